@@ -1,0 +1,93 @@
+#pragma once
+
+#include <complex>
+#include <memory>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "zavrek/network.hpp"
+
+namespace zavrek::emt {
+
+namespace internal {
+class Core;
+}
+
+/// Handle of a signal of one plant.
+struct SignalId {
+  int index = -1;
+};
+
+/// Handle of something that opens and closes: a breaker or a fault.
+struct OperableId {
+  int index = -1;
+};
+
+/// `diverged`: a node voltage stopped being finite; `Plant::culprit()` names the node.
+enum class Status { running, diverged };
+
+/// What a network compiled to.
+struct Summary {
+  int buses = 0;
+  int nodes = 0;              ///< unknown node voltages
+  int known_nodes = 0;        ///< imposed by stiff sources
+  int partitions = 0;         ///< solved independently of each other
+  int largest_partition = 0;  ///< in nodes
+  int states = 0;             ///< energy stores: inductor currents, capacitor voltages, line waves
+  int switch_nodes = 0;       ///< nodes in the blocks that a switching refactors
+  int factor_entries = 0;     ///< numbers read by one solve
+  double largest_step_s = 0;  ///< bound set by the shortest line travel time; infinite without lines
+  int events_per_step = 0;    ///< most discontinuities located inside one step
+  std::vector<std::string> notes;  ///< modelling choices that the compiler made
+};
+
+/// A network compiled for one step size. Nothing here allocates after `compile` except `signal_names`.
+class Plant {
+ public:
+  Plant(Plant&&) noexcept;
+  Plant& operator=(Plant&&) noexcept;
+  ~Plant();
+
+  /// Advances by one step. No allocation, no lock, bounded work.
+  [[nodiscard]] Status step() noexcept;
+
+  [[nodiscard]] double time_s() const noexcept;    ///< of the values that can be read now
+  [[nodiscard]] double step_s() const noexcept;
+  [[nodiscard]] long long steps() const noexcept;  ///< done so far
+  /// Steps in which more discontinuities stood than `Summary::events_per_step`; the rest waited a step.
+  [[nodiscard]] long long crowded_steps() const noexcept;
+  [[nodiscard]] std::string culprit() const;       ///< node that diverged, empty while running
+
+  /// Throws Error with the nearest known name.
+  [[nodiscard]] SignalId signal(std::string_view name) const;
+  [[nodiscard]] std::vector<std::string> signal_names() const;
+  [[nodiscard]] const std::string& unit(SignalId signal) const noexcept;  ///< "V", "A" or ""
+  [[nodiscard]] double value(SignalId signal) const noexcept;
+  /// Peak phasor (of cos) of the steady state at the start, at the frequency of the network.
+  [[nodiscard]] std::complex<double> phasor(SignalId signal) const noexcept;
+
+  /// Throws Error with the nearest known name.
+  [[nodiscard]] OperableId operable(std::string_view name) const;
+  /// Commands at `at_s` of plant time, not before the present. A breaker's own opening or closing
+  /// time is added; each pole opens at its first current zero after that. A new command replaces a
+  /// pending one of the same kind.
+  void open(OperableId what, double at_s) noexcept;
+  void close(OperableId what, double at_s) noexcept;
+
+  [[nodiscard]] const Summary& summary() const noexcept;
+
+  /// Used by `compile`.
+  explicit Plant(std::unique_ptr<internal::Core> core);
+
+ private:
+  std::unique_ptr<internal::Core> core_;
+};
+
+/// Compiles `network` for its step, or for `step_s` when positive. Throws Error that names the bus or
+/// element: a floating bus, two stiff sources on one bus, a zero impedance, a step longer than a
+/// line's travel time, or whatever `network::validate` finds.
+[[nodiscard]] Plant compile(const network::Network& network, double step_s = 0);
+
+}  // namespace zavrek::emt

@@ -1,0 +1,23 @@
+#pragma once
+
+#include "zavrek/network/field.hpp"
+
+namespace zavrek::network {
+
+/// A busbar: one node per phase.
+struct Bus {
+  std::string name;
+  double voltage_V = unset;  ///< nominal, rms between phases (to ground on a one-phase bus)
+  std::string phases = "abc";
+};
+
+inline const Table& table(const Bus*) {
+  static const Table built =
+      TableOf<Bus>("bus", "busbar, one node per phase; `bus.NAME = \"11 kV\"` for short")
+          .quantity("voltage", &Bus::voltage_V, "kV", above(0), "nominal, between phases")
+          .choice("phases", &Bus::phases, {"abc", "a"}, "its phases")
+          .build();
+  return built;
+}
+
+}  // namespace zavrek::network

@@ -1,0 +1,52 @@
+#pragma once
+
+#include <variant>
+
+#include "zavrek/network/branch.hpp"
+#include "zavrek/network/breaker.hpp"
+#include "zavrek/network/cable.hpp"
+#include "zavrek/network/current_transformer.hpp"
+#include "zavrek/network/line.hpp"
+#include "zavrek/network/load.hpp"
+#include "zavrek/network/source.hpp"
+#include "zavrek/network/transformer.hpp"
+#include "zavrek/network/voltage_transformer.hpp"
+
+namespace zavrek::network {
+
+/// Every kind of element. A new element is its header (description and field table), its source
+/// in src/emt (equations and model), its test, and its row here.
+using Element = std::variant<Source,              //
+                             Branch,              //
+                             Cable,               //
+                             Line,                //
+                             Transformer,         //
+                             Load,                //
+                             Breaker,             //
+                             CurrentTransformer,  //
+                             VoltageTransformer>;
+
+/// Calls `visit` with a null pointer of every kind, in the order of the registry.
+template <class Visit, class... Kinds>
+void for_each_kind(std::variant<Kinds...>*, Visit&& visit) {
+  (visit(static_cast<Kinds*>(nullptr)), ...);
+}
+template <class Visit>
+void for_each_kind(Visit&& visit) {
+  for_each_kind(static_cast<Element*>(nullptr), visit);
+}
+
+[[nodiscard]] inline const std::string& name_of(const Element& element) {
+  return std::visit([](const auto& e) -> const std::string& { return e.name; }, element);
+}
+[[nodiscard]] inline const Table& table_of(const Element& element) {
+  return std::visit([](const auto& e) -> const Table& { return table(&e); }, element);
+}
+[[nodiscard]] inline const void* fields_of(const Element& element) {
+  return std::visit([](const auto& e) -> const void* { return &e; }, element);
+}
+[[nodiscard]] inline void* fields_of(Element& element) {
+  return std::visit([](auto& e) -> void* { return &e; }, element);
+}
+
+}  // namespace zavrek::network

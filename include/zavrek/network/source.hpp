@@ -1,0 +1,41 @@
+#pragma once
+
+#include "zavrek/network/field.hpp"
+
+namespace zavrek::network {
+
+/// A voltage source behind the short-circuit impedance of the system it stands for. Without
+/// `short_circuit` it is stiff: the bus voltage is imposed.
+struct Source {
+  std::string name;
+  std::string bus;
+  double voltage_V = unset;  ///< rms between phases (three phases), rms to ground (one phase), or d.c.
+  double angle_rad = 0;      ///< of phase a as a cosine
+  double frequency_Hz = unset;
+  double short_circuit_VA = unset;
+  double x_over_r = 10;
+  double z0_over_z1 = 1;
+  double x0_over_r0 = 10;
+};
+
+inline const Table& table(const Source*) {
+  static const Table built =
+      TableOf<Source>("source", "voltage source behind a short-circuit impedance, or stiff without one")
+          .bus("bus", &Source::bus, "bus that it feeds")
+          .quantity("voltage", &Source::voltage_V, "kV", at_least(0),
+                    "open-circuit voltage, rms between phases (to ground on a one-phase bus; the level when "
+                    "the frequency is 0 Hz); the nominal voltage of the bus when left out",
+                    Need::optional)
+          .quantity("angle", &Source::angle_rad, "deg", any(), "angle of phase a, as a cosine")
+          .quantity("frequency", &Source::frequency_Hz, "Hz", at_least(0),
+                    "the frequency of the network when left out", Need::optional)
+          .quantity("short_circuit", &Source::short_circuit_VA, "MVA", above(0),
+                    "three-phase short-circuit power; stiff when left out", Need::optional)
+          .quantity("x_over_r", &Source::x_over_r, "", above(0), "ratio X1/R1 of the positive sequence")
+          .quantity("z0_over_z1", &Source::z0_over_z1, "", above(0), "magnitude of Z0 over that of Z1")
+          .quantity("x0_over_r0", &Source::x0_over_r0, "", above(0), "ratio X0/R0 of the zero sequence")
+          .build();
+  return built;
+}
+
+}  // namespace zavrek::network

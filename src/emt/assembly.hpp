@@ -1,0 +1,196 @@
+// What an element model may say to the compiler: nodes, parts between them, signals, operables.
+// A part is one of five kinds (series block, capacitance block, conductance, pole, travelling wave);
+// every element is made of these, so that the step only ever loops over five kinds of arrays.
+#pragma once
+
+#include <array>
+#include <map>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include <Eigen/Dense>
+
+#include "zavrek/network.hpp"
+
+namespace zavrek::emt::internal {
+
+using NodeId = int;  // 0 is ground
+inline constexpr NodeId ground_node = 0;
+
+/// A part's terminal pair; its voltage is v[p] - v[q], its current flows from p to q.
+struct Ends {
+  NodeId p = ground_node;
+  NodeId q = ground_node;
+};
+
+/// Reference to a value of the running plant other than a node voltage.
+struct Slot {
+  int index = -1;
+};
+
+/// One term of a signal: coefficient times a node voltage or a slot.
+struct Term {
+  bool is_node = false;
+  int index = 0;
+  double coefficient = 1;
+};
+using Terms = std::vector<Term>;
+[[nodiscard]] inline Term voltage_of(NodeId node, double coefficient = 1) { return {true, node, coefficient}; }
+[[nodiscard]] inline Term value_of(Slot slot, double coefficient = 1) { return {false, slot.index, coefficient}; }
+
+/// n branches in series R, L and elastance: v = R i + L di/dt + S q.
+struct SeriesPart {
+  std::string owner;
+  std::vector<Ends> ends;          // n
+  Eigen::MatrixXd resistance;      // n x n, ohm
+  Eigen::MatrixXd inductance;      // n x n, H
+  Eigen::VectorXd elastance;       // n, 1/F, zero without a capacitor
+  Slot first_current;              // n slots
+  Slot first_charge_voltage;       // n slots when capacitive
+  [[nodiscard]] bool capacitive() const { return elastance.size() > 0 && elastance.maxCoeff() > 0; }
+};
+
+/// n coupled capacitances: i = C dv/dt.
+struct CapacitancePart {
+  std::string owner;
+  std::vector<Ends> ends;       // n
+  Eigen::MatrixXd capacitance;  // n x n, F
+  Slot first_current;           // n slots
+};
+
+struct ConductancePart {
+  Ends ends;
+  double siemens = 0;
+};
+
+/// A switch pole: a conductance with two values.
+struct PolePart {
+  std::string owner;
+  Ends ends;
+  double closed_S = 0;
+  double open_S = 0;
+  bool closed = false;
+  Slot current;
+  Slot position;  // 1 closed, 0 open
+};
+
+/// A two-ended line of n phases in n modes: phase = transform * modal.
+struct WavePart {
+  std::string owner;
+  std::vector<NodeId> near;         // n
+  std::vector<NodeId> far;          // n
+  Eigen::MatrixXd transform;        // n x n, orthogonal
+  Eigen::VectorXd surge_ohm;        // n, lossless surge impedance
+  Eigen::VectorXd resistance_ohm;   // n, of the whole length
+  Eigen::VectorXd travel_s;         // n
+  Slot first_near_current;          // n slots, into the line
+  Slot first_far_current;           // n slots, into the line
+};
+
+/// A node whose voltage is amplitude * cos(omega t + angle).
+struct KnownNode {
+  NodeId node = 0;
+  std::string owner;
+  double amplitude_V = 0;
+  double omega = 0;
+  double angle_rad = 0;
+};
+
+struct SignalDefinition {
+  std::string name;
+  std::string unit;
+  Terms terms;
+};
+
+struct Operable {
+  std::string name;
+  std::vector<int> poles;
+  double opening_time_s = 0;
+  double closing_time_s = 0;
+};
+
+/// A place along a line or cable that has nodes of its own.
+struct Tap {
+  double fraction = 0;
+  std::vector<NodeId> nodes;
+};
+
+class Assembly {
+ public:
+  Assembly(const network::Network& network, double step_s);
+
+  // --- asked by element models ---------------------------------------------------------------
+  [[nodiscard]] double step_s() const { return step_s_; }
+  [[nodiscard]] double omega() const;  ///< of the network, rad/s
+  [[nodiscard]] const network::Bus& bus(const std::string& name) const;
+  /// The nodes of a bus, one per phase; of "ground", `phases` times the ground node.
+  [[nodiscard]] std::vector<NodeId> nodes(const std::string& bus, std::size_t phases = 0) const;
+  /// The places where `element` is tapped, with its two ends: fractions 0 ... 1, ascending.
+  [[nodiscard]] std::vector<Tap> stations(const std::string& element,
+                                          const std::array<std::string, 2>& between) const;
+
+  // --- said by element models ----------------------------------------------------------------
+  NodeId new_node(std::string name);
+  std::vector<NodeId> new_nodes(const std::string& name, std::size_t phases);
+  void impose(NodeId node, const std::string& owner, double amplitude_V, double omega, double angle_rad);
+  Slot series(SeriesPart part);             ///< returns its first current
+  Slot capacitance(CapacitancePart part);   ///< returns its first current
+  void conductance(Ends ends, double siemens);
+  int pole(PolePart part);                  ///< returns the index of the pole
+  int wave(WavePart part);                  ///< returns the index of the part
+  void operable(Operable operable);
+  void signal(std::string name, std::string unit, Terms terms);
+  /// Signals NAME+"a", "b", "c" (or "a" alone), one per entry.
+  void phase_signals(const std::string& name, const std::string& unit, const std::vector<Terms>& per_phase);
+  /// Currents into the two ends of an element: `NAME.ia` ... and `NAME.ia_far` ...
+  void end_currents(const std::string& element, const std::vector<Terms>& near, const std::vector<Terms>& far);
+  void note(std::string text) { notes_.push_back(std::move(text)); }
+
+  // --- read by the compiler -------------------------------------------------------------------
+  [[nodiscard]] const network::Network& network() const { return *network_; }
+  [[nodiscard]] const std::string& node_name(NodeId node) const { return node_names_[static_cast<std::size_t>(node)]; }
+  [[nodiscard]] int node_count() const { return static_cast<int>(node_names_.size()); }
+  [[nodiscard]] int slot_count() const { return slots_; }
+  [[nodiscard]] const Terms* find_signal(const std::string& name) const;
+  std::vector<SeriesPart> series_parts;
+  std::vector<CapacitancePart> capacitance_parts;
+  std::vector<ConductancePart> conductance_parts;
+  std::vector<PolePart> pole_parts;
+  std::vector<WavePart> wave_parts;
+  std::vector<KnownNode> known_nodes;
+  std::vector<SignalDefinition> signals;
+  std::vector<Operable> operables;
+  [[nodiscard]] const std::vector<std::string>& notes() const { return notes_; }
+
+ private:
+  [[nodiscard]] Slot take_slots(std::size_t count);
+  void add_faults();
+
+  const network::Network* network_;
+  double step_s_;
+  int slots_ = 0;
+  std::vector<std::string> node_names_{"ground"};
+  std::map<std::string, std::vector<NodeId>> bus_nodes_;
+  std::map<std::string, std::vector<Tap>> taps_;
+  std::map<std::string, std::size_t> signal_index_;
+  std::vector<std::string> notes_;
+};
+
+/// The model of one kind of element; each kind's source in this room specialises it.
+template <class Kind>
+void assemble(const Kind& element, Assembly& assembly);
+
+/// 3 x 3 matrix of a transposed three-phase element from its sequence values; 1 x 1 for one phase.
+[[nodiscard]] Eigen::MatrixXd from_sequence(std::size_t phases, double positive, double zero);
+
+/// Three single-phase (or one) series blocks between `from` and `to`; returns their current slots.
+std::vector<Slot> uncoupled_series(Assembly& assembly, const std::string& owner, const std::vector<Ends>& ends,
+                                   double resistance_ohm, double inductance_H, double elastance = 0);
+
+[[nodiscard]] inline const char* phase_letter(std::size_t phase) {
+  constexpr const char* letters[] = {"a", "b", "c"};
+  return letters[phase];
+}
+
+}  // namespace zavrek::emt::internal

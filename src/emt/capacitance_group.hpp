@@ -1,0 +1,62 @@
+// Blocks of N coupled capacitances, i = C dv/dt. With G = 2C/h:
+//   trapezoidal   i = G v - (G v' + i'),      half Euler   i = G v - G v'
+#pragma once
+
+#include <cstddef>
+#include <vector>
+
+#include "emt/assembly.hpp"
+#include "emt/rule.hpp"
+
+namespace zavrek::emt::internal {
+
+template <int N>
+class CapacitanceGroup {
+ public:
+  void add(const CapacitancePart& part, double step_s, const int* node_position, int first_current) {
+    for (int k = 0; k < N; ++k) {
+      p_.push_back(node_position[part.ends[static_cast<std::size_t>(k)].p]);
+      q_.push_back(node_position[part.ends[static_cast<std::size_t>(k)].q]);
+      for (int m = 0; m < N; ++m) conductance_.push_back(2 / step_s * part.capacitance(k, m));
+    }
+    history_.resize(p_.size());
+    current_.push_back(first_current);
+  }
+
+  void inject(Rule rule, const double* old, double* rhs) noexcept {
+    const double keep = rule == Rule::trapezoidal ? 1 : 0;
+    for (std::size_t b = 0; b < current_.size(); ++b) {
+      const double* g = &conductance_[b * N * N];
+      double v[N];
+      for (int k = 0; k < N; ++k) v[k] = old[p_[b * N + k]] - old[q_[b * N + k]];
+      for (int k = 0; k < N; ++k) {
+        double h = -keep * old[current_[b] + k];
+        for (int m = 0; m < N; ++m) h -= g[k * N + m] * v[m];
+        history_[b * N + k] = h;
+        rhs[p_[b * N + k]] -= h;
+        rhs[q_[b * N + k]] += h;
+      }
+    }
+  }
+
+  void update(double* now) const noexcept {
+    for (std::size_t b = 0; b < current_.size(); ++b) {
+      const double* g = &conductance_[b * N * N];
+      double v[N];
+      for (int k = 0; k < N; ++k) v[k] = now[p_[b * N + k]] - now[q_[b * N + k]];
+      for (int k = 0; k < N; ++k) {
+        double i = history_[b * N + k];
+        for (int m = 0; m < N; ++m) i += g[k * N + m] * v[m];
+        now[current_[b] + k] = i;
+      }
+    }
+  }
+
+ private:
+  std::vector<int> p_, q_;           // blocks * N: positions of the terminals' node voltages
+  std::vector<double> conductance_;  // blocks * N * N, row-major: 2C/h
+  std::vector<double> history_;      // blocks * N
+  std::vector<int> current_;         // blocks: position of the first current
+};
+
+}  // namespace zavrek::emt::internal

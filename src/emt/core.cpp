@@ -1,0 +1,167 @@
+#include "emt/core.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+namespace zavrek::emt::internal {
+namespace {
+
+template <class Groups, class Visit>
+void for_each_group(Groups& groups, Visit&& visit) {
+  std::apply([&](auto&... group) { (visit(group), ...); }, groups);
+}
+
+/// Below this a pole carries nothing and opens as soon as its contacts part.
+constexpr double no_current_A = 1e-9;
+
+}  // namespace
+
+void Core::advance() noexcept {
+  const double until = static_cast<double>(steps + 1) * step_s;
+  if (euler_throughout) {
+    solve(Rule::half_euler, until - step_s / 2, 0.5, present.data(), middle.data());
+    solve(Rule::half_euler, until, 1, middle.data(), next.data());
+  } else {
+    solve(Rule::trapezoidal, until, 1, present.data(), next.data());
+  }
+}
+
+void Core::solve(Rule rule, double time, double ahead, const double* old, double* now) noexcept {
+  std::fill(now, now + voltages, 0.0);
+  for_each_group(series, [&](auto& group) { group.inject(rule, old, now); });
+  for_each_group(capacitance, [&](auto& group) { group.inject(rule, old, now); });
+  lines.inject(ahead, now);
+
+  now[0] = 0;
+  for (const Wave& wave : waves) now[wave.position] = wave.amplitude * std::cos(wave.omega * time + wave.angle);
+  for (const Coupling& coupling : couplings) now[coupling.row] += coupling.siemens * now[coupling.known];
+  for (const Partition& partition : partitions) partition.solve(now);
+
+  for_each_group(series, [&](auto& group) { group.update(rule, old, now); });
+  for_each_group(capacitance, [&](auto& group) { group.update(now); });
+  lines.update(now);
+  for (const Pole& pole : poles) {
+    now[pole.current] = pole.siemens() * (now[pole.p] - now[pole.q]);
+    now[pole.position] = pole.closed ? 1 : 0;
+  }
+}
+
+void Core::resolve_discontinuities() noexcept {
+  double from = time_s();
+  const double until = static_cast<double>(steps + 1) * step_s;
+  if (settle_first) {
+    settle(from, until, {from, -1});
+    settle_first = false;
+  }
+  Event event{};
+  for (int count = 0; pending > 0 && earliest_event(from, until, event); ++count) {
+    if (count == events_per_step) {
+      ++crowded_steps;
+      break;
+    }
+    settle(from, until, event);
+    from = event.time;
+  }
+}
+
+Status Core::finish() noexcept {
+  std::swap(present, next);
+  ++steps;
+  lines.push(present.data());
+  double sum = 0;
+  for (int k = first_unknown; k < voltages; ++k) sum += present[static_cast<std::size_t>(k)];
+  if (std::isfinite(sum)) return Status::running;
+  for (int k = first_unknown; k < voltages && culprit < 0; ++k) {
+    if (!std::isfinite(present[static_cast<std::size_t>(k)])) culprit = k;
+  }
+  return culprit < 0 ? Status::running : Status::diverged;
+}
+
+/// Instant within (from, until] at which the pole changes over, never() when it does not. `present`
+/// holds the values at `from`, `next` those at `until`.
+double Core::event_time(const Pole& pole, double from, double until) const noexcept {
+  if (!pole.closed) return pole.close_at < until ? std::max(pole.close_at, from) : never();
+  if (pole.part_at >= until) return never();
+  const double before = present[static_cast<std::size_t>(pole.current)];
+  const double after = next[static_cast<std::size_t>(pole.current)];
+  if (std::abs(before) < no_current_A && std::abs(after) < no_current_A) return std::max(pole.part_at, from);
+  if (before * after > 0 || before == 0) return never();
+  const double zero = from + (until - from) * before / (before - after);
+  return zero >= pole.part_at && zero < until ? zero : never();
+}
+
+bool Core::earliest_event(double from, double until, Event& event) const noexcept {
+  event = {never(), -1};
+  for (std::size_t k = 0; k < poles.size(); ++k) {
+    if (poles[k].close_at == never() && poles[k].part_at == never()) continue;
+    const double time = event_time(poles[k], from, until);
+    if (time < event.time) event = {time, static_cast<int>(k)};
+  }
+  return event.pole >= 0;
+}
+
+/// Goes back to the event, changes the pole over and takes two half steps of backward Euler, which end
+/// at event.time + h; the grid point `until` is read off the line through the two half-step points.
+void Core::settle(double from, double until, const Event& event) noexcept {
+  const double share = until > from ? (event.time - from) / (until - from) : 0;
+  for (std::size_t k = 0; k < present.size(); ++k) present[k] += share * (next[k] - present[k]);
+  if (event.pole >= 0) operate(event.pole);
+
+  const double grid = static_cast<double>(steps) * step_s;
+  const double offset = (event.time - grid) / step_s;  // of the event behind the newest ring entry
+  solve(Rule::half_euler, event.time + step_s / 2, offset + 0.5, present.data(), middle.data());
+  solve(Rule::half_euler, event.time + step_s, offset + 1, middle.data(), end.data());
+  const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
+  for (std::size_t k = 0; k < next.size(); ++k) next[k] = middle[k] + along * (end[k] - middle[k]);
+  for (const Wave& wave : waves) {
+    next[static_cast<std::size_t>(wave.position)] = wave.amplitude * std::cos(wave.omega * until + wave.angle);
+  }
+  if (offset == 0) {
+    for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
+    lines.replace_newest(end.data());
+  }
+}
+
+void Core::operate(int index) noexcept {
+  Pole& pole = poles[static_cast<std::size_t>(index)];
+  pole.closed = !pole.closed;
+  (pole.closed ? pole.close_at : pole.part_at) = never();
+  clear_stale(pole);
+  const double siemens = pole.siemens();
+  if (pole.coupling >= 0) couplings[static_cast<std::size_t>(pole.coupling)].siemens = siemens;
+  if (pole.partition >= 0) {
+    Partition& partition = partitions[static_cast<std::size_t>(pole.partition)];
+    partition.set_pole(pole.number, siemens);
+    (void)partition.refactor();
+  }
+}
+
+void Core::clear_stale(Pole& pole) noexcept {
+  if (pole.close_at == never() && pole.part_at == never()) --pending;
+}
+
+void Core::request(int operable, bool close, double at_s) noexcept {
+  const Operable& what = operables[static_cast<std::size_t>(operable)];
+  const double at = std::max(at_s, time_s()) + (close ? what.closing_time_s : what.opening_time_s);
+  for (const int index : what.poles) {
+    Pole& pole = poles[static_cast<std::size_t>(index)];
+    const bool was_pending = pole.close_at != never() || pole.part_at != never();
+    (close ? pole.close_at : pole.part_at) = at;
+    // A command to be where the pole already is, with nothing pending that would move it, is void.
+    if (close && pole.closed && pole.part_at == never()) pole.close_at = never();
+    if (!close && !pole.closed && pole.close_at == never()) pole.part_at = never();
+    const bool is_pending = pole.close_at != never() || pole.part_at != never();
+    pending += static_cast<int>(is_pending) - static_cast<int>(was_pending);
+  }
+}
+
+double Core::value(const SignalRow& row, const double* values) const noexcept {
+  double sum = 0;
+  for (int k = row.first; k < row.first + row.count; ++k) {
+    const Term& term = terms[static_cast<std::size_t>(k)];
+    sum += term.coefficient * values[term.index];
+  }
+  return sum;
+}
+
+}  // namespace zavrek::emt::internal

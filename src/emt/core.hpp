@@ -1,0 +1,109 @@
+// The compiled plant. All values of one instant stand in one array: ground, known node voltages,
+// unknown node voltages in the order of their partitions, then currents and other slots. Two such
+// arrays hold the present and the instant being solved; two more serve the half steps.
+#pragma once
+
+#include <array>
+#include <complex>
+#include <string>
+#include <tuple>
+#include <vector>
+
+#include "emt/capacitance_group.hpp"
+#include "emt/partition.hpp"
+#include "emt/series_group.hpp"
+#include "emt/wave_group.hpp"
+#include "zavrek/emt.hpp"
+
+namespace zavrek::emt::internal {
+
+/// A pole as the step sees it.
+struct Pole {
+  int p, q;                   // positions of its node voltages
+  int current, position;      // positions of its slots
+  double closed_S, open_S;
+  bool closed;
+  int partition, number;      // where its conductance stands; -1 when both ends are known
+  int coupling;               // entry of `Couplings` that it drives, or -1
+  double close_at;            // pending instants, plant time; never() when none
+  double part_at;
+  [[nodiscard]] double siemens() const { return closed ? closed_S : open_S; }
+};
+
+/// Conductances between unknown and known nodes: rhs[row] += siemens * v[known].
+struct Coupling {
+  int row, known;
+  double siemens;
+};
+
+struct Wave {
+  int position;
+  double amplitude, omega, angle;
+};
+
+/// A located discontinuity: `pole` changes over at `time`; pole -1 only re-initialises (start from rest).
+struct Event {
+  double time;
+  int pole;
+};
+
+struct SignalRow {
+  std::string name, unit;
+  int first, count;  // terms
+  std::complex<double> phasor;
+};
+
+class Core {
+ public:
+  static constexpr int events_per_step = 12;
+  static constexpr double never() { return 1e300; }
+
+  // --- the step ------------------------------------------------------------------------------
+  void advance() noexcept;
+  void resolve_discontinuities() noexcept;
+  [[nodiscard]] Status finish() noexcept;
+
+  [[nodiscard]] double time_s() const noexcept { return static_cast<double>(steps) * step_s; }
+  [[nodiscard]] double value(const SignalRow& row, const double* values) const noexcept;
+
+  void request(int operable, bool close, double at_s) noexcept;
+
+  // --- filled by compile ----------------------------------------------------------------------
+  double step_s = 0;
+  long long steps = 0;
+  long long crowded_steps = 0;
+  bool euler_throughout = false;
+  bool settle_first = false;  ///< the first step starts from rest: treat t = 0 as a discontinuity
+  int voltages = 0;           ///< ground, known and unknown nodes: the first `voltages` values
+  int first_unknown = 1;
+
+  std::vector<double> present, next, middle, end;
+
+  std::tuple<SeriesGroup<1, false>, SeriesGroup<1, true>, SeriesGroup<2, false>, SeriesGroup<3, false>,
+             SeriesGroup<3, true>>
+      series;
+  std::tuple<CapacitanceGroup<1>, CapacitanceGroup<3>> capacitance;
+  WaveGroup lines;
+  std::vector<Wave> waves;
+  std::vector<Coupling> couplings;
+  std::vector<Partition> partitions;
+  std::vector<Pole> poles;
+  int pending = 0;  ///< poles with a pending instant
+
+  std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
+  std::vector<SignalRow> signals;
+  std::vector<Operable> operables;
+  std::vector<std::string> position_names;  // of node voltages
+  int culprit = -1;
+  Summary summary;
+
+ private:
+  void solve(Rule rule, double time, double ahead, const double* old, double* now) noexcept;
+  [[nodiscard]] bool earliest_event(double from, double until, Event& event) const noexcept;
+  [[nodiscard]] double event_time(const Pole& pole, double from, double until) const noexcept;
+  void settle(double from, double until, const Event& event) noexcept;
+  void operate(int pole) noexcept;
+  void clear_stale(Pole& pole) noexcept;
+};
+
+}  // namespace zavrek::emt::internal

@@ -1,0 +1,91 @@
+// A fault: poles that close at its inception and, when it clears, open at their own current zeros.
+//   one phase to ground   pole (phase, ground) of R
+//   two phases            pole (phase, phase) of R
+//   otherwise             one pole per phase to a star point; with ground the poles are solid and R lies
+//                         between star and ground, without ground each pole has R.
+#include "emt/fault.hpp"
+
+#include <fmt/format.h>
+
+namespace zavrek::emt::internal {
+namespace {
+
+// A solid fault is 0.1 mohm: low beside any network impedance, high enough to keep the conductance
+// matrix within 1e12 of its other entries.
+constexpr double solid_ohm = 1e-4;
+constexpr double open_ohm = 1e9;
+
+[[noreturn]] void reject(const network::Fault& fault, std::string field, std::string text) {
+  throw Error(Flaw{.file = {}, .place = fault.name, .field = std::move(field), .text = std::move(text)});
+}
+
+std::vector<std::size_t> phases_of(const network::Fault& fault, std::size_t available) {
+  std::vector<std::size_t> phases;
+  for (const char letter : fault.phases) {
+    if (letter == 'G') continue;
+    const auto phase = static_cast<std::size_t>(letter - 'A');
+    if (phase >= available) {
+      reject(fault, "phases", fmt::format("\"{}\" names a phase that {} does not have", fault.phases, fault.on));
+    }
+    phases.push_back(phase);
+  }
+  return phases;
+}
+
+}  // namespace
+
+std::array<std::string, 2> ends_of_length(const network::Element* element, const network::Fault& fault) {
+  if (!network::is_set(fault.at)) {
+    reject(fault, "at", fmt::format("\"{}\" is no bus; say where along it, such as at = \"80 %\"", fault.on));
+  }
+  return std::visit(
+      [&](const auto& e) -> std::array<std::string, 2> {
+        if constexpr (requires { e.between; e.length_m; }) {
+          return e.between;
+        } else {
+          reject(fault, "on", fmt::format("\"{}\" has no length; name a line, a cable or a bus", fault.on));
+        }
+      },
+      *element);
+}
+
+void assemble_fault(const network::Fault& fault, const std::vector<NodeId>& place, Assembly& assembly) {
+  const std::vector<std::size_t> phases = phases_of(fault, place.size());
+  const bool to_ground = fault.phases.back() == 'G';
+  const double resistance = std::max(fault.resistance_ohm, solid_ohm);
+  Operable operable{.name = fault.name, .poles = {}};
+  std::vector<Terms> currents(place.size());
+  const auto add_pole = [&](NodeId p, NodeId q, double ohm) {
+    const int index = assembly.pole({.owner = fault.name,
+                                     .ends = {p, q},
+                                     .closed_S = 1 / ohm,
+                                     .open_S = 1 / open_ohm,
+                                     .closed = false,
+                                     .current = {},
+                                     .position = {}});
+    operable.poles.push_back(index);
+    return assembly.pole_parts[static_cast<std::size_t>(index)].current;
+  };
+
+  if (phases.size() == 1) {
+    currents[phases[0]] = {value_of(add_pole(place[phases[0]], ground_node, resistance))};
+  } else if (phases.size() == 2 && !to_ground) {
+    const Slot current = add_pole(place[phases[0]], place[phases[1]], resistance);
+    currents[phases[0]] = {value_of(current)};
+    currents[phases[1]] = {value_of(current, -1)};
+  } else {
+    const NodeId star = assembly.new_node(fault.name + ".star");
+    if (to_ground) assembly.conductance({star, ground_node}, 1 / resistance);
+    for (const std::size_t phase : phases) {
+      currents[phase] = {value_of(add_pole(place[phase], star, to_ground ? solid_ohm : resistance))};
+    }
+  }
+
+  std::vector<Terms> voltages;
+  for (const NodeId node : place) voltages.push_back({voltage_of(node)});
+  assembly.phase_signals(fault.name + ".v", "V", voltages);
+  assembly.phase_signals(fault.name + ".i", "A", currents);
+  assembly.operable(std::move(operable));
+}
+
+}  // namespace zavrek::emt::internal

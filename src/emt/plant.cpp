@@ -1,0 +1,64 @@
+#include "emt/core.hpp"
+
+namespace zavrek::emt {
+
+Plant::Plant(std::unique_ptr<internal::Core> core) : core_(std::move(core)) {}
+Plant::Plant(Plant&&) noexcept = default;
+Plant& Plant::operator=(Plant&&) noexcept = default;
+Plant::~Plant() = default;
+
+Status Plant::step() noexcept {
+  core_->advance();
+  core_->resolve_discontinuities();
+  return core_->finish();
+}
+
+double Plant::time_s() const noexcept { return core_->time_s(); }
+double Plant::step_s() const noexcept { return core_->step_s; }
+long long Plant::steps() const noexcept { return core_->steps; }
+long long Plant::crowded_steps() const noexcept { return core_->crowded_steps; }
+
+std::string Plant::culprit() const {
+  return core_->culprit < 0 ? std::string() : core_->position_names[static_cast<std::size_t>(core_->culprit)];
+}
+
+SignalId Plant::signal(std::string_view name) const {
+  for (std::size_t k = 0; k < core_->signals.size(); ++k) {
+    if (core_->signals[k].name == name) return {static_cast<int>(k)};
+  }
+  throw Error("no signal \"" + std::string(name) + "\"" + suggestion(name, signal_names()));
+}
+
+std::vector<std::string> Plant::signal_names() const {
+  std::vector<std::string> names;
+  for (const auto& signal : core_->signals) names.push_back(signal.name);
+  return names;
+}
+
+const std::string& Plant::unit(SignalId signal) const noexcept {
+  return core_->signals[static_cast<std::size_t>(signal.index)].unit;
+}
+
+double Plant::value(SignalId signal) const noexcept {
+  return core_->value(core_->signals[static_cast<std::size_t>(signal.index)], core_->present.data());
+}
+
+std::complex<double> Plant::phasor(SignalId signal) const noexcept {
+  return core_->signals[static_cast<std::size_t>(signal.index)].phasor;
+}
+
+OperableId Plant::operable(std::string_view name) const {
+  std::vector<std::string> names;
+  for (std::size_t k = 0; k < core_->operables.size(); ++k) {
+    if (core_->operables[k].name == name) return {static_cast<int>(k)};
+    names.push_back(core_->operables[k].name);
+  }
+  throw Error("nothing named \"" + std::string(name) + "\" opens and closes" + suggestion(name, names));
+}
+
+void Plant::open(OperableId what, double at_s) noexcept { core_->request(what.index, false, at_s); }
+void Plant::close(OperableId what, double at_s) noexcept { core_->request(what.index, true, at_s); }
+
+const Summary& Plant::summary() const noexcept { return core_->summary; }
+
+}  // namespace zavrek::emt

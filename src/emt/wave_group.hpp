@@ -1,0 +1,66 @@
+// Travelling-wave lines; equations in line.cpp. Each line keeps, per end and mode, a ring of the
+// waves w = v/Z + c i at past grid points; a delay that is no whole number of steps is interpolated.
+#pragma once
+
+#include <complex>
+#include <vector>
+
+#include "emt/assembly.hpp"
+
+namespace zavrek::emt::internal {
+
+class WaveGroup {
+ public:
+  void add(const WavePart& part, double step_s, const int* node_position, int first_near_current,
+           int first_far_current);
+
+  [[nodiscard]] std::size_t lines() const { return lines_.size(); }
+  [[nodiscard]] std::size_t states() const { return modes_.size() * 2; }
+
+  /// History currents at `ahead` steps after the newest point of the rings (1 for a whole step).
+  void inject(double ahead, double* rhs) noexcept;
+  /// Port currents from the node voltages in `now`.
+  void update(double* now) const noexcept;
+  /// Appends the waves at the grid point `now` to the rings.
+  void push(const double* now) noexcept;
+  /// Replaces the newest waves: what holds just after a discontinuity at that grid point.
+  void replace_newest(const double* now) noexcept;
+  /// One sinusoid of all values: Re(values * exp(j omega t)).
+  struct Component {
+    double omega;
+    std::vector<std::complex<double>> values;
+  };
+  /// Fills the rings with the sum of `components` at the past grid points, t = 0 being the newest.
+  void fill(const std::vector<Component>& components, double step_s);
+
+ private:
+  struct Line {
+    int phases;
+    int first_mode;      // into modes_
+    int first_terminal;  // into terminals_: near nodes, then far nodes
+    int near_current, far_current;
+    std::vector<double> transform;  // phases * phases, row-major
+  };
+  struct Mode {
+    double admittance;    // 1/Z
+    double reflected;     // c
+    double delay_steps;
+    std::size_t ring;     // first entry in rings_; near waves, then far waves
+    std::size_t length;   // entries per end, a power of two
+    double near_history;  // modal history currents of the instant being solved
+    double far_history;
+  };
+
+  void modal(const Line& line, const double* values, const int* positions, double* out) const noexcept;
+  void waves(const Line& line, const double* now, double* near, double* far) const noexcept;
+  [[nodiscard]] double past(const Mode& mode, int end, double age) const noexcept;
+
+  std::vector<Line> lines_;
+  std::vector<Mode> modes_;
+  std::vector<int> terminals_;
+  std::vector<double> rings_;
+  std::vector<double> phase_history_;  // per line: near then far, in phases
+  std::size_t newest_ = 0;             // steps pushed; entry newest_ & (length - 1) is the newest
+};
+
+}  // namespace zavrek::emt::internal

@@ -1,0 +1,105 @@
+#include "zavrek/network.hpp"
+
+#include <map>
+
+#include <fmt/format.h>
+
+namespace zavrek::network {
+namespace {
+
+struct Checker {
+  const Network& network;
+  std::vector<Flaw> flaws;
+  std::vector<std::string> bus_names{};
+  std::vector<std::string> element_names{};
+
+  void report(std::string place, std::string field, std::string text) {
+    flaws.push_back({.file = {}, .place = std::move(place), .field = std::move(field), .text = std::move(text)});
+  }
+
+  void collect_names() {
+    std::map<std::string, std::string> seen;
+    const auto take = [&](const std::string& place, const std::string& name) {
+      if (name.empty()) report(place, "", "has no name; give it one");
+      if (name == ground) report(place, "", "\"ground\" is the reference node; choose another name");
+      const auto [other, fresh] = seen.emplace(name, place);
+      if (!fresh) {
+        report(place, "", fmt::format("the name \"{}\" is taken by {}; choose another", name, other->second));
+      }
+    };
+    for (const Bus& bus : network.buses) {
+      take("bus." + bus.name, bus.name);
+      bus_names.push_back(bus.name);
+    }
+    for (const Element& element : network.elements) {
+      take(table_of(element).kind + "." + name_of(element), name_of(element));
+      element_names.push_back(name_of(element));
+    }
+  }
+
+  void check_bus(const std::string& place, const std::string& field, const std::string& name) {
+    if (name == ground || network.find_bus(name)) return;
+    report(place, field, fmt::format("no bus \"{}\"{}", name, suggestion(name, bus_names)));
+  }
+
+  void check_fields(const std::string& place, const Table& table, const void* fields) {
+    for (const Field& field : table.fields) {
+      const Value value = field.read(fields);
+      if (field.need == Need::required && is_missing(value)) {
+        report(place, field.name, fmt::format("missing; {} is wanted ({})", field.expects, field.doc));
+        continue;
+      }
+      if (field.names_bus) {
+        for (const std::string& name : as_texts(value)) check_bus(place, field.name, name);
+      }
+      if (field.names_element) check_element(place, field.name, as_text(value), table.kind == "fault");
+    }
+  }
+
+  void check_element(const std::string& place, const std::string& field, const std::string& name, bool or_bus) {
+    if (network.find_element(name) || (or_bus && network.find_bus(name))) return;
+    std::vector<std::string> known = element_names;
+    if (or_bus) known.insert(known.end(), bus_names.begin(), bus_names.end());
+    report(place, field,
+           fmt::format("no {} \"{}\"{}", or_bus ? "bus or element" : "element", name, suggestion(name, known)));
+  }
+
+  [[nodiscard]] static bool is_missing(const Value& value) {
+    if (const auto* number = std::get_if<double>(&value)) return !is_set(*number);
+    if (const auto* text = std::get_if<std::string>(&value)) return text->empty();
+    if (const auto* texts = std::get_if<std::vector<std::string>>(&value)) {
+      return texts->empty() || texts->front().empty();
+    }
+    return false;
+  }
+};
+
+}  // namespace
+
+const Bus* Network::find_bus(std::string_view name) const {
+  for (const Bus& bus : buses) {
+    if (bus.name == name) return &bus;
+  }
+  return nullptr;
+}
+
+const Element* Network::find_element(std::string_view name) const {
+  for (const Element& element : elements) {
+    if (name_of(element) == name) return &element;
+  }
+  return nullptr;
+}
+
+std::vector<Flaw> validate(const Network& network) {
+  Checker checker{network, {}};
+  checker.collect_names();
+  for (const Bus& bus : network.buses) checker.check_fields("bus." + bus.name, table(&bus), &bus);
+  for (const Element& element : network.elements) {
+    checker.check_fields(table_of(element).kind + "." + name_of(element), table_of(element), fields_of(element));
+  }
+  for (const Fault& fault : network.faults) checker.check_fields(fault.name, table(&fault), &fault);
+  if (network.buses.empty()) checker.report("network", "", "has no bus; write at least one, such as bus.quay = \"11 kV\"");
+  return std::move(checker.flaws);
+}
+
+}  // namespace zavrek::network
