@@ -40,11 +40,11 @@ struct Quantity {
 /// Throws Error when the unit is missing or of another dimension.
 [[nodiscard]] double parse_quantity_as(std::string_view text, std::string_view unit);
 
-/// `si_value` in `unit` with the shortest digits that read back to the same number: "2.4 km".
-[[nodiscard]] std::string print_quantity(double si_value, std::string_view unit);
+/// `value` in `unit` with the shortest digits that read back to the same number: "2.4 km".
+[[nodiscard]] std::string print_quantity(double value, std::string_view unit);
 
-/// `si_value` for a person: `digits` significant digits and the metric prefix that fits: "3.21 kA".
-[[nodiscard]] std::string print_rounded(double si_value, std::string_view base_unit, int digits = 4);
+/// `value` for a person: `digits` significant digits and the metric prefix that fits: "3.21 kA".
+[[nodiscard]] std::string print_rounded(double value, std::string_view base_unit, int digits = 4);
 
 /// "a voltage", "a length"; the product of base units where the dimension has no everyday name.
 [[nodiscard]] std::string name_of(const Dimension& dimension);

@@ -73,29 +73,29 @@ double parse_quantity_as(std::string_view text, std::string_view unit) {
   return parts.number * given.scale;
 }
 
-std::string print_quantity(double si_value, std::string_view unit) {
+std::string print_quantity(double value, std::string_view unit) {
   const double scale = parse_unit(unit).scale;
-  double number = si_value / scale;
+  double number = value / scale;
   // The division may leave a last digit that was never written; drop it when the number reads back.
   const double tidy = std::stod(fmt::format("{:.15g}", number));
-  if (tidy * scale == si_value) number = tidy;
+  if (tidy * scale == value) number = tidy;
   return unit.empty() ? fmt::format("{}", number) : fmt::format("{} {}", number, unit);
 }
 
-std::string print_rounded(double si_value, std::string_view base_unit, int digits) {
-  if (!std::isfinite(si_value)) return fmt::format("{} {}", si_value, base_unit);
+std::string print_rounded(double value, std::string_view base_unit, int digits) {
+  if (!std::isfinite(value)) return fmt::format("{} {}", value, base_unit);
   struct Prefix {
     double scale;
     std::string_view symbol;
   };
   constexpr Prefix prefixes[] = {{1e9, "G"}, {1e6, "M"}, {1e3, "k"}, {1, ""}, {1e-3, "m"}, {1e-6, "u"}, {1e-9, "n"}};
-  const double size = std::abs(si_value);
+  const double size = std::abs(value);
   for (const Prefix& prefix : prefixes) {
     if (size >= 0.9999995 * prefix.scale) {
-      return fmt::format("{:.{}g} {}{}", si_value / prefix.scale, digits, prefix.symbol, base_unit);
+      return fmt::format("{:.{}g} {}{}", value / prefix.scale, digits, prefix.symbol, base_unit);
     }
   }
-  return fmt::format("{:.{}g} {}", si_value, digits, base_unit);
+  return fmt::format("{:.{}g} {}", value, digits, base_unit);
 }
 
 std::string nearest_name(std::string_view name, const std::vector<std::string>& candidates) {

@@ -1,0 +1,11 @@
+# Writes OUTPUT, a C++ source that defines one std::string_view per pair NAME=FILE in RESOURCES.
+set(text "// Generated from files of the build; do not edit.\n#include \"report/resources.hpp\"\n\nnamespace zavrek::report::internal {\n")
+foreach(pair IN LISTS RESOURCES)
+  string(REGEX MATCH "^([^=]+)=(.+)$" matched "${pair}")
+  set(name "${CMAKE_MATCH_1}")
+  file(READ "${CMAKE_MATCH_2}" content HEX)
+  string(REGEX REPLACE "([0-9a-f][0-9a-f])" "0x\\1," bytes "${content}")
+  string(APPEND text "static const unsigned char ${name}_bytes[] = {${bytes}0};\n")
+  string(APPEND text "const std::string_view ${name}(reinterpret_cast<const char*>(${name}_bytes), sizeof ${name}_bytes - 1);\n")
+endforeach()
+file(WRITE "${OUTPUT}" "${text}}  // namespace zavrek::report::internal\n")

@@ -1,0 +1,24 @@
+#pragma once
+
+#include <filesystem>
+
+#include "zavrek/trial.hpp"
+
+namespace zavrek::casefile {
+
+/// Reads network.toml, bench.toml and trials.toml of a case folder and the settings files that the bench
+/// names; only network.toml must be there. Throws Error with every flaw of all files at once, each with
+/// file, line and what would be right.
+[[nodiscard]] trial::Case read_case(const std::filesystem::path& folder);
+
+/// Reads a relay's settings file. Throws Error like `read_case`.
+[[nodiscard]] protection::RelaySettings read_relay_settings(const std::filesystem::path& file);
+
+/// The same from text; `name` stands in messages. For tests and for fuzzing.
+[[nodiscard]] network::Network read_network_text(std::string_view text, const std::string& name);
+[[nodiscard]] protection::RelaySettings read_relay_settings_text(std::string_view text, const std::string& name);
+
+/// Tables that files of a case may contain, for the printed manual.
+[[nodiscard]] std::vector<const network::Table*> all_tables();
+
+}  // namespace zavrek::casefile

@@ -1,0 +1,106 @@
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace zavrek::pace {
+
+/// How simulated time follows real time.
+enum class Pace { free, wall };
+
+/// The clock and the calls to the system that pacing needs; tests put their own in its place.
+class Clock {
+ public:
+  virtual ~Clock() = default;
+  [[nodiscard]] virtual std::int64_t now_ns() noexcept = 0;
+  /// Returns at or after `until_ns`, or earlier when interrupted.
+  virtual void sleep_until_ns(std::int64_t until_ns) noexcept = 0;
+};
+/// CLOCK_MONOTONIC and clock_nanosleep.
+[[nodiscard]] Clock& system_clock();
+
+/// Counts of durations in classes 1/64 of an octave wide; fixed memory, exact maximum.
+class Histogram {
+ public:
+  void add(std::int64_t ns) noexcept;
+  [[nodiscard]] std::int64_t count() const noexcept { return count_; }
+  [[nodiscard]] std::int64_t max_ns() const noexcept { return max_; }
+  /// Upper edge of the class that holds the `share` quantile (0 ... 1); 0 when empty.
+  [[nodiscard]] std::int64_t quantile_ns(double share) const noexcept;
+
+ private:
+  static constexpr int per_octave = 64;
+  [[nodiscard]] static std::size_t class_of(std::int64_t ns) noexcept;
+  [[nodiscard]] static std::int64_t upper_edge(std::size_t index) noexcept;
+  std::array<std::uint32_t, 64 * 40> classes_{};
+  std::int64_t count_ = 0;
+  std::int64_t max_ = 0;
+};
+
+/// What the thread got of what real time needs, in words for a person.
+struct Footing {
+  bool realtime_priority = false;
+  bool memory_locked = false;
+  bool pinned = false;
+  std::vector<std::string> shortcomings;  ///< one sentence each; empty when everything was granted
+};
+/// Pins the calling thread to `cpu` (-1: the last one allowed), asks for SCHED_FIFO and locked memory.
+/// Never fails; says what it did not get.
+[[nodiscard]] Footing take_footing(int cpu = -1);
+/// Back to ordinary scheduling, unlocked memory and the processors it had.
+void leave_footing();
+
+/// The timing table of one run. Durations in ns.
+struct Timing {
+  Pace pace = Pace::free;
+  std::int64_t steps = 0;
+  std::int64_t step_ns = 0;
+  Histogram compute;              ///< from the start of a step's work to its end
+  Histogram lateness;             ///< start of a step's work behind its tick; `wall` only
+  std::int64_t overruns = 0;      ///< steps whose work ended after the next one was due
+  std::int64_t worst_overrun_step = -1;
+  std::int64_t worst_overrun_ns = 0;
+  std::int64_t elapsed_ns = 0;
+  Footing footing;
+};
+/// Several lines for a terminal.
+[[nodiscard]] std::string to_string(const Timing& timing);
+
+/// Runs `work(step)` for steps 0, 1, ... until it returns false or `steps` are done. Paced to the wall,
+/// step k starts at start + k * step; a late step starts at once, so that simulated time catches up.
+class Executive {
+ public:
+  explicit Executive(Clock& clock = system_clock()) : clock_(clock) {}
+
+  template <class Work>
+  Timing run(Pace pace, std::int64_t step_ns, std::int64_t steps, Work&& work) {
+    Timing timing;
+    timing.pace = pace;
+    timing.step_ns = step_ns;
+    const std::int64_t start = clock_.now_ns() + (pace == Pace::wall ? step_ns : 0);
+    std::int64_t begun = start;
+    for (std::int64_t step = 0; step < steps; ++step) {
+      if (pace == Pace::wall) begun = await(start + step * step_ns, timing);
+      const bool more = work(step);
+      const std::int64_t ended = clock_.now_ns();
+      note(timing, step, begun, ended, start + (step + 1) * step_ns);
+      begun = ended;
+      if (!more) break;
+    }
+    timing.elapsed_ns = clock_.now_ns() - start;
+    return timing;
+  }
+
+ private:
+  std::int64_t await(std::int64_t due_ns, Timing& timing) noexcept;
+  static void note(Timing& timing, std::int64_t step, std::int64_t begun, std::int64_t ended,
+                   std::int64_t next_due) noexcept;
+  Clock& clock_;
+};
+
+/// Measures whether this computer holds `step_ns`: paces idle steps for `seconds`.
+[[nodiscard]] Timing measure_fitness(std::int64_t step_ns, double seconds, Clock& clock = system_clock());
+
+}  // namespace zavrek::pace

@@ -1,0 +1,82 @@
+#pragma once
+
+#include <cstdint>
+#include <filesystem>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "zavrek/error.hpp"
+
+namespace zavrek::record {
+
+/// One sampled signal, in primary values.
+struct Analog {
+  std::string name;
+  std::string phase;        ///< "A", "B", "C", "N" or empty
+  std::string unit;         ///< "A", "V", "kA" ...
+  double primary = 1;       ///< rated ratio of the transformer in front of it
+  double secondary = 1;
+  std::vector<double> samples;  ///< NaN where a value is missing
+};
+
+/// One two-state signal.
+struct Binary {
+  std::string name;
+  bool normal = false;
+  std::vector<std::uint8_t> samples;  ///< 0 or 1
+};
+
+/// Something that happened at an instant between samples.
+struct Event {
+  double time_s = 0;
+  std::string text;
+};
+
+/// Sampled signals and timed events of one run. All signals have `time_s.size()` samples.
+struct Record {
+  std::string station;
+  std::string device;
+  double frequency_Hz = 50;
+  double rate_Hz = 0;                ///< 0 when samples are not evenly spaced
+  std::int64_t start_utc_ns = 0;     ///< of time 0
+  double trigger_s = 0;
+  std::vector<double> time_s;
+  std::vector<Analog> analogs;
+  std::vector<Binary> binaries;
+  std::vector<Event> events;
+
+  [[nodiscard]] const Analog* find_analog(std::string_view name) const;
+  [[nodiscard]] const Binary* find_binary(std::string_view name) const;
+};
+
+/// Encodings of the data file of IEC 60255-24:2013.
+enum class Encoding { ascii, binary, binary32, float32 };
+
+/// The configuration and data of a COMTRADE record (IEC 60255-24:2013) as text and bytes.
+struct Comtrade {
+  std::string configuration;
+  std::string data;
+};
+[[nodiscard]] Comtrade to_comtrade(const Record& record, Encoding encoding);
+/// Reads revisions 1991 (no year), 1999 and 2013 with any of the four encodings. Throws Error with file
+/// name (as given), line and what is wrong.
+[[nodiscard]] Record from_comtrade(const Comtrade& files, const std::string& name);
+
+/// Writes PATH.cfg and PATH.dat (any extension of `path` is replaced). Throws Error when it cannot.
+void write_comtrade(const Record& record, const std::filesystem::path& path, Encoding encoding);
+/// `path` names the .cfg or the .dat file.
+[[nodiscard]] Record read_comtrade(const std::filesystem::path& path);
+
+/// "time_s,NAME unit,..." and a row per sample.
+[[nodiscard]] std::string to_csv(const Record& record);
+
+/// Rms of the fundamental by full-cycle Fourier over the cycle that ends at each sample; zero during the
+/// first cycle. Needs an even rate. Of several signals at once: their sum (the residual, say).
+[[nodiscard]] std::vector<double> fundamental_rms(const Record& record, const std::vector<const Analog*>& sum_of);
+
+/// Whole file as bytes; throws Error naming it.
+[[nodiscard]] std::string read_file(const std::filesystem::path& path);
+void write_file(const std::filesystem::path& path, std::string_view content);
+
+}  // namespace zavrek::record

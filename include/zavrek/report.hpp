@@ -1,0 +1,33 @@
+#pragma once
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "zavrek/record.hpp"
+#include "zavrek/trial.hpp"
+
+namespace zavrek::report {
+
+/// One self-contained HTML page: summary, verdicts, and zoomable waveforms with event marks of each trial.
+[[nodiscard]] std::string html_report(const trial::Case& all, const std::vector<trial::TrialResult>& results);
+
+/// Which signals of a record go together into one panel of a figure.
+struct Panel {
+  std::string title;
+  std::string unit;
+  std::vector<const record::Analog*> analogs;
+};
+/// Signals grouped by what stands before the phase letter: "S1.ia", "S1.ib", "S1.ic" make one panel.
+[[nodiscard]] std::vector<Panel> panels_of(const record::Record& record);
+
+/// Draws a record with gnuplot: a panel for each of at most `most_panels` groups of signals and one for
+/// the two-state signals that change, with marks at the events. The format follows from the extension,
+/// .png or .svg. Throws Error when gnuplot is missing or refuses.
+void draw_record(const record::Record& record, const std::string& title, const std::filesystem::path& path,
+                 std::size_t most_panels = 4);
+
+/// File name for a trial: its number and its name in plain letters, "02-two-phase-fault-far".
+[[nodiscard]] std::string file_stem(std::size_t number, const std::string& name);
+
+}  // namespace zavrek::report

@@ -1,0 +1,140 @@
+#pragma once
+
+#include <filesystem>
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "zavrek/network.hpp"
+#include "zavrek/pace.hpp"
+#include "zavrek/protection.hpp"
+#include "zavrek/record.hpp"
+#include "zavrek/wire.hpp"
+
+namespace zavrek::trial {
+
+using network::Table;
+using network::unset;
+
+/// A merging unit: the currents of a CT and the voltages of a VT as one stream of samples, 80 per cycle.
+struct Stream {
+  std::string name;
+  std::string ct;
+  std::string vt;
+  int appid = 0x4000;
+};
+const Table& table(const Stream*);
+
+/// A relay and how it is connected.
+struct Device {
+  std::string name;
+  std::string place = "process";  ///< "plant": same process; "process": own process, started by the run;
+                                  ///< "outside": already there, on the interface
+  std::string settings;           ///< file, relative to the case: what a stand-in runs with
+  std::string approved;           ///< file with the settings it should have; `settings` when empty
+  std::string reads;              ///< stream
+  std::vector<std::string> trips;  ///< breakers that its trip opens
+  int appid = 1;                  ///< of its GOOSE
+  protection::RelaySettings relay;           ///< from `settings`
+  protection::RelaySettings approved_relay;  ///< from `approved`; expectations follow these
+};
+const Table& table(const Device*);
+
+/// What stands between plant and devices.
+struct Bench {
+  std::string interface = "lo";
+  std::string medium = "automatic";  ///< "automatic", "raw" or "datagram"
+  std::vector<std::string> record;   ///< further plant signals to record
+  std::vector<Stream> streams;
+  std::vector<Device> devices;
+};
+const Table& table(const Bench*);
+
+/// A fault with its timing.
+struct Disturbance {
+  network::Fault fault;
+  double inception_rad = 0;  ///< of the faulted voltage, from its rising zero
+  double lasts_s = 1;
+};
+const Table& table(const Disturbance*);
+
+/// What must hold. Times count from the inception of the fault.
+struct Expectation {
+  std::string device;
+  std::string output = "trip";
+  std::string time;                     ///< "from settings" or a time
+  std::vector<std::string> tolerance{"5 %", "30 ms"};  ///< the greater one holds
+  std::vector<std::string> window;      ///< earliest and latest
+  bool never = false;
+  std::string breaker;
+  double open_before_s = unset;
+};
+const Table& table(const Expectation*);
+
+struct Trial {
+  std::string name;
+  double prefault_s = 0.2;
+  double postfault_s = 0.2;
+  std::optional<Disturbance> fault;
+  std::vector<Expectation> expect;
+};
+const Table& table(const Trial*);
+
+/// Where the parts of a case stand, relative to its folder.
+struct CaseFiles {
+  std::string network = "network.toml";
+  std::string bench = "bench.toml";
+  std::string trials = "trials.toml";
+};
+const Table& table(const CaseFiles*);
+
+/// Everything a run needs.
+struct Case {
+  std::filesystem::path folder;
+  network::Network network;
+  Bench bench;
+  std::vector<Trial> trials;
+};
+
+/// References and values that do not hold together across the parts of a case.
+[[nodiscard]] std::vector<Flaw> validate(const Case& all);
+
+struct RunOptions {
+  /// Overrides every device's place when not empty: "plant" runs the relays in this process.
+  std::string place;
+  /// Overrides the interface of the bench when not empty.
+  std::string interface;
+  /// Free when every device is in the plant's process and this is set; else paced to the wall.
+  bool free = false;
+  /// Program that has the verb `relay`; needed for devices of place "process".
+  std::filesystem::path relay_program;
+};
+
+/// One expectation judged.
+struct Verdict {
+  std::string expectation;  ///< "R1 trip", "Q1 open"
+  std::string expected;     ///< "0.612 s +/- 31 ms (stage phase1)"
+  std::string measured;     ///< "0.618 s", "none"
+  std::string margin;       ///< how much was left of the tolerance; negative when exceeded
+  bool passed = false;
+};
+
+struct TrialResult {
+  std::string name;
+  std::vector<Verdict> verdicts;
+  std::string failure;       ///< why the trial could not be carried through; empty otherwise
+  record::Record record;
+  double inception_s = 0;
+  double fault_current_A = 0;  ///< rms of the largest phase, one cycle that starts two cycles after inception
+  std::string medium;        ///< how frames travelled; empty when none did
+  pace::Timing timing;
+  std::vector<std::string> notes;
+  [[nodiscard]] bool passed() const;
+};
+
+/// Runs one trial from a fresh plant with fresh devices. A device that dies or falls silent fails the
+/// trial, it does not throw. Throws Error only for a case that cannot be compiled.
+[[nodiscard]] TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options);
+
+}  // namespace zavrek::trial

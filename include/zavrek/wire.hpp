@@ -1,0 +1,207 @@
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "zavrek/protection.hpp"
+
+namespace zavrek::wire {
+
+using Bytes = std::span<const std::uint8_t>;
+using MacAddress = std::array<std::uint8_t, 6>;
+
+inline constexpr std::uint16_t ethertype_goose = 0x88B8;
+inline constexpr std::uint16_t ethertype_sampled_values = 0x88BA;
+/// Longest frame that this room makes or reads (without the frame check sequence).
+inline constexpr std::size_t longest_frame = 1518;
+/// GOOSE data sets of more entries than this are refused.
+inline constexpr std::size_t most_goose_entries = 32;
+
+/// Ethernet addressing of IEC 61850-8-1 annex C: VLAN priority 4, identifier 0.
+struct Address {
+  MacAddress destination{};
+  MacAddress source{0x02, 0x00, 0x00, 0x00, 0x00, 0x01};
+  std::uint16_t appid = 0;
+};
+/// 01-0C-CD-04-xx-xx and 01-0C-CD-01-xx-xx, the last two bytes from the application identifier.
+[[nodiscard]] Address sampled_values_address(std::uint16_t appid);
+[[nodiscard]] Address goose_address(std::uint16_t appid);
+
+/// One instantaneous value of a sampled-value stream with its quality word (IEC 61850-7-3).
+struct MeasuredValue {
+  std::int32_t value = 0;       ///< currents in mA, voltages in 10 mV (IEC 61869-9)
+  std::uint32_t quality = 0;    ///< 0: good; bits 0-1 validity (01 invalid, 11 questionable)
+  [[nodiscard]] bool usable() const { return (quality & 3U) == 0; }
+};
+
+/// One ASDU of IEC 61850-9-2 with the data set ia ib ic in va vb vc vn.
+struct SampledValues {
+  Address address;
+  std::string id;                   ///< svID
+  std::uint16_t count = 0;          ///< smpCnt: 0 at the start of each second
+  std::uint32_t revision = 1;       ///< confRev
+  std::uint8_t synchronised = 2;    ///< smpSynch
+  std::array<MeasuredValue, 8> values{};
+};
+inline constexpr double current_lsb_A = 1e-3;
+inline constexpr double voltage_lsb_V = 1e-2;
+/// Saturates at the range of the 32-bit value and marks it invalid there.
+void put_sample(const protection::Sample& sample, SampledValues& into) noexcept;
+[[nodiscard]] protection::Sample sample_of(const SampledValues& values) noexcept;
+[[nodiscard]] bool usable(const SampledValues& values) noexcept;
+
+/// A GOOSE message (IEC 61850-8-1) whose data set holds booleans.
+struct Goose {
+  Address address;
+  std::string control_block;        ///< gocbRef
+  std::string data_set;             ///< datSet
+  std::string id;                   ///< goID
+  std::uint32_t allowed_ms = 2000;  ///< timeAllowedtoLive
+  std::uint64_t time_ns = 0;        ///< since 1970, of the last change of state
+  std::uint32_t state = 1;          ///< stNum
+  std::uint32_t sequence = 0;       ///< sqNum
+  std::uint32_t revision = 1;       ///< confRev
+  bool simulation = false;
+  bool needs_commissioning = false;
+  std::vector<bool> entries;
+};
+
+/// Write the frame into `out`; return its length, 0 when it does not fit.
+[[nodiscard]] std::size_t encode(const SampledValues& message, std::span<std::uint8_t> out) noexcept;
+[[nodiscard]] std::size_t encode(const Goose& message, std::span<std::uint8_t> out) noexcept;
+
+/// Read a frame; false when it is anything else, truncated or malformed. `into` then holds nothing of use.
+/// `into` may be reused: no allocation once its texts have their length.
+[[nodiscard]] bool decode(Bytes frame, SampledValues& into);
+[[nodiscard]] bool decode(Bytes frame, Goose& into);
+
+/// Ethertype behind an optional VLAN tag, and application identifier; empty when the frame is too short.
+struct FrameKind {
+  std::uint16_t ethertype;
+  std::uint16_t appid;
+};
+[[nodiscard]] std::optional<FrameKind> kind_of(Bytes frame) noexcept;
+
+/// A shared medium that carries Ethernet frames.
+class Link {
+ public:
+  virtual ~Link() = default;
+  /// False when the medium did not take the frame.
+  virtual bool send(Bytes frame) noexcept = 0;
+  /// Length of the frame read into `out`, 0 when none is waiting. Does not block.
+  [[nodiscard]] virtual std::size_t receive(std::span<std::uint8_t> out) noexcept = 0;
+  /// Blocks until a frame waits or `timeout_ms` has passed.
+  [[nodiscard]] virtual bool wait(int timeout_ms) noexcept = 0;
+  /// "raw frames on lo", or what else it is and why.
+  [[nodiscard]] virtual const std::string& description() const noexcept = 0;
+};
+
+/// What a party wants to read: frames of one ethertype, and of one application identifier when `appid` is set.
+struct Filter {
+  std::uint16_t ethertype = ethertype_sampled_values;
+  std::optional<std::uint16_t> appid;
+};
+
+enum class Medium { automatic, raw, datagram };
+/// Frames as they are over a raw packet socket on `interface`; where the system does not allow that, the
+/// same frames inside datagrams on the loopback's multicast group 239.61.85.1. Throws Error when neither opens.
+[[nodiscard]] std::unique_ptr<Link> open_link(const std::string& interface, Medium medium, const Filter& filter);
+
+/// Sends a state by GOOSE: at once on a change, then after 2, 4, 8 ... ms up to `slowest_ms`, as
+/// IEC 61850-8-1 clause 18.1.2.5 describes. Time is the caller's.
+class GoosePublisher {
+ public:
+  GoosePublisher(Goose message, int slowest_ms = 500);
+  /// Call often; sends what is due. `entries` is the present state.
+  void poll(std::int64_t now_ns, const std::vector<bool>& entries, Link& link);
+  [[nodiscard]] const Goose& message() const { return message_; }
+
+ private:
+  Goose message_;
+  int slowest_ms_;
+  int interval_ms_ = 2;
+  std::int64_t due_ns_ = 0;
+  bool sent_ = false;
+};
+
+/// Follows one GOOSE publisher: present state, and whether it is alive.
+class GooseSubscriber {
+ public:
+  explicit GooseSubscriber(std::uint16_t appid, std::string id);
+  /// True when `frame` was a message of the publisher that is newer than the last.
+  bool take(Bytes frame, std::int64_t now_ns);
+  [[nodiscard]] bool heard() const { return heard_; }
+  [[nodiscard]] bool alive(std::int64_t now_ns) const { return heard_ && now_ns <= good_until_ns_; }
+  [[nodiscard]] std::int64_t last_heard_ns() const { return last_ns_; }
+  [[nodiscard]] const Goose& message() const { return message_; }
+  [[nodiscard]] long long malformed() const { return malformed_; }
+
+ private:
+  std::uint16_t appid_;
+  std::string id_;
+  Goose message_;
+  Goose incoming_;
+  bool heard_ = false;
+  std::int64_t last_ns_ = 0;
+  std::int64_t good_until_ns_ = 0;
+  long long malformed_ = 0;
+};
+
+/// How a relay stand-in is reached.
+struct StandInPorts {
+  std::string name = "R1";
+  std::uint16_t stream_appid = 0x4000;
+  std::string stream_id = "S1";
+  std::uint16_t goose_appid = 0x0001;
+  double rate_Hz = 4000;
+  double frequency_Hz = 50;
+};
+
+/// An overcurrent relay between two wires: sampled values in, GOOSE (start, trip) out. Lost samples are
+/// bridged with the last value up to a quarter cycle; beyond that the relay starts afresh. Samples whose
+/// quality is bad are treated as lost.
+class RelayStandIn {
+ public:
+  RelayStandIn(protection::RelaySettings settings, StandInPorts ports);
+  /// Takes one frame; anything that is no sample of its stream is counted and ignored.
+  void take(Bytes frame, std::int64_t now_ns, Link& link);
+  /// Retransmission; call at least each millisecond.
+  void poll(std::int64_t now_ns, Link& link);
+
+  [[nodiscard]] long long samples() const { return samples_; }
+  [[nodiscard]] long long lost() const { return lost_; }
+  [[nodiscard]] long long malformed() const { return malformed_; }
+  [[nodiscard]] const protection::OvercurrentRelay& relay() const { return relay_; }
+
+ private:
+  void bridge(int missing);
+  protection::OvercurrentRelay relay_;
+  StandInPorts ports_;
+  GoosePublisher publisher_;
+  SampledValues incoming_;
+  protection::Sample last_{};
+  std::vector<bool> outputs_{false, false};
+  int expected_ = -1;
+  long long samples_ = 0;
+  long long lost_ = 0;
+  long long malformed_ = 0;
+};
+
+/// The message a stand-in publishes, and a subscriber to it.
+[[nodiscard]] Goose stand_in_message(const StandInPorts& ports);
+[[nodiscard]] GooseSubscriber stand_in_subscriber(const StandInPorts& ports);
+
+/// Runs a stand-in on `interface` until `stop` becomes true (set by a signal handler, say).
+struct StandInCounts {
+  long long samples, lost, malformed;
+  std::string medium;
+};
+StandInCounts run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
+                           const std::string& interface, Medium medium, const volatile bool& stop);
+
+}  // namespace zavrek::wire

@@ -1,0 +1,264 @@
+#include "zavrek/casefile.hpp"
+
+#include <algorithm>
+#include <optional>
+
+#include <fmt/format.h>
+
+#include "casefile/reader.hpp"
+
+namespace zavrek::casefile {
+namespace {
+
+using internal::Reader;
+using internal::target;
+
+/// Keys of the root that are tables of their own; anything else there is a field or a flaw.
+std::vector<std::string> element_kinds() {
+  std::vector<std::string> kinds{"bus"};
+  network::for_each_kind([&](const auto* null) { kinds.push_back(table(null).kind); });
+  return kinds;
+}
+
+void read_buses(Reader& reader, network::Network& network) {
+  const toml::node* node = reader.root().get("bus");
+  if (!node) return;
+  const toml::table* group = node->as_table();
+  if (!group) return reader.report(*node, "bus", "", "a table is wanted: [bus], then NAME = \"11 kV\"");
+  for (const auto& [key, value] : *group) {
+    network::Bus bus;
+    bus.name = key.str();
+    const std::string place = "bus." + bus.name;
+    if (const toml::table* body = value.as_table()) {
+      reader.fields(*body, place, {target(bus)});
+    } else {
+      const toml::table brief{{"voltage", value}};
+      reader.remember(place, "", value);
+      const std::size_t before = reader.flaws().size();
+      reader.fields(brief, place, {target(bus)});
+      for (std::size_t k = before; k < reader.flaws().size(); ++k) {
+        reader.flaws()[k].line = static_cast<int>(value.source().begin.line);
+      }
+      reader.remember(place, "", value);
+    }
+    network.buses.push_back(std::move(bus));
+  }
+}
+
+network::Network read_network(Reader& reader) {
+  network::Network network;
+  reader.fields(reader.root(), "network", {target(network)}, element_kinds());
+  read_buses(reader, network);
+  network::for_each_kind([&](auto* null) {
+    using Kind = std::remove_pointer_t<decltype(null)>;
+    const std::string kind = table(null).kind;
+    reader.each_named(kind, [&](const std::string& name, const toml::table& body) {
+      Kind element;
+      element.name = name;
+      reader.fields(body, kind + "." + name, {target(element)});
+      network.elements.emplace_back(std::move(element));
+    });
+  });
+  reader.report_by_name(network::validate(network));
+  return network;
+}
+
+protection::RelaySettings read_settings(Reader& reader) {
+  protection::RelaySettings settings;
+  settings.name = std::filesystem::path(reader.file()).stem().string();
+  reader.fields(reader.root(), "relay", {target(settings)}, {"stage"});
+  reader.each_named("stage", [&](const std::string& name, const toml::table& body) {
+    protection::Stage stage;
+    stage.name = name;
+    reader.fields(body, "stage." + name, {target(stage)});
+    settings.stages.push_back(std::move(stage));
+  });
+  reader.report_by_name(protection::validate(settings));
+  return settings;
+}
+
+void read_bench(Reader& reader, trial::Bench& bench) {
+  reader.fields(reader.root(), "bench", {target(bench)}, {"stream", "device"});
+  reader.each_named("stream", [&](const std::string& name, const toml::table& body) {
+    trial::Stream stream;
+    stream.name = name;
+    reader.fields(body, "stream." + name, {target(stream)});
+    bench.streams.push_back(std::move(stream));
+  });
+  reader.each_named("device", [&](const std::string& name, const toml::table& body) {
+    trial::Device device;
+    device.name = name;
+    reader.fields(body, "device." + name, {target(device)});
+    bench.devices.push_back(std::move(device));
+  });
+}
+
+void read_fault(Reader& reader, const toml::node& node, const std::string& place, trial::Trial& trial) {
+  const toml::table* body = node.as_table();
+  if (!body) return reader.report(node, place, "fault", "a table is wanted, such as fault = { on = \"quay\", phases = \"AG\" }");
+  trial.fault.emplace();
+  const std::size_t before = reader.flaws().size();
+  reader.fields(*body, place, {target(trial.fault->fault), target(*trial.fault)});
+  for (std::size_t k = before; k < reader.flaws().size(); ++k) reader.flaws()[k].field.insert(0, "fault.");
+  for (const auto& [key, value] : *body) reader.remember(place, "fault." + std::string(key.str()), value);
+}
+
+void read_expectations(Reader& reader, const toml::node& node, const std::string& place, trial::Trial& trial) {
+  const toml::array* list = node.as_array();
+  if (!list) return reader.report(node, place, "expect", "a list is wanted, such as expect = [ { device = \"R1\", never = true } ]");
+  for (const toml::node& entry : *list) {
+    const toml::table* body = entry.as_table();
+    if (!body) {
+      reader.report(entry, place, "expect", "a table is wanted, such as { device = \"R1\", never = true }");
+      continue;
+    }
+    trial::Expectation expectation;
+    reader.fields(*body, place, {target(expectation)});
+    trial.expect.push_back(std::move(expectation));
+  }
+}
+
+void read_trials(Reader& reader, std::vector<trial::Trial>& trials) {
+  for (const auto& [key, node] : reader.root()) {
+    if (key.str() != "trial") reader.report(node, "trials", std::string(key.str()), "no such field; write [[trial]]");
+  }
+  const toml::node* node = reader.root().get("trial");
+  if (!node) return;
+  const toml::array* list = node->as_array();
+  if (!list) return reader.report(*node, "trials", "trial", "a list is wanted: [[trial]]");
+  for (const toml::node& entry : *list) {
+    const std::string place = fmt::format("trial {}", trials.size() + 1);
+    trial::Trial trial;
+    if (const toml::table* body = entry.as_table()) {
+      if (const toml::node* fault = body->get("fault")) read_fault(reader, *fault, place, trial);
+      if (const toml::node* expect = body->get("expect")) read_expectations(reader, *expect, place, trial);
+      reader.fields(*body, place, {target(trial)}, {"fault", "expect"});
+    } else {
+      reader.report(entry, place, "", "a table is wanted: [[trial]]");
+    }
+    trials.push_back(std::move(trial));
+  }
+}
+
+/// Reads one file of a case; flaws go to `flaws`. Empty when the file could not be parsed at all.
+std::optional<Reader> open(const std::filesystem::path& path, std::vector<Flaw>& flaws) {
+  try {
+    return Reader(record::read_file(path), path.string());
+  } catch (const Error& error) {
+    flaws.insert(flaws.end(), error.flaws().begin(), error.flaws().end());
+    return std::nullopt;
+  }
+}
+
+template <class Read>
+auto read_whole(Reader reader, Read&& read) {
+  auto result = read(reader);
+  if (!reader.flaws().empty()) throw Error(reader.flaws());
+  return result;
+}
+
+class CaseReader {
+ public:
+  explicit CaseReader(const std::filesystem::path& folder) { case_.folder = folder; }
+
+  trial::Case run() {
+    trial::CaseFiles files;
+    if (auto where = open_if_there("case.toml")) {
+      where->fields(where->root(), "case", {target(files)});
+      take_flaws(*where);
+    }
+    auto network = open(case_.folder / files.network, flaws_);
+    if (network) case_.network = read_network(*network);
+    auto bench = open_if_there(files.bench);
+    if (bench) read_bench(*bench, case_.bench);
+    auto trials = open_if_there(files.trials);
+    if (trials) read_trials(*trials, case_.trials);
+    if (bench) read_device_settings(*bench);
+    if (network && network->flaws().empty()) check_across(bench, trials);
+    for (auto* reader : {&network, &bench, &trials}) {
+      if (*reader) take_flaws(**reader);
+    }
+    if (!flaws_.empty()) throw Error(std::move(flaws_));
+    return std::move(case_);
+  }
+
+ private:
+  void take_flaws(Reader& reader) { flaws_.insert(flaws_.end(), reader.flaws().begin(), reader.flaws().end()); }
+
+  std::optional<Reader> open_if_there(const std::string& name) {
+    const std::filesystem::path path = case_.folder / name;
+    if (!std::filesystem::exists(path)) return std::nullopt;
+    return open(path, flaws_);
+  }
+
+  void read_device_settings(Reader& bench) {
+    for (trial::Device& device : case_.bench.devices) {
+      if (device.settings.empty()) {
+        bench.report_by_name({{.file = {}, .place = "device." + device.name, .field = "settings",
+                               .text = "missing; the file with its settings is wanted"}});
+        continue;
+      }
+      device.relay = read_settings_file(device.settings);
+      device.approved_relay = device.approved.empty() ? device.relay : read_settings_file(device.approved);
+    }
+  }
+
+  protection::RelaySettings read_settings_file(const std::string& name) {
+    try {
+      return read_relay_settings(case_.folder / name);
+    } catch (const Error& error) {
+      flaws_.insert(flaws_.end(), error.flaws().begin(), error.flaws().end());
+      return {};
+    }
+  }
+
+  void check_across(std::optional<Reader>& bench, std::optional<Reader>& trials) {
+    for (const Flaw& flaw : trial::validate(case_)) {
+      auto& reader = flaw.place.starts_with("trial ") ? trials : bench;
+      if (reader) reader->report_by_name({flaw});
+    }
+  }
+
+  trial::Case case_;
+  std::vector<Flaw> flaws_;
+};
+
+}  // namespace
+
+trial::Case read_case(const std::filesystem::path& folder) {
+  if (!std::filesystem::is_directory(folder)) {
+    throw Error(Flaw{.file = folder.string(), .place = {}, .field = {}, .text = "is no folder; a case is a folder with network.toml in it"});
+  }
+  return CaseReader(folder).run();
+}
+
+protection::RelaySettings read_relay_settings(const std::filesystem::path& file) {
+  return read_whole(Reader(record::read_file(file), file.string()), read_settings);
+}
+
+network::Network read_network_text(std::string_view text, const std::string& name) {
+  return read_whole(Reader(text, name), read_network);
+}
+
+protection::RelaySettings read_relay_settings_text(std::string_view text, const std::string& name) {
+  return read_whole(Reader(text, name), read_settings);
+}
+
+std::vector<const network::Table*> all_tables() {
+  std::vector<const network::Table*> tables{&table(static_cast<const trial::CaseFiles*>(nullptr)),
+                                            &table(static_cast<const network::Network*>(nullptr)),
+                                            &table(static_cast<const network::Bus*>(nullptr))};
+  network::for_each_kind([&](const auto* null) { tables.push_back(&table(null)); });
+  tables.push_back(&table(static_cast<const network::Fault*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::Disturbance*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::Bench*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::Stream*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::Device*>(nullptr)));
+  tables.push_back(&table(static_cast<const protection::RelaySettings*>(nullptr)));
+  tables.push_back(&table(static_cast<const protection::Stage*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));
+  return tables;
+}
+
+}  // namespace zavrek::casefile

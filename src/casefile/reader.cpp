@@ -1,0 +1,95 @@
+#include "casefile/reader.hpp"
+
+#include <algorithm>
+#include <optional>
+
+namespace zavrek::casefile::internal {
+namespace {
+
+using network::Value;
+
+std::optional<Value> value_of(const toml::node& node) {
+  if (const auto* text = node.as_string()) return Value(text->get());
+  if (const auto* number = node.as_floating_point()) return Value(number->get());
+  if (const auto* number = node.as_integer()) return Value(static_cast<double>(number->get()));
+  if (const auto* flag = node.as_boolean()) return Value(flag->get());
+  const toml::array* array = node.as_array();
+  if (!array) return std::nullopt;
+  std::vector<std::string> texts;
+  for (const toml::node& entry : *array) {
+    const auto* text = entry.as_string();
+    if (!text) return std::nullopt;
+    texts.push_back(text->get());
+  }
+  return Value(std::move(texts));
+}
+
+}  // namespace
+
+Reader::Reader(std::string_view text, std::string file) : file_(std::move(file)) {
+  try {
+    root_ = toml::parse(text);
+  } catch (const toml::parse_error& error) {
+    throw Error(Flaw{.file = file_, .line = static_cast<int>(error.source().begin.line), .place = {}, .field = {},
+                     .text = "is no valid TOML: " + std::string(error.description())});
+  }
+}
+
+void Reader::fields(const toml::table& from, const std::string& place, const std::vector<Target>& targets,
+                    const std::vector<std::string>& apart) {
+  remember(place, "", from);
+  std::vector<std::string> known = apart;
+  for (const Target& target : targets) {
+    const auto names = target.table->field_names();
+    known.insert(known.end(), names.begin(), names.end());
+  }
+  for (const auto& [key, node] : from) {
+    const std::string name(key.str());
+    if (std::find(apart.begin(), apart.end(), name) != apart.end()) continue;
+    const network::Field* field = nullptr;
+    void* object = nullptr;
+    for (const Target& target : targets) {
+      if (const network::Field* found = target.table->find(name)) {
+        field = found;
+        object = target.object;
+      }
+    }
+    if (!field) {
+      report(node, place, name, "no such field" + suggestion(name, known));
+      continue;
+    }
+    remember(place, name, node);
+    try {
+      const auto value = value_of(node);
+      if (!value) throw Error(field->expects + " is wanted");
+      field->assign(object, *value);
+    } catch (const Error& error) {
+      report(node, place, name, error.flaws()[0].text);
+    }
+  }
+}
+
+void Reader::remember(const std::string& place, const std::string& field, const toml::node& at) {
+  lines_[place + "/" + field] = static_cast<int>(at.source().begin.line);
+}
+
+void Reader::report(const toml::node& at, std::string place, std::string field, std::string text) {
+  flaws_.push_back({file_, static_cast<int>(at.source().begin.line), std::move(place), std::move(field), std::move(text)});
+}
+
+void Reader::report_by_name(const std::vector<Flaw>& flaws) {
+  for (Flaw flaw : flaws) {
+    // A field that failed to read is missing too: one flaw is enough.
+    const bool told = std::any_of(flaws_.begin(), flaws_.end(), [&](const Flaw& known) {
+      return known.place == flaw.place && !flaw.field.empty() && known.field == flaw.field;
+    });
+    if (told) continue;
+    flaw.file = file_;
+    for (const std::string& key : {flaw.place + "/" + flaw.field, flaw.place + "/"}) {
+      if (const auto found = lines_.find(key); found != lines_.end() && flaw.line == 0) flaw.line = found->second;
+    }
+    flaws_.push_back(std::move(flaw));
+  }
+}
+
+}  // namespace zavrek::casefile::internal

@@ -1,0 +1,70 @@
+// From TOML to structs, by their field tables. Flaws are collected, not thrown, each with its line.
+#pragma once
+
+#include <map>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include <toml++/toml.h>
+
+#include "zavrek/network/field.hpp"
+
+namespace zavrek::casefile::internal {
+
+/// A struct to fill and its table.
+struct Target {
+  const network::Table* table;
+  void* object;
+};
+template <class T>
+[[nodiscard]] Target target(T& object) {
+  return {&table(&object), &object};
+}
+
+class Reader {
+ public:
+  /// Throws Error when `text` is no TOML.
+  Reader(std::string_view text, std::string file);
+
+  [[nodiscard]] const toml::table& root() const { return root_; }
+
+  /// Fills the targets from `from`; keys in `apart` are left to the caller; others are flaws. `place`
+  /// stands in messages.
+  void fields(const toml::table& from, const std::string& place, const std::vector<Target>& targets,
+              const std::vector<std::string>& apart = {});
+
+  /// Calls read(name, table) for every [KIND.NAME].
+  template <class Read>
+  void each_named(const std::string& kind, Read&& read) {
+    const toml::node* node = root_.get(kind);
+    if (!node) return;
+    const toml::table* group = node->as_table();
+    if (!group) return report(*node, kind, "", "tables are wanted, such as [" + kind + ".NAME]");
+    for (const auto& [key, value] : *group) {
+      const std::string name(key.str());
+      if (const toml::table* body = value.as_table()) {
+        read(name, *body);
+      } else {
+        report(value, kind + "." + name, "", "a table is wanted: [" + kind + "." + name + "]");
+      }
+    }
+  }
+
+  void report(const toml::node& at, std::string place, std::string field, std::string text);
+  /// Flaws found later by name (place, field): each gets the line where that stood.
+  void report_by_name(const std::vector<Flaw>& flaws);
+  /// Notes where `place` (and its `field`) stands.
+  void remember(const std::string& place, const std::string& field, const toml::node& at);
+
+  [[nodiscard]] std::vector<Flaw>& flaws() { return flaws_; }
+  [[nodiscard]] const std::string& file() const { return file_; }
+
+ private:
+  std::string file_;
+  toml::table root_;
+  std::map<std::string, int> lines_;
+  std::vector<Flaw> flaws_;
+};
+
+}  // namespace zavrek::casefile::internal

@@ -1,0 +1,96 @@
+#include <algorithm>
+#include <cerrno>
+#include <ctime>
+
+#include <fmt/format.h>
+
+#include "zavrek/pace.hpp"
+#include "zavrek/quantity.hpp"
+
+namespace zavrek::pace {
+namespace {
+
+/// Sleeping wakes late by tens of microseconds on an ordinary kernel, so the last stretch is spun. The
+/// sleep also keeps a real-time thread under the kernel's limit of 95 % of each second.
+constexpr std::int64_t spin_ns = 25'000;
+
+class SystemClock final : public Clock {
+ public:
+  std::int64_t now_ns() noexcept override {
+    timespec now{};
+    clock_gettime(CLOCK_MONOTONIC, &now);
+    return static_cast<std::int64_t>(now.tv_sec) * 1'000'000'000 + now.tv_nsec;
+  }
+  void sleep_until_ns(std::int64_t until_ns) noexcept override {
+    const timespec until{until_ns / 1'000'000'000, until_ns % 1'000'000'000};
+    clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, nullptr);
+  }
+};
+
+std::string show(std::int64_t ns) { return print_rounded(static_cast<double>(ns) * 1e-9, "s", 3); }
+
+}  // namespace
+
+Clock& system_clock() {
+  static SystemClock clock;
+  return clock;
+}
+
+std::int64_t Executive::await(std::int64_t due_ns, Timing& timing) noexcept {
+  std::int64_t now = clock_.now_ns();
+  while (now < due_ns) {
+    if (due_ns - now > spin_ns) clock_.sleep_until_ns(due_ns - spin_ns);
+    now = clock_.now_ns();
+  }
+  timing.lateness.add(now - due_ns);
+  return now;
+}
+
+void Executive::note(Timing& timing, std::int64_t step, std::int64_t begun, std::int64_t ended,
+                     std::int64_t next_due) noexcept {
+  ++timing.steps;
+  timing.compute.add(ended - begun);
+  if (timing.pace == Pace::wall && ended > next_due) {
+    ++timing.overruns;
+    if (ended - next_due > timing.worst_overrun_ns) {
+      timing.worst_overrun_ns = ended - next_due;
+      timing.worst_overrun_step = step;
+    }
+  }
+}
+
+std::string to_string(const Timing& timing) {
+  const double simulated = static_cast<double>(timing.steps * timing.step_ns) * 1e-9;
+  const double elapsed = static_cast<double>(timing.elapsed_ns) * 1e-9;
+  std::string text = fmt::format("{} steps of {}: {} simulated in {}", timing.steps, show(timing.step_ns),
+                                 print_rounded(simulated, "s"), print_rounded(elapsed, "s"));
+  if (timing.pace == Pace::free && elapsed > 0) text += fmt::format(" ({:.1f} times real time)", simulated / elapsed);
+  const auto row = [&](std::string_view name, const Histogram& h) {
+    text += fmt::format("\n  {:<18}{:>10}{:>10}{:>10}", name, show(h.quantile_ns(0.5)), show(h.quantile_ns(0.999)),
+                        show(h.max_ns()));
+  };
+  text += fmt::format("\n  {:<18}{:>10}{:>10}{:>10}", "", "median", "99.9 %", "max");
+  row("compute time", timing.compute);
+  if (timing.pace == Pace::wall) {
+    row("start lateness", timing.lateness);
+    text += fmt::format("\n  overruns          {:>10}", timing.overruns);
+    if (timing.overruns > 0) {
+      text += fmt::format("   worst in step {} (t = {}), {} late", timing.worst_overrun_step,
+                          print_rounded(static_cast<double>(timing.worst_overrun_step * timing.step_ns) * 1e-9, "s"),
+                          show(timing.worst_overrun_ns));
+    }
+  }
+  for (const std::string& shortcoming : timing.footing.shortcomings) text += "\n  note: " + shortcoming;
+  return text;
+}
+
+Timing measure_fitness(std::int64_t step_ns, double seconds, Clock& clock) {
+  const Footing footing = take_footing();
+  const auto steps = std::max<std::int64_t>(1, static_cast<std::int64_t>(seconds * 1e9) / step_ns);
+  Timing timing = Executive(clock).run(Pace::wall, step_ns, steps, [](std::int64_t) { return true; });
+  leave_footing();
+  timing.footing = footing;
+  return timing;
+}
+
+}  // namespace zavrek::pace

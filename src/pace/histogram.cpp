@@ -1,0 +1,40 @@
+#include <bit>
+#include <cmath>
+
+#include "zavrek/pace.hpp"
+
+namespace zavrek::pace {
+
+// Below 64 ns every nanosecond has its class; above, each octave is cut into 64 equal ones.
+std::size_t Histogram::class_of(std::int64_t ns) noexcept {
+  const auto value = static_cast<std::uint64_t>(ns < 0 ? 0 : ns);
+  if (value < per_octave) return static_cast<std::size_t>(value);
+  const int octave = std::bit_width(value) - 7;  // value >> octave lies in 64 ... 127
+  const std::size_t index = static_cast<std::size_t>(octave) * per_octave + static_cast<std::size_t>(value >> octave);
+  return index < 64 * 40 ? index : 64 * 40 - 1;
+}
+
+std::int64_t Histogram::upper_edge(std::size_t index) noexcept {
+  if (index < 2 * per_octave) return static_cast<std::int64_t>(index);
+  const std::size_t octave = index / per_octave - 1;
+  const std::size_t within = index % per_octave + per_octave;
+  return static_cast<std::int64_t>(((within + 1) << octave) - 1);
+}
+
+void Histogram::add(std::int64_t ns) noexcept {
+  ++classes_[class_of(ns)];
+  ++count_;
+  if (ns > max_) max_ = ns;
+}
+
+std::int64_t Histogram::quantile_ns(double share) const noexcept {
+  const auto wanted = static_cast<std::int64_t>(std::ceil(share * static_cast<double>(count_)));
+  std::int64_t seen = 0;
+  for (std::size_t k = 0; k < classes_.size(); ++k) {
+    seen += classes_[k];
+    if (classes_[k] > 0 && seen >= wanted) return std::min(upper_edge(k), max_);
+  }
+  return 0;
+}
+
+}  // namespace zavrek::pace

@@ -1,0 +1,168 @@
+#include <sys/wait.h>
+
+#include <cctype>
+#include <cstdio>
+
+#include <fmt/format.h>
+
+#include "zavrek/report.hpp"
+
+namespace zavrek::report {
+namespace {
+
+constexpr const char* colours[] = {"#b3412e", "#2f7d5b", "#2b5fa8", "#8a6d1d", "#6f4a8e", "#5b6770"};
+constexpr double panel_height = 230;
+
+/// What stands before the phase letter, and the title of the panel.
+std::string group_of(const std::string& name) {
+  std::string stem = name;
+  if (stem.ends_with("_far")) stem.resize(stem.size() - 4);
+  const std::size_t dot = stem.rfind('.');
+  if (dot != std::string::npos && stem.size() >= dot + 3 && std::string("abcn").find(stem.back()) != std::string::npos) {
+    stem.pop_back();
+  }
+  return stem;
+}
+
+/// Text inside a gnuplot double-quoted string with `noenhanced`.
+std::string quoted(const std::string& text) {
+  std::string out = "\"";
+  for (const char c : text) {
+    if (c == '"' || c == '\\') out += '\\';
+    out += c == '\n' ? ' ' : c;
+  }
+  return out + "\"";
+}
+
+std::vector<const record::Binary*> changing(const record::Record& record) {
+  std::vector<const record::Binary*> found;
+  for (const record::Binary& binary : record.binaries) {
+    bool changes = false;
+    for (std::size_t k = 1; k < binary.samples.size(); ++k) changes = changes || binary.samples[k] != binary.samples[0];
+    if (changes) found.push_back(&binary);
+  }
+  return found;
+}
+
+double unit_scale(const Panel& panel) {
+  double peak = 0;
+  for (const record::Analog* analog : panel.analogs) {
+    for (const double sample : analog->samples) peak = std::max(peak, std::abs(sample));
+  }
+  return peak >= 1000 ? 1e-3 : 1;
+}
+
+std::string data_block(const record::Record& record, const std::vector<Panel>& panels,
+                       const std::vector<const record::Binary*>& binaries) {
+  std::string block = "$data << EOD\n";
+  for (std::size_t k = 0; k < record.time_s.size(); ++k) {
+    block += fmt::format("{:.7g}", record.time_s[k]);
+    for (const Panel& panel : panels) {
+      for (const record::Analog* analog : panel.analogs) block += fmt::format(" {:.6g}", analog->samples[k]);
+    }
+    for (const record::Binary* binary : binaries) block += binary->samples[k] ? " 1" : " 0";
+    block += '\n';
+  }
+  return block + "EOD\n";
+}
+
+std::string event_marks(const record::Record& record) {
+  std::string script = fmt::format("set arrow from {0:.7g}, graph 0 to {0:.7g}, graph 1 nohead lc rgb '#b8860b' lw 1.5\n", record.trigger_s);
+  for (const record::Event& event : record.events) {
+    if (event.text.ends_with(" off")) continue;
+    script += fmt::format("set arrow from {0:.7g}, graph 0 to {0:.7g}, graph 1 nohead lc rgb '#9aa3a8' dt 3\n", event.time_s);
+  }
+  return script;
+}
+
+std::string script_of(const record::Record& record, const std::string& title, const std::filesystem::path& path,
+                      const std::vector<Panel>& panels, const std::vector<const record::Binary*>& binaries) {
+  const std::size_t rows = panels.size() + (binaries.empty() ? 0 : 1);
+  const double height = 90 + panel_height * static_cast<double>(rows);
+  const bool svg = path.extension() == ".svg";
+  std::string s = fmt::format("set terminal {} size 1280,{:.0f} font 'DejaVu Sans,11' background '#ffffff'\n",
+                              svg ? "svg" : "pngcairo", height);
+  s += "set output " + quoted(path.string()) + "\n" + data_block(record, panels, binaries);
+  s += fmt::format("set multiplot layout {},1 title {} noenhanced font ',14'\n", rows, quoted(title));
+  s += "set grid lc rgb '#e3e6e8' lt 1\nset border 3 lc rgb '#5b6770'\nset tics nomirror\nset key outside right top noenhanced\n";
+  s += "set lmargin 12\nset rmargin 18\nset style line 1 lw 1.2\n";
+  s += fmt::format("set xrange [{:.7g}:{:.7g}]\n", record.time_s.front(), record.time_s.back());
+  s += event_marks(record);
+  std::size_t column = 2;
+  for (const Panel& panel : panels) {
+    const double scale = unit_scale(panel);
+    s += "set ylabel " + quoted((scale < 1 ? "k" : "") + panel.unit) + " noenhanced\n";
+    std::string plots;
+    for (std::size_t k = 0; k < panel.analogs.size(); ++k) {
+      plots += fmt::format("{}$data using 1:(${}*{}) with lines lw 1.3 lc rgb '{}' title {}", k ? ", " : "plot ", column++,
+                           scale, colours[k % std::size(colours)], quoted(panel.analogs[k]->name));
+    }
+    s += plots + "\n";
+  }
+  if (!binaries.empty()) {
+    s += fmt::format("set xlabel 'time (s)'\nset ylabel ''\nset yrange [0:{}]\nset ytics ()\n", binaries.size());
+    std::string plots;
+    for (std::size_t k = 0; k < binaries.size(); ++k) {
+      const std::size_t lane = binaries.size() - 1 - k;
+      s += fmt::format("set ytics add ({} {})\n", quoted(binaries[k]->name), static_cast<double>(lane) + 0.4);
+      plots += fmt::format("{}$data using 1:(${}*0.8+{}) with fillsteps fc rgb '{}' fs solid 0.35 notitle, "
+                           "$data using 1:(${}*0.8+{}) with steps lw 1.3 lc rgb '{}' notitle",
+                           k ? ", " : "plot ", column, lane, colours[k % std::size(colours)], column, lane,
+                           colours[k % std::size(colours)]);
+      ++column;
+    }
+    s += plots + "\n";
+  }
+  return s + "unset multiplot\n";
+}
+
+}  // namespace
+
+std::vector<Panel> panels_of(const record::Record& record) {
+  std::vector<Panel> panels;
+  for (const record::Analog& analog : record.analogs) {
+    const std::string group = group_of(analog.name);
+    Panel* panel = nullptr;
+    for (Panel& known : panels) {
+      if (known.title == group && known.unit == analog.unit) panel = &known;
+    }
+    if (!panel) panel = &panels.emplace_back(Panel{group, analog.unit, {}});
+    panel->analogs.push_back(&analog);
+  }
+  return panels;
+}
+
+void draw_record(const record::Record& record, const std::string& title, const std::filesystem::path& path,
+                 std::size_t most_panels) {
+  if (path.extension() != ".png" && path.extension() != ".svg") {
+    throw Error(fmt::format("\"{}\" is no figure; name a .png or an .svg file", path.string()));
+  }
+  if (record.time_s.size() < 2) throw Error("the record has fewer than two samples; there is nothing to draw");
+  std::vector<Panel> panels = panels_of(record);
+  if (panels.size() > most_panels) panels.resize(most_panels);
+  const std::string script = script_of(record, title, path, panels, changing(record));
+  if (path.has_parent_path()) std::filesystem::create_directories(path.parent_path());
+  FILE* gnuplot = popen("gnuplot 2>&1 >/dev/null", "w");
+  if (!gnuplot) throw Error("gnuplot could not be started");
+  const bool written = fwrite(script.data(), 1, script.size(), gnuplot) == script.size();
+  const int status = pclose(gnuplot);
+  if (!written || status != 0) {
+    throw Error(fmt::format("gnuplot did not draw \"{}\" (status {}); is gnuplot-nox installed and the folder writable?",
+                            path.string(), WIFEXITED(status) ? WEXITSTATUS(status) : status));
+  }
+}
+
+std::string file_stem(std::size_t number, const std::string& name) {
+  std::string stem = fmt::format("{:02}-", number);
+  for (const char c : name) {
+    if (std::isalnum(static_cast<unsigned char>(c))) {
+      stem += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
+    } else if (stem.back() != '-') {
+      stem += '-';
+    }
+  }
+  while (stem.back() == '-') stem.pop_back();
+  return stem;
+}
+
+}  // namespace zavrek::report

@@ -1,0 +1,130 @@
+#include "trial/judge.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+namespace zavrek::trial::internal {
+namespace {
+
+std::string show(double time_s) { return fmt::format("{:.3f} s", time_s); }
+std::string show_ms(double time_s) { return fmt::format("{:+.1f} ms", 1e3 * time_s); }
+
+double tolerance_of(const Expectation& e, double expected_s) {
+  double greatest = 0;
+  for (const std::string& text : e.tolerance) {
+    const Quantity q = parse_quantity(text);
+    greatest = std::max(greatest, q.dimension == Dimension{} ? q.value * expected_s : q.value);
+  }
+  return greatest;
+}
+
+/// Course of a current after the inception, as a relay without measuring delay would see it: at each
+/// sample the rms of the cycle that begins there. From the trip on (or the end of the fault) the last
+/// value is held, so that a relay that trips early does not hide what should have happened.
+std::vector<double> course_of(const record::Record& record, const std::vector<const record::Analog*>& sum_of,
+                              double from_s, double until_s) {
+  constexpr double held_s = 30;
+  const std::vector<double> rms = record::fundamental_rms(record, sum_of);
+  const auto cycle = static_cast<std::size_t>(std::lround(record.rate_Hz / record.frequency_Hz));
+  const auto first = static_cast<std::size_t>(std::ceil(from_s * record.rate_Hz - 1e-6)) + cycle - 1;
+  const auto last = std::min(static_cast<std::size_t>(until_s * record.rate_Hz), rms.size() - 1);
+  std::vector<double> course;
+  for (std::size_t k = first; k <= last; ++k) course.push_back(rms[k]);
+  course.resize(course.size() + static_cast<std::size_t>(held_s * record.rate_Hz), course.empty() ? 0 : course.back());
+  return course;
+}
+
+protection::ExpectedOperation from_settings(const Device& device, const Outcome& o, double until_s) {
+  const auto of = [&](std::string_view suffix) { return o.record.find_analog(device.reads + std::string(suffix)); };
+  const std::vector<const record::Analog*> phases{of(".ia"), of(".ib"), of(".ic")};
+  std::vector<double> largest;
+  for (const record::Analog* phase : phases) {
+    const std::vector<double> course = course_of(o.record, {phase}, o.inception_s, until_s);
+    largest.resize(course.size(), 0.0);
+    for (std::size_t k = 0; k < course.size(); ++k) largest[k] = std::max(largest[k], course[k]);
+  }
+  const std::vector<double> residual = course_of(o.record, phases, o.inception_s, until_s);
+  return protection::expected_operation(device.approved_relay, largest, residual, 1 / o.record.rate_Hz);
+}
+
+void judge_time(const Expectation& e, double expected_s, std::optional<double> measured_s, Verdict& verdict) {
+  const double tolerance = tolerance_of(e, expected_s);
+  verdict.expected = fmt::format("{} +/- {:.0f} ms", show(expected_s), 1e3 * tolerance);
+  if (!measured_s) return;
+  const double left = tolerance - std::abs(*measured_s - expected_s);
+  verdict.margin = show_ms(left);
+  verdict.passed = left >= 0;
+}
+
+void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
+  const auto rise = o.rig.first_rise(e.device, e.output, 0);
+  std::optional<double> measured;
+  if (rise) measured = *rise - o.inception_s;
+  verdict.expectation = e.device + " " + e.output;
+  verdict.measured = measured ? show(*measured) : "none";
+
+  if (e.never) {
+    verdict.expected = "never";
+    verdict.passed = !rise;
+  } else if (!e.window.empty()) {
+    const double early = parse_quantity_as(e.window[0], "s");
+    const double late = parse_quantity_as(e.window[1], "s");
+    verdict.expected = fmt::format("{} to {}", show(early), show(late));
+    if (!measured) return;
+    const double left = std::min(*measured - early, late - *measured);
+    verdict.margin = show_ms(left);
+    verdict.passed = left >= 0;
+  } else if (e.time == "from settings") {
+    const auto& devices = o.all.bench.devices;
+    const auto device = std::find_if(devices.begin(), devices.end(), [&](const Device& d) { return d.name == e.device; });
+    const auto expected = from_settings(*device, o, rise.value_or(o.ended_s));
+    if (!std::isfinite(expected.time_s)) {
+      verdict.expected = "never, by its settings";
+      verdict.passed = !rise;
+      return;
+    }
+    judge_time(e, expected.time_s, measured, verdict);
+    verdict.expected += fmt::format(" ({})", expected.stage);
+  } else {
+    judge_time(e, parse_quantity_as(e.time, "s"), measured, verdict);
+  }
+}
+
+void judge_breaker(const Expectation& e, const Outcome& o, Verdict& verdict) {
+  const auto opened = o.rig.opened(e.breaker, 0);
+  verdict.expectation = e.breaker + " open";
+  verdict.expected = "before " + show(e.open_before_s);
+  verdict.measured = opened ? show(*opened - o.inception_s) : "none";
+  if (!opened) return;
+  const double left = e.open_before_s - (*opened - o.inception_s);
+  verdict.margin = show_ms(left);
+  verdict.passed = left >= 0;
+}
+
+}  // namespace
+
+Verdict judge(const Expectation& expectation, const Outcome& outcome) {
+  Verdict verdict;
+  if (expectation.breaker.empty()) {
+    judge_output(expectation, outcome, verdict);
+  } else {
+    judge_breaker(expectation, outcome, verdict);
+  }
+  return verdict;
+}
+
+double fault_current(const record::Record& record, double inception_s) {
+  const auto cycle = record.rate_Hz / record.frequency_Hz;
+  const auto at = static_cast<std::size_t>(inception_s * record.rate_Hz + 3 * cycle);
+  double largest = 0;
+  for (const char* name : {"fault.ia", "fault.ib", "fault.ic"}) {
+    const record::Analog* current = record.find_analog(name);
+    if (!current || at >= record.time_s.size()) continue;
+    largest = std::max(largest, record::fundamental_rms(record, {current})[at]);
+  }
+  return largest;
+}
+
+}  // namespace zavrek::trial::internal

@@ -1,0 +1,22 @@
+// Expectations against what happened.
+#pragma once
+
+#include "trial/rig.hpp"
+
+namespace zavrek::trial::internal {
+
+/// What a trial left behind, as the judge sees it. Times of `rig` count from the start of the run.
+struct Outcome {
+  const Case& all;
+  const Rig& rig;
+  const record::Record& record;
+  double inception_s;
+  double ended_s;
+};
+
+[[nodiscard]] Verdict judge(const Expectation& expectation, const Outcome& outcome);
+
+/// Rms of the largest phase at the fault, over the cycle that starts two cycles after inception.
+[[nodiscard]] double fault_current(const record::Record& record, double inception_s);
+
+}  // namespace zavrek::trial::internal

@@ -1,0 +1,101 @@
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include <fmt/format.h>
+
+#include "trial/judge.hpp"
+
+namespace zavrek::trial {
+namespace {
+
+using internal::Rig;
+
+/// Signal terms of the voltage whose rising zero counts as 0 deg: the first faulted phase to ground, or
+/// the difference of two faulted phases.
+std::complex<double> faulted_voltage(const emt::Plant& plant, const std::string& phases) {
+  const auto of = [&](char phase) {
+    return plant.phasor(plant.signal(std::string("fault.v") + static_cast<char>(phase - 'A' + 'a')));
+  };
+  const std::size_t count = phases.size() - (phases.back() == 'G' ? 1 : 0);
+  return count == 2 ? of(phases[0]) - of(phases[1]) : of(phases[0]);
+}
+
+/// First instant at or after `prefault` at which the faulted voltage has the wanted angle.
+double inception_time(const emt::Plant& plant, const Trial& trial, double frequency_Hz) {
+  const double cycle = 1 / frequency_Hz;
+  const double at_zero = std::arg(faulted_voltage(plant, trial.fault->fault.phases)) + std::numbers::pi / 2;
+  double cycles = (trial.fault->inception_rad - at_zero) / (2 * std::numbers::pi);
+  cycles += std::ceil(trial.prefault_s / cycle - cycles - 1e-9);
+  return cycles * cycle;
+}
+
+double duration_of(const Trial& trial, double frequency_Hz) {
+  return trial.prefault_s + 1 / frequency_Hz + (trial.fault ? trial.fault->lasts_s : 0) + trial.postfault_s;
+}
+
+Verdict failed_verdict(const Expectation& e, const std::string& why) {
+  Verdict verdict;
+  verdict.expectation = e.breaker.empty() ? e.device + " " + e.output : e.breaker + " open";
+  verdict.expected = e.never ? "never" : e.time.empty() ? "" : e.time;
+  verdict.measured = why;
+  return verdict;
+}
+
+pace::Timing execute(Rig& rig, bool wall, double duration_s) {
+  const double step = rig.plant().step_s();
+  const auto steps = static_cast<std::int64_t>(std::llround(duration_s / step));
+  pace::Footing footing;
+  if (wall) footing = pace::take_footing();
+  pace::Timing timing = pace::Executive().run(wall ? pace::Pace::wall : pace::Pace::free, std::llround(step * 1e9),
+                                              steps, [&](std::int64_t) { return rig.advance(); });
+  if (wall) pace::leave_footing();
+  timing.footing = footing;
+  return timing;
+}
+
+}  // namespace
+
+bool TrialResult::passed() const {
+  return failure.empty() && std::all_of(verdicts.begin(), verdicts.end(), [](const Verdict& v) { return v.passed; });
+}
+
+TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options) {
+  network::Network network = all.network;
+  network.faults.clear();
+  if (trial.fault) network.faults.push_back(trial.fault->fault);
+  const double frequency = network.frequency_Hz;
+  TrialResult result;
+  result.name = trial.name;
+  const double duration = duration_of(trial, frequency);
+  Rig rig(all, network, options, duration);
+  result.notes = rig.plant().summary().notes;
+
+  if (trial.fault) {
+    result.inception_s = inception_time(rig.plant(), trial, frequency);
+    const emt::OperableId fault = rig.plant().operable("fault");
+    rig.plant().close(fault, result.inception_s);
+    rig.plant().open(fault, result.inception_s + trial.fault->lasts_s);
+  } else {
+    result.inception_s = trial.prefault_s;
+  }
+
+  if (const std::string mute = rig.start_devices(); !mute.empty()) {
+    result.failure = fmt::format("no answer from {} at the start", mute);
+  } else {
+    result.timing = execute(rig, !options.free || rig.has_remote(), duration);
+    result.failure = rig.failure();
+  }
+  result.medium = rig.medium();
+  const double ended = rig.plant().time_s();
+  result.record = rig.take_record(result.inception_s);
+  for (const Expectation& e : trial.expect) {
+    result.verdicts.push_back(result.failure.empty()
+                                  ? internal::judge(e, {all, rig, result.record, result.inception_s, ended})
+                                  : failed_verdict(e, result.failure));
+  }
+  if (result.failure.empty()) result.fault_current_A = internal::fault_current(result.record, result.inception_s);
+  return result;
+}
+
+}  // namespace zavrek::trial

@@ -1,0 +1,69 @@
+// byte  0  destination (6)          14  VLAN: priority 4, identifier 0 (0x8000)
+//       6  source (6)               16  ethertype 0x88B8 or 0x88BA
+//      12  0x8100                   18  APPID   20  length (from APPID)   22  reserved (4)   26  APDU
+#include <algorithm>
+
+#include "wire/bytes.hpp"
+
+namespace zavrek::wire {
+namespace internal {
+
+void write_header(Writer& out, const Address& address, std::uint16_t ethertype, std::size_t apdu) noexcept {
+  for (const std::uint8_t byte : address.destination) out.byte(byte);
+  for (const std::uint8_t byte : address.source) out.byte(byte);
+  out.number(0x8100, 2);
+  out.number(0x8000, 2);
+  out.number(ethertype, 2);
+  out.number(address.appid, 2);
+  out.number(apdu + 8, 2);
+  out.number(0, 4);
+}
+
+Bytes read_header(Bytes frame, std::uint16_t ethertype, Address& address) noexcept {
+  Reader in(frame);
+  const Bytes destination = in.take(6);
+  const Bytes source = in.take(6);
+  std::uint64_t type = in.number(2);
+  if (type == 0x8100) {
+    (void)in.number(2);
+    type = in.number(2);
+  }
+  const auto appid = static_cast<std::uint16_t>(in.number(2));
+  const std::size_t length = static_cast<std::size_t>(in.number(2));
+  (void)in.number(4);
+  if (!in.good() || type != ethertype || length < 8) return {};
+  std::copy(destination.begin(), destination.end(), address.destination.begin());
+  std::copy(source.begin(), source.end(), address.source.begin());
+  address.appid = appid;
+  return in.take(length - 8);  // the frame may be padded behind it
+}
+
+}  // namespace internal
+
+namespace {
+Address address_of(std::uint8_t group, std::uint16_t appid) {
+  Address address;
+  address.destination = {0x01, 0x0C, 0xCD, group, static_cast<std::uint8_t>(appid >> 8 & 0x01),
+                         static_cast<std::uint8_t>(appid)};
+  address.appid = appid;
+  return address;
+}
+}  // namespace
+
+Address sampled_values_address(std::uint16_t appid) { return address_of(0x04, appid); }
+Address goose_address(std::uint16_t appid) { return address_of(0x01, appid); }
+
+std::optional<FrameKind> kind_of(Bytes frame) noexcept {
+  internal::Reader in(frame);
+  (void)in.take(12);
+  auto type = static_cast<std::uint16_t>(in.number(2));
+  if (type == 0x8100) {
+    (void)in.number(2);
+    type = static_cast<std::uint16_t>(in.number(2));
+  }
+  const auto appid = static_cast<std::uint16_t>(in.number(2));
+  if (!in.good()) return std::nullopt;
+  return FrameKind{type, appid};
+}
+
+}  // namespace zavrek::wire

@@ -1,0 +1,172 @@
+#include <cerrno>
+#include <cstring>
+
+#include <arpa/inet.h>
+#include <fmt/format.h>
+#include <linux/filter.h>
+#include <linux/if_ether.h>
+#include <linux/if_packet.h>
+#include <net/if.h>
+#include <netinet/in.h>
+#include <poll.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include "zavrek/wire.hpp"
+
+namespace zavrek::wire {
+namespace {
+
+constexpr const char* multicast_group = "239.61.85.1";
+constexpr std::uint16_t multicast_port = 6185;
+constexpr int receive_buffer_bytes = 4 << 20;
+
+class SocketLink : public Link {
+ public:
+  SocketLink(int socket, std::string description, Filter filter)
+      : socket_(socket), description_(std::move(description)), filter_(filter) {}
+  SocketLink(const SocketLink&) = delete;
+  SocketLink& operator=(const SocketLink&) = delete;
+  ~SocketLink() override { close(socket_); }
+
+  bool send(Bytes frame) noexcept override {
+    for (;;) {
+      const ssize_t sent = ::sendto(socket_, frame.data(), frame.size(), MSG_DONTWAIT, to(), to_size());
+      if (sent >= 0 || errno != EINTR) return sent == static_cast<ssize_t>(frame.size());
+    }
+  }
+  std::size_t receive(std::span<std::uint8_t> out) noexcept override {
+    // Frames of no interest are passed over, a bounded number at a call.
+    for (int tries = 0; tries < 32; ++tries) {
+      const ssize_t got = ::recv(socket_, out.data(), out.size(), MSG_DONTWAIT);
+      if (got < 0 && errno == EINTR) continue;
+      if (got <= 0) return 0;
+      const auto length = static_cast<std::size_t>(got);
+      const auto kind = kind_of(Bytes(out).first(length));
+      if (kind && kind->ethertype == filter_.ethertype && (!filter_.appid || *filter_.appid == kind->appid)) return length;
+    }
+    return 0;
+  }
+  bool wait(int timeout_ms) noexcept override {
+    pollfd waiting{socket_, POLLIN, 0};
+    return ::poll(&waiting, 1, timeout_ms) > 0;
+  }
+  const std::string& description() const noexcept override { return description_; }
+
+ protected:
+  [[nodiscard]] virtual const sockaddr* to() const noexcept { return nullptr; }
+  [[nodiscard]] virtual socklen_t to_size() const noexcept { return 0; }
+
+ private:
+  int socket_;
+  std::string description_;
+  Filter filter_;
+};
+
+class DatagramLink final : public SocketLink {
+ public:
+  DatagramLink(int socket, std::string description, Filter filter, sockaddr_in group)
+      : SocketLink(socket, std::move(description), filter), group_(group) {}
+
+ protected:
+  const sockaddr* to() const noexcept override { return reinterpret_cast<const sockaddr*>(&group_); }
+  socklen_t to_size() const noexcept override { return sizeof group_; }
+
+ private:
+  sockaddr_in group_;
+};
+
+/// A kernel filter, so that other traffic never fills the socket's buffer. The kernel strips a VLAN tag
+/// before it filters, but not on frames that were sent with one inside on loopback: both are accepted.
+void attach_filter(int socket, const Filter& filter) {
+  const std::uint32_t type = filter.ethertype;
+  const std::uint32_t appid = filter.appid.value_or(0);
+  const auto any = static_cast<std::uint8_t>(filter.appid ? 0 : 1);
+  sock_filter program[] = {
+      {BPF_LD | BPF_H | BPF_ABS, 0, 0, 12},
+      {BPF_JMP | BPF_JEQ | BPF_K, 0, 4, 0x8100},
+      {BPF_LD | BPF_H | BPF_ABS, 0, 0, 16},
+      {BPF_JMP | BPF_JEQ | BPF_K, 0, 6, type},
+      {BPF_LD | BPF_H | BPF_ABS, 0, 0, 18},
+      {BPF_JMP | BPF_JA, 0, 0, 2},
+      {BPF_JMP | BPF_JEQ | BPF_K, 0, 3, type},
+      {BPF_LD | BPF_H | BPF_ABS, 0, 0, 14},
+      {BPF_JMP | BPF_JEQ | BPF_K, 0, static_cast<std::uint8_t>(any ? 0 : 1), appid},
+      {BPF_RET | BPF_K, 0, 0, 0xFFFF},
+      {BPF_RET | BPF_K, 0, 0, 0},
+  };
+  const sock_fprog attached{static_cast<unsigned short>(std::size(program)), program};
+  (void)setsockopt(socket, SOL_SOCKET, SO_ATTACH_FILTER, &attached, sizeof attached);
+}
+
+std::unique_ptr<Link> open_raw(const std::string& interface, const Filter& filter, std::string& why_not) {
+  const unsigned index = if_nametoindex(interface.c_str());
+  if (index == 0) throw Error(fmt::format("no network interface \"{}\"; `ip link` lists those there are", interface));
+  // Protocol 0: nothing arrives until the filter stands and bind() names the protocol.
+  const int socket = ::socket(AF_PACKET, SOCK_RAW | SOCK_CLOEXEC, 0);
+  if (socket < 0) {
+    why_not = std::strerror(errno);
+    return nullptr;
+  }
+  attach_filter(socket, filter);
+  const int yes = 1;
+  (void)setsockopt(socket, SOL_PACKET, PACKET_IGNORE_OUTGOING, &yes, sizeof yes);
+  (void)setsockopt(socket, SOL_SOCKET, SO_RCVBUFFORCE, &receive_buffer_bytes, sizeof receive_buffer_bytes);
+  sockaddr_ll address{};
+  address.sll_family = AF_PACKET;
+  address.sll_protocol = htons(ETH_P_ALL);
+  address.sll_ifindex = static_cast<int>(index);
+  if (bind(socket, reinterpret_cast<const sockaddr*>(&address), sizeof address) < 0) {
+    why_not = std::strerror(errno);
+    close(socket);
+    return nullptr;
+  }
+  packet_mreq promiscuous{};
+  promiscuous.mr_ifindex = static_cast<int>(index);
+  promiscuous.mr_type = PACKET_MR_ALLMULTI;
+  (void)setsockopt(socket, SOL_PACKET, PACKET_ADD_MEMBERSHIP, &promiscuous, sizeof promiscuous);
+  return std::make_unique<SocketLink>(socket, fmt::format("raw frames on {}", interface), filter);
+}
+
+std::unique_ptr<Link> open_datagram(const Filter& filter, const std::string& why) {
+  const int socket = ::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+  const auto fail = [&](std::string_view step) {
+    const std::string reason = std::strerror(errno);
+    if (socket >= 0) close(socket);
+    throw Error(fmt::format("no datagram socket for frames: {} failed ({})", step, reason));
+  };
+  if (socket < 0) fail("socket");
+  const int yes = 1;
+  (void)setsockopt(socket, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
+  (void)setsockopt(socket, SOL_SOCKET, SO_RCVBUF, &receive_buffer_bytes, sizeof receive_buffer_bytes);
+  sockaddr_in group{};
+  group.sin_family = AF_INET;
+  group.sin_port = htons(multicast_port);
+  inet_pton(AF_INET, multicast_group, &group.sin_addr);
+  if (bind(socket, reinterpret_cast<const sockaddr*>(&group), sizeof group) < 0) fail("bind");
+  ip_mreqn membership{};
+  membership.imr_multiaddr = group.sin_addr;
+  membership.imr_address.s_addr = htonl(INADDR_LOOPBACK);
+  if (setsockopt(socket, IPPROTO_IP, IP_ADD_MEMBERSHIP, &membership, sizeof membership) < 0) fail("joining the group");
+  if (setsockopt(socket, IPPROTO_IP, IP_MULTICAST_IF, &membership, sizeof membership) < 0) fail("choosing loopback");
+  return std::make_unique<DatagramLink>(
+      socket, fmt::format("frames in datagrams on loopback, group {}:{}{}", multicast_group, multicast_port, why),
+      filter, group);
+}
+
+}  // namespace
+
+std::unique_ptr<Link> open_link(const std::string& interface, Medium medium, const Filter& filter) {
+  std::string why_not;
+  if (medium != Medium::datagram) {
+    if (auto link = open_raw(interface, filter, why_not)) return link;
+    if (medium == Medium::raw) {
+      throw Error(fmt::format("no raw packet socket on {} ({}); run as root or with the capability cap_net_raw",
+                              interface, why_not));
+    }
+    why_not = fmt::format(" (no raw packet socket on {}: {})", interface, why_not);
+  }
+  return open_datagram(filter, why_not);
+}
+
+}  // namespace zavrek::wire
