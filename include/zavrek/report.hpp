@@ -19,6 +19,7 @@ struct Panel {
   std::vector<const record::Analog*> analogs;
 };
 /// Signals grouped by what stands before the phase letter: "S1.ia", "S1.ib", "S1.ic" make one panel.
+/// Panels in which most happens come first: by how far the peak behind the trigger exceeds the one before.
 [[nodiscard]] std::vector<Panel> panels_of(const record::Record& record);
 
 /// Draws a record with gnuplot: a panel for each of at most `most_panels` groups of signals and one for

@@ -150,10 +150,17 @@ std::optional<Reader> open(const std::filesystem::path& path, std::vector<Flaw>&
   }
 }
 
+/// In the order in which a person goes through the files.
+std::vector<Flaw> in_order(std::vector<Flaw> flaws) {
+  std::stable_sort(flaws.begin(), flaws.end(),
+                   [](const Flaw& a, const Flaw& b) { return a.file == b.file && a.line < b.line; });
+  return flaws;
+}
+
 template <class Read>
 auto read_whole(Reader reader, Read&& read) {
   auto result = read(reader);
-  if (!reader.flaws().empty()) throw Error(reader.flaws());
+  if (!reader.flaws().empty()) throw Error(in_order(reader.flaws()));
   return result;
 }
 
@@ -183,7 +190,10 @@ class CaseReader {
   }
 
  private:
-  void take_flaws(Reader& reader) { flaws_.insert(flaws_.end(), reader.flaws().begin(), reader.flaws().end()); }
+  void take_flaws(Reader& reader) {
+    const std::vector<Flaw> sorted = in_order(reader.flaws());
+    flaws_.insert(flaws_.end(), sorted.begin(), sorted.end());
+  }
 
   std::optional<Reader> open_if_there(const std::string& name) {
     const std::filesystem::path path = case_.folder / name;

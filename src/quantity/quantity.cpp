@@ -35,19 +35,19 @@ Parts split(std::string_view text) {
   return {number, trim(body.substr(static_cast<std::size_t>(end - body.data())))};
 }
 
+/// Insertions, deletions, replacements and swaps of neighbours that lead from `a` to `b`.
 std::size_t edit_distance(std::string_view a, std::string_view b) {
-  std::vector<std::size_t> row(b.size() + 1);
-  for (std::size_t j = 0; j < row.size(); ++j) row[j] = j;
+  std::vector<std::vector<std::size_t>> d(a.size() + 1, std::vector<std::size_t>(b.size() + 1));
+  for (std::size_t i = 0; i <= a.size(); ++i) d[i][0] = i;
+  for (std::size_t j = 0; j <= b.size(); ++j) d[0][j] = j;
   for (std::size_t i = 1; i <= a.size(); ++i) {
-    std::size_t diagonal = row[0];
-    row[0] = i;
     for (std::size_t j = 1; j <= b.size(); ++j) {
-      const std::size_t replaced = diagonal + (a[i - 1] == b[j - 1] ? 0 : 1);
-      diagonal = row[j];
-      row[j] = std::min({replaced, row[j] + 1, row[j - 1] + 1});
+      d[i][j] = std::min({d[i - 1][j - 1] + (a[i - 1] == b[j - 1] ? 0 : 1), d[i - 1][j] + 1, d[i][j - 1] + 1});
+      const bool swapped = i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1];
+      if (swapped) d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
     }
   }
-  return row.back();
+  return d[a.size()][b.size()];
 }
 
 }  // namespace
@@ -76,9 +76,9 @@ double parse_quantity_as(std::string_view text, std::string_view unit) {
 std::string print_quantity(double value, std::string_view unit) {
   const double scale = parse_unit(unit).scale;
   double number = value / scale;
-  // The division may leave a last digit that was never written; drop it when the number reads back.
+  // Scaling may leave a last digit that was never written; drop it when the number reads back.
   const double tidy = std::stod(fmt::format("{:.15g}", number));
-  if (tidy * scale == value) number = tidy;
+  if (std::abs(tidy * scale - value) <= (scale == 1 ? 0 : 4e-16 * std::abs(value))) number = tidy;
   return unit.empty() ? fmt::format("{}", number) : fmt::format("{} {}", number, unit);
 }
 

@@ -1,6 +1,9 @@
 #include <sys/wait.h>
 
+#include <algorithm>
+#include <array>
 #include <cctype>
+#include <cmath>
 #include <cstdio>
 
 #include <fmt/format.h>
@@ -75,6 +78,31 @@ std::string event_marks(const record::Record& record) {
   return script;
 }
 
+/// Names of the events above the first panel, on rows so that close ones do not overlap.
+std::string event_labels(const record::Record& record) {
+  constexpr int rows = 3;
+  constexpr double character = 0.0062;  // of the panel's width
+  std::string script;
+  std::array<double, rows> free{};
+  const double first = record.time_s.front();
+  const double span = record.time_s.back() - first;
+  const auto add = [&](double time_s, const std::string& text) {
+    const double at = (time_s - first) / span;
+    for (int row = 0; row < rows; ++row) {
+      if (at < free[static_cast<std::size_t>(row)]) continue;
+      script += fmt::format("set label {} at {:.7g}, graph {} left noenhanced font ',9' tc rgb '#5b6770' offset 0.4,0\n", quoted(text),
+                            time_s, 0.95 - 0.085 * row);
+      free[static_cast<std::size_t>(row)] = at + character * static_cast<double>(text.size() + 2);
+      return;
+    }
+  };
+  add(record.trigger_s, "inception");
+  for (const record::Event& event : record.events) {
+    if (!event.text.ends_with(" off")) add(event.time_s, event.text);
+  }
+  return script;
+}
+
 std::string script_of(const record::Record& record, const std::string& title, const std::filesystem::path& path,
                       const std::vector<Panel>& panels, const std::vector<const record::Binary*>& binaries) {
   const std::size_t rows = panels.size() + (binaries.empty() ? 0 : 1);
@@ -87,9 +115,10 @@ std::string script_of(const record::Record& record, const std::string& title, co
   s += "set grid lc rgb '#e3e6e8' lt 1\nset border 3 lc rgb '#5b6770'\nset tics nomirror\nset key outside right top noenhanced\n";
   s += "set lmargin 12\nset rmargin 18\nset style line 1 lw 1.2\n";
   s += fmt::format("set xrange [{:.7g}:{:.7g}]\n", record.time_s.front(), record.time_s.back());
-  s += event_marks(record);
+  s += event_marks(record) + event_labels(record);
   std::size_t column = 2;
   for (const Panel& panel : panels) {
+    s += &panel == &panels.front() ? "set offsets 0,0,graph 0.3,0\n" : "unset label\nunset offsets\n";  // room for the labels
     const double scale = unit_scale(panel);
     s += "set ylabel " + quoted((scale < 1 ? "k" : "") + panel.unit) + " noenhanced\n";
     std::string plots;
@@ -105,15 +134,27 @@ std::string script_of(const record::Record& record, const std::string& title, co
     for (std::size_t k = 0; k < binaries.size(); ++k) {
       const std::size_t lane = binaries.size() - 1 - k;
       s += fmt::format("set ytics add ({} {})\n", quoted(binaries[k]->name), static_cast<double>(lane) + 0.4);
-      plots += fmt::format("{}$data using 1:(${}*0.8+{}) with fillsteps fc rgb '{}' fs solid 0.35 notitle, "
-                           "$data using 1:(${}*0.8+{}) with steps lw 1.3 lc rgb '{}' notitle",
-                           k ? ", " : "plot ", column, lane, colours[k % std::size(colours)], column, lane,
-                           colours[k % std::size(colours)]);
+      plots += fmt::format("{0}$data using 1:({2}):(${1}*0.8+{2}) with filledcurves fc rgb '{3}' fs solid 0.35 notitle, "
+                           "$data using 1:(${1}*0.8+{2}) with steps lw 1.3 lc rgb '{3}' notitle",
+                           k ? ", " : "plot ", column, lane, colours[k % std::size(colours)]);
       ++column;
     }
     s += plots + "\n";
   }
   return s + "unset multiplot\n";
+}
+
+/// How far the peak behind the trigger exceeds the one before it.
+double change_in(const Panel& panel, const record::Record& record) {
+  double before = 0;
+  double after = 0;
+  for (const record::Analog* analog : panel.analogs) {
+    for (std::size_t k = 0; k < record.time_s.size(); ++k) {
+      double& peak = record.time_s[k] < record.trigger_s ? before : after;
+      peak = std::max(peak, std::abs(analog->samples[k]));
+    }
+  }
+  return before > 0 ? after / before : after;
 }
 
 }  // namespace
@@ -129,6 +170,11 @@ std::vector<Panel> panels_of(const record::Record& record) {
     if (!panel) panel = &panels.emplace_back(Panel{group, analog.unit, {}});
     panel->analogs.push_back(&analog);
   }
+  std::vector<std::pair<double, Panel>> ranked;
+  for (Panel& panel : panels) ranked.emplace_back(change_in(panel, record), std::move(panel));
+  std::stable_sort(ranked.begin(), ranked.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+  panels.clear();
+  for (auto& [change, panel] : ranked) panels.push_back(std::move(panel));
   return panels;
 }
 

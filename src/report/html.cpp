@@ -107,7 +107,7 @@ std::string trial_section(std::size_t number, const trial::Trial& trial, const t
     s += fmt::format("<p class=\"facts\">Inception at {:.4f} s. Fault current {} rms.</p>\n", result.inception_s,
                      print_rounded(result.fault_current_A, "A"));
   }
-  s += "<table><thead><tr><th>expectation</th><th>expected</th><th>measured</th><th>margin</th><th></th></tr></thead><tbody>\n" +
+  s += "<table><thead><tr><th>expectation</th><th>expected</th><th>measured</th><th class=\"number\">margin</th><th></th></tr></thead><tbody>\n" +
        verdict_rows(result) + "</tbody></table>\n";
   s += fmt::format("<div class=\"waves\" data-trial=\"{}\"></div>\n", number);
   s += "<details><summary>Timing and wire</summary><pre>" + escaped(to_string(result.timing));
@@ -117,7 +117,7 @@ std::string trial_section(std::size_t number, const trial::Trial& trial, const t
 }
 
 std::string summary_table(const std::vector<trial::TrialResult>& results) {
-  std::string s = "<table class=\"summary\"><thead><tr><th></th><th>trial</th><th>verdicts</th><th>fault current</th><th></th></tr></thead><tbody>\n";
+  std::string s = "<table class=\"summary\"><thead><tr><th></th><th>trial</th><th>verdicts</th><th class=\"number\">fault current</th><th></th></tr></thead><tbody>\n";
   for (std::size_t k = 0; k < results.size(); ++k) {
     const auto& r = results[k];
     const auto passed = std::count_if(r.verdicts.begin(), r.verdicts.end(), [](const auto& v) { return v.passed; });

@@ -25,6 +25,8 @@ function drawMarks(u, marks, labelled) {
   ctx.beginPath();
   ctx.rect(left, top - 14 * ratio, w, h + 14 * ratio);
   ctx.clip();
+  ctx.textAlign = "left";
+  ctx.textBaseline = "alphabetic";
   ctx.font = `${11 * ratio}px "DejaVu Sans", Verdana, sans-serif`;
   let free = [-1e9, -1e9, -1e9];
   for (const mark of marks) {
@@ -47,6 +49,12 @@ function drawMarks(u, marks, labelled) {
   ctx.restore();
 }
 
+/// A little air around the curves, and room above them for labels.
+function headroom(min, max, labelled) {
+  const span = max - min || 1;
+  return [min - 0.06 * span, max + (labelled ? 0.4 : 0.06) * span];
+}
+
 function chart(host, trial, panel, time, sync, labelled) {
   const data = [time, ...panel.signals.map(unpack)];
   const peak = Math.max(...data.slice(1).map((d) => d.reduce((m, v) => Math.max(m, Math.abs(v)), 0)));
@@ -66,7 +74,7 @@ function chart(host, trial, panel, time, sync, labelled) {
   const marks = marksOf(trial);
   return new uPlot({
     width, height: 190, cursor: { sync: { key: sync.key, scales: ["x", null] }, drag: { x: true, y: false } },
-    scales: { x: { time: false } },
+    scales: { x: { time: false }, y: { range: (u, min, max) => headroom(min, max, labelled) } },
     axes: [{ size: 28, grid: { stroke: "#e3e6e8" } }, { size: axisWidth, grid: { stroke: "#e3e6e8" } }],
     series: [{ label: "t (s)", value: (u, v) => (v == null ? "" : v.toFixed(5)) }, ...series],
     hooks: { draw: [(u) => drawMarks(u, marks, labelled)] },
@@ -112,6 +120,8 @@ function lanes(host, trial) {
   };
 }
 
+window.zavrekCharts = {}; // by number of the trial, for scripts that drive the page
+
 function show(host, trial) {
   const time = Float64Array.from({ length: trial.count }, (_, k) => trial.start + k / trial.rate);
   const sync = uPlot.sync(`trial${host.dataset.trial}`);
@@ -122,6 +132,7 @@ function show(host, trial) {
   const charts = trial.panels.map((panel, k) => chart(host, trial, panel, time, sync, k === 0));
   const drawLanes = lanes(host, trial);
   if (charts.length === 0) return;
+  window.zavrekCharts[host.dataset.trial] = charts;
   let busy = false;
   const follow = (u) => {
     const { min, max } = u.scales.x;

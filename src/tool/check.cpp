@@ -26,7 +26,8 @@ std::vector<std::string> check_trials(const trial::Case& all) {
     network::Network struck = all.network;
     struck.faults = {trial.fault->fault};
     try {
-      for (const std::string& note : emt::compile(struck).summary().notes) notes.push_back(trial.name + ": " + note);
+      const emt::Plant plant = emt::compile(struck);
+      for (const std::string& note : plant.summary().notes) notes.push_back(trial.name + ": " + note);
     } catch (const Error& error) {
       for (Flaw flaw : error.flaws()) {
         flaw.place = "trial \"" + trial.name + "\", " + flaw.place;

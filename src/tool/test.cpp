@@ -62,11 +62,12 @@ void keep_evidence(const trial::TrialResult& result, const std::filesystem::path
 std::vector<trial::TrialResult> run_all(const trial::Case& all, const Options& options, const std::filesystem::path& out) {
   trial::RunOptions run{options.place, options.interface, options.free, std::filesystem::read_symlink("/proc/self/exe")};
   std::vector<trial::TrialResult> results;
-  for (const trial::Trial& one : all.trials) {
+  for (std::size_t k = 0; k < all.trials.size(); ++k) {
+    const trial::Trial& one = all.trials[k];
     if (one.name.find(options.only) == std::string::npos) continue;
     results.push_back(trial::run_trial(all, one, run));
     if (!options.json) print_result(results.back());
-    keep_evidence(results.back(), out / report::file_stem(results.size(), one.name), options);
+    keep_evidence(results.back(), out / report::file_stem(k + 1, one.name), options);
   }
   return results;
 }

@@ -37,7 +37,9 @@ std::vector<double> course_of(const record::Record& record, const std::vector<co
 }
 
 protection::ExpectedOperation from_settings(const Device& device, const Outcome& o, double until_s) {
-  const auto of = [&](std::string_view suffix) { return o.record.find_analog(device.reads + std::string(suffix)); };
+  const auto& streams = o.all.bench.streams;
+  const auto stream = std::find_if(streams.begin(), streams.end(), [&](const Stream& s) { return s.name == device.reads; });
+  const auto of = [&](std::string_view suffix) { return o.record.find_analog(stream->ct + std::string(suffix)); };
   const std::vector<const record::Analog*> phases{of(".ia"), of(".ib"), of(".ic")};
   std::vector<double> largest;
   for (const record::Analog* phase : phases) {

@@ -20,7 +20,9 @@ wire::Medium medium_of(const std::string& word) {
   return wire::Medium::automatic;
 }
 
-double ratio_of(double primary, double secondary) { return primary / secondary; }
+record::Analog channel(std::string name, std::string phase, std::string unit, std::size_t rows) {
+  return {std::move(name), std::move(phase), std::move(unit), 1, 1, std::vector<double>(rows, 0.0)};
+}
 
 }  // namespace
 
@@ -40,8 +42,8 @@ void Rig::add_streams(const Case& all) {
       const std::string phase(1, static_cast<char>('a' + k));
       source.signals[k] = plant_.signal(stream.ct + ".i" + phase);
       source.signals[3 + k] = plant_.signal(stream.vt + ".v" + phase);
-      source.to_primary[k] = ratio_of(ct.primary_A, ct.secondary_A);
-      source.to_primary[3 + k] = ratio_of(vt.primary_V, vt.secondary_V);
+      source.to_primary[k] = ct.primary_A / ct.secondary_A;
+      source.to_primary[3 + k] = vt.primary_V / vt.secondary_V;
     }
     source.message.address = wire::sampled_values_address(static_cast<std::uint16_t>(stream.appid));
     source.message.id = stream.name;
@@ -76,25 +78,15 @@ void Rig::ready_record(const Case& all, double duration_s) {
   record_.frequency_Hz = all.network.frequency_Hz;
   record_.rate_Hz = rate_Hz_;
   record_.time_s.assign(rows, 0.0);
-  const auto add_analog = [&](std::string name, std::string phase, std::string unit) {
-    record_.analogs.push_back({std::move(name), std::move(phase), std::move(unit), 1, 1, std::vector<double>(rows, 0.0)});
-  };
-  for (std::size_t s = 0; s < sources_.size(); ++s) {
-    const Stream& stream = all.bench.streams[s];
-    for (std::size_t k = 0; k < 6; ++k) {
-      const std::string phase(1, static_cast<char>('a' + k % 3));
-      add_analog(stream.name + (k < 3 ? ".i" : ".v") + phase, std::string(1, static_cast<char>('A' + k % 3)), k < 3 ? "A" : "V");
-      const double ratio = sources_[s].to_primary[k];
-      record_.analogs.back().primary = ratio;
-    }
-  }
+  record_transformers(all, rows);
+  first_recorded_ = record_.analogs.size();
   std::vector<std::string> further = all.bench.record;
   for (const std::string& name : plant_.signal_names()) {
     if (name.starts_with("fault.")) further.push_back(name);
   }
   for (const std::string& name : further) {
     recorded_.push_back(plant_.signal(name));
-    add_analog(name, "", plant_.unit(recorded_.back()));
+    record_.analogs.push_back(channel(name, "", plant_.unit(recorded_.back()), rows));
     recorded_before_.push_back(plant_.value(recorded_.back()));
   }
   recorded_now_ = recorded_before_;
@@ -113,6 +105,27 @@ void Rig::ready_record(const Case& all, double duration_s) {
     add_binary(name + ".closed", breaker_closed_.back());
   }
   marks_.reserve(most_events);
+}
+
+/// Each current or voltage transformer that feeds a stream is recorded once, under its own name, in
+/// primary values.
+void Rig::record_transformers(const Case& all, std::size_t rows) {
+  for (std::size_t s = 0; s < sources_.size(); ++s) {
+    const Stream& stream = all.bench.streams[s];
+    const auto& ct = std::get<network::CurrentTransformer>(*all.network.find_element(stream.ct));
+    const auto& vt = std::get<network::VoltageTransformer>(*all.network.find_element(stream.vt));
+    const auto add = [&](const std::string& stem, const char* unit, double primary, double secondary) {
+      if (record_.find_analog(stem + "a")) return none;
+      for (const char phase : {'a', 'b', 'c'}) {
+        record_.analogs.push_back(channel(stem + phase, std::string(1, static_cast<char>(phase - 'a' + 'A')), unit, rows));
+        record_.analogs.back().primary = primary;
+        record_.analogs.back().secondary = secondary;
+      }
+      return record_.analogs.size() - 3;
+    };
+    sources_[s].current_column = add(stream.ct + ".i", "A", ct.primary_A, ct.secondary_A);
+    sources_[s].voltage_column = add(stream.vt + ".v", "V", vt.primary_V, vt.secondary_V);
+  }
 }
 
 bool Rig::has_remote() const {
@@ -191,7 +204,6 @@ void Rig::take_samples() noexcept {
 void Rig::record_sample(double share) noexcept {
   const bool room = rows_ < record_.time_s.size();
   if (room) record_.time_s[rows_] = static_cast<double>(next_sample_) / rate_Hz_;
-  std::size_t column = 0;
   for (std::size_t s = 0; s < sources_.size(); ++s) {
     Source& source = sources_[s];
     protection::Sample sample;
@@ -207,15 +219,16 @@ void Rig::record_sample(double share) noexcept {
       source.message.count = static_cast<std::uint16_t>(next_sample_ % static_cast<long long>(rate_Hz_));
       link_->send(wire::Bytes(frame_).first(wire::encode(source.message, frame_)));
     }
-    for (std::size_t k = 0; k < 6; ++k, ++column) {
-      if (room) record_.analogs[column].samples[rows_] = k < 3 ? sample.current_A[k] : sample.voltage_V[k - 3];
+    for (std::size_t k = 0; room && k < 3; ++k) {
+      if (source.current_column != none) record_.analogs[source.current_column + k].samples[rows_] = sample.current_A[k];
+      if (source.voltage_column != none) record_.analogs[source.voltage_column + k].samples[rows_] = sample.voltage_V[k];
     }
   }
   if (!room) return;
-  for (std::size_t k = 0; k < recorded_.size(); ++k, ++column) {
-    record_.analogs[column].samples[rows_] = recorded_before_[k] + share * (recorded_now_[k] - recorded_before_[k]);
+  for (std::size_t k = 0; k < recorded_.size(); ++k) {
+    record_.analogs[first_recorded_ + k].samples[rows_] = recorded_before_[k] + share * (recorded_now_[k] - recorded_before_[k]);
   }
-  column = 0;
+  std::size_t column = 0;
   for (const Party& party : parties_) {
     for (const bool output : party.outputs) record_.binaries[column++].samples[rows_] = output;
   }

@@ -48,6 +48,7 @@ class Rig {
 
  private:
   static constexpr std::size_t most_events = 4096;
+  static constexpr std::size_t none = static_cast<std::size_t>(-1);
   struct Party {
     const Device* device = nullptr;
     std::size_t stream = 0;
@@ -63,6 +64,8 @@ class Rig {
   struct Source {                                             // of one stream
     std::array<emt::SignalId, 6> signals;                     // ia ib ic va vb vc
     std::array<double, 6> to_primary{};
+    std::size_t current_column = none;                        // first of three in the record; none when
+    std::size_t voltage_column = none;                        // another stream's transformers put it there
     bool sent = false;                                        // has a remote reader
     wire::SampledValues message;
     protection::Sample before, now;
@@ -77,6 +80,7 @@ class Rig {
   void add_streams(const Case& all);
   void add_devices(const Case& all, const RunOptions& options);
   void ready_record(const Case& all, double duration_s);
+  void record_transformers(const Case& all, std::size_t rows);
   [[nodiscard]] protection::Sample read(const Source& source) const noexcept;
   void take_samples() noexcept;
   void record_sample(double share) noexcept;
@@ -98,7 +102,8 @@ class Rig {
   long long next_sample_ = 0;
   bool diverged_ = false;
 
-  std::vector<emt::SignalId> recorded_;           // plant signals behind the stream channels
+  std::vector<emt::SignalId> recorded_;           // plant signals, in the record behind the transformers
+  std::size_t first_recorded_ = 0;                // their first column
   std::vector<double> recorded_before_;
   std::vector<double> recorded_now_;
   std::vector<std::string> breakers_;

@@ -18,7 +18,7 @@ constexpr std::uint64_t second_ns = 1'000'000'000;
 constexpr int least_allowed_ms = 200;
 
 std::uint64_t to_utc(std::uint64_t time_ns) {
-  const std::uint64_t fraction = ((time_ns % second_ns) << 24) / second_ns;
+  const std::uint64_t fraction = std::min<std::uint64_t>((((time_ns % second_ns) << 24) + second_ns / 2) / second_ns, 0xFFFFFF);
   return (time_ns / second_ns) << 32 | fraction << 8 | 0x0A;
 }
 

@@ -1,8 +1,8 @@
 // savPdu of IEC 61850-9-2, one ASDU. Worked bytes of the APDU for svID "S1", smpCnt 5, all values 1:
-//   60 5B                       savPdu, 91 bytes
+//   60 5A                       savPdu, 90 bytes
 //      80 01 01                   noASDU 1
-//      A2 56                      asdu
-//         30 54                     ASDU
+//      A2 55                      sequence of ASDU
+//         30 53                     ASDU
 //            80 02 53 31              svID "S1"
 //            82 02 00 05              smpCnt 5
 //            83 04 00 00 00 01        confRev 1

@@ -1,0 +1,44 @@
+#!/usr/bin/env python3
+"""A room includes only rooms below it; the core has no files, sockets, threads or clocks; the paths that
+HACKING.md names exist."""
+import pathlib
+import re
+import sys
+
+root = pathlib.Path(__file__).resolve().parent.parent
+floors = [
+    {"error", "quantity"}, {"network"}, {"emt", "control", "protection"}, {"record"}, {"pace", "wire"},
+    {"trial"}, {"casefile"}, {"report", "page"}, {"tool"},
+]
+height = {room: level for level, rooms in enumerate(floors) for room in rooms}
+core = {"quantity", "network", "emt", "protection", "control"}
+forbidden = re.compile(r"#include <(fstream|iostream|thread|mutex|chrono|filesystem|cstdio|ctime|sys/.*|unistd\.h|netinet/.*)>")
+flaws = []
+
+
+def room_of(path):
+    parts = path.relative_to(root).parts
+    return parts[1] if parts[0] == "src" else pathlib.Path(parts[2]).stem
+
+
+for path in sorted([*root.glob("src/**/*.[ch]pp"), *root.glob("include/zavrek/**/*.hpp")]):
+    room = room_of(path)
+    if room == "zavrek":
+        continue
+    for number, line in enumerate(path.read_text().splitlines(), 1):
+        where = f"{path.relative_to(root)}:{number}"
+        if room in core and forbidden.search(line):
+            flaws.append(f"{where}: the core may not include this: {line}")
+        match = re.match(r'#include "(?:zavrek/)?([a-z_]+)', line)
+        if not match or match[1] == room:
+            continue
+        other = match[1]
+        if height.get(other, 99) >= height[room]:
+            flaws.append(f"{where}: {room} may not include {other}")
+
+for path in re.findall(r"`((?:src|include|tests|demo|docs|bench|examples)/[^`]*)`", (root / "HACKING.md").read_text()):
+    if not (root / path).exists():
+        flaws.append(f"HACKING.md: no {path}")
+
+print("\n".join(flaws) or "floors: every room stands on rooms below it")
+sys.exit(1 if flaws else 0)

@@ -1,0 +1,95 @@
+#include "zavrek/pace.hpp"
+
+#include <gtest/gtest.h>
+
+namespace zavrek::pace {
+namespace {
+
+/// A clock that moves only when asked to: `tick_ns` at every look, and to where it is told to sleep.
+class ToldClock final : public Clock {
+ public:
+  std::int64_t now = 1'000'000;
+  std::int64_t tick_ns = 10;
+  std::int64_t oversleep_ns = 0;
+  std::int64_t interrupted = 0;  // this many sleeps return at once
+  std::int64_t sleeps = 0;
+
+  std::int64_t now_ns() noexcept override { return now += tick_ns; }
+  void sleep_until_ns(std::int64_t until_ns) noexcept override {
+    ++sleeps;
+    if (interrupted > 0) {
+      --interrupted;
+      return;
+    }
+    now = std::max(now, until_ns + oversleep_ns);
+  }
+};
+
+TEST(Executive, StartsEachStepOnItsTick) {
+  ToldClock clock;
+  std::vector<std::int64_t> begun;
+  const Timing timing = Executive(clock).run(Pace::wall, 50'000, 100, [&](std::int64_t) {
+    begun.push_back(clock.now);
+    return true;
+  });
+  EXPECT_EQ(timing.steps, 100);
+  EXPECT_EQ(timing.overruns, 0);
+  for (std::size_t k = 1; k < begun.size(); ++k) EXPECT_NEAR(static_cast<double>(begun[k] - begun[0]), 50'000.0 * static_cast<double>(k), 20);
+  EXPECT_LE(timing.lateness.max_ns(), 10);
+}
+
+TEST(Executive, CatchesUpAfterAnOverrunAndNamesTheWorst) {
+  ToldClock clock;
+  std::int64_t last = 0;
+  const Timing timing = Executive(clock).run(Pace::wall, 50'000, 100, [&](std::int64_t step) {
+    if (step == 40) clock.now += 175'000;  // three and a half steps
+    last = clock.now;
+    return true;
+  });
+  EXPECT_EQ(timing.overruns, 3);
+  EXPECT_EQ(timing.worst_overrun_step, 40);
+  EXPECT_NEAR(static_cast<double>(timing.worst_overrun_ns), 125'000, 100);
+  EXPECT_NEAR(static_cast<double>(last), 1'000'000 + 50'000 * 100, 200);  // no drift at the end
+}
+
+TEST(Executive, BearsInterruptedAndLateSleeps) {
+  ToldClock clock;
+  clock.interrupted = 25;
+  clock.oversleep_ns = 30'000;
+  const Timing timing = Executive(clock).run(Pace::wall, 50'000, 50, [](std::int64_t) { return true; });
+  EXPECT_EQ(timing.steps, 50);
+  EXPECT_NEAR(static_cast<double>(timing.lateness.max_ns()), 5'000, 100);  // woken 25 us early plus 30 us late
+}
+
+TEST(Executive, StopsWhenTheWorkSaysSo) {
+  ToldClock clock;
+  const Timing timing = Executive(clock).run(Pace::free, 50'000, 100, [](std::int64_t step) { return step < 9; });
+  EXPECT_EQ(timing.steps, 10);
+  EXPECT_EQ(clock.sleeps, 0);
+}
+
+TEST(Histogram, GivesQuantilesWithinOneAndAHalfPercent) {
+  Histogram h;
+  for (std::int64_t k = 1; k <= 100'000; ++k) h.add(k);
+  EXPECT_NEAR(static_cast<double>(h.quantile_ns(0.5)), 50'000, 800);
+  EXPECT_NEAR(static_cast<double>(h.quantile_ns(0.999)), 99'900, 1'600);
+  EXPECT_EQ(h.quantile_ns(1), 100'000);
+  EXPECT_EQ(h.max_ns(), 100'000);
+  EXPECT_EQ(Histogram().quantile_ns(0.5), 0);
+}
+
+TEST(Histogram, TakesAnyDuration) {
+  Histogram h;
+  for (const std::int64_t ns : {-5L, 0L, 63L, 64L, 1L << 40, 1L << 62}) h.add(ns);
+  EXPECT_EQ(h.count(), 6);
+  EXPECT_EQ(h.max_ns(), 1L << 62);
+}
+
+TEST(Footing, SaysInWordsWhatItDidNotGetAndGoesBack) {
+  const Footing footing = take_footing();
+  EXPECT_EQ(footing.shortcomings.size(), (footing.pinned ? 0U : 1U) + (footing.realtime_priority ? 0U : 1U) + (footing.memory_locked ? 0U : 1U));
+  leave_footing();
+}
+
+}  // namespace
+}  // namespace zavrek::pace

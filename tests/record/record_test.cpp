@@ -1,0 +1,148 @@
+#include "zavrek/record.hpp"
+
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <numbers>
+#include <random>
+
+namespace zavrek::record {
+namespace {
+
+Record sample_record() {
+  Record r;
+  r.station = "Veskar quay";
+  r.device = "R1";
+  r.rate_Hz = 4000;
+  r.start_utc_ns = 1'790'000'000'123'456'000;
+  r.trigger_s = 0.01;
+  Analog current{"CT1.ia", "A", "A", 400, 1, {}};
+  Analog voltage{"VT0.va", "A", "V", 11000, 110, {}};
+  Binary trip{"R1.trip", false, {}};
+  Binary closed{"Q1.closed", true, {}};
+  for (int k = 0; k < 200; ++k) {
+    r.time_s.push_back(k / 4000.0);
+    current.samples.push_back(7251.5 * std::sin(2 * std::numbers::pi * k / 80));
+    voltage.samples.push_back(8981 * std::cos(2 * std::numbers::pi * k / 80));
+    trip.samples.push_back(k > 120);
+    closed.samples.push_back(k < 150);
+  }
+  r.analogs = {current, voltage};
+  r.binaries = {trip, closed};
+  return r;
+}
+
+std::string refusal(const Comtrade& files) {
+  try {
+    (void)from_comtrade(files, "x.cfg");
+  } catch (const Error& error) {
+    return error.what();
+  }
+  return "no error";
+}
+
+class Encodings : public testing::TestWithParam<Encoding> {};
+
+TEST_P(Encodings, ReadBackWhatWasWritten) {
+  const Record written = sample_record();
+  const Record read = from_comtrade(to_comtrade(written, GetParam()), "quay.cfg");
+  EXPECT_EQ(read.station, "Veskar quay");
+  EXPECT_EQ(read.device, "R1");
+  EXPECT_EQ(read.rate_Hz, 4000);
+  EXPECT_EQ(read.start_utc_ns, written.start_utc_ns);
+  EXPECT_NEAR(read.trigger_s, 0.01, 1e-9);
+  ASSERT_EQ(read.time_s.size(), 200U);
+  ASSERT_EQ(read.analogs.size(), 2U);
+  EXPECT_EQ(read.analogs[0].name, "CT1.ia");
+  EXPECT_EQ(read.analogs[0].primary, 400);
+  EXPECT_EQ(read.analogs[1].secondary, 110);
+  const double digits = GetParam() == Encoding::binary ? 1.0 / 32766 : GetParam() == Encoding::ascii ? 1.0 / 99998 : 2e-7;
+  for (std::size_t k = 0; k < 200; ++k) {
+    EXPECT_NEAR(read.time_s[k], written.time_s[k], 1e-9);
+    EXPECT_NEAR(read.analogs[0].samples[k], written.analogs[0].samples[k], 7251.5 * digits);
+    EXPECT_EQ(read.binaries[0].samples[k], written.binaries[0].samples[k]);
+    EXPECT_EQ(read.binaries[1].samples[k], written.binaries[1].samples[k]);
+  }
+  EXPECT_TRUE(read.binaries[1].normal);
+}
+
+TEST_P(Encodings, SurviveRandomDamageWithAnErrorAtMost) {
+  const Comtrade good = to_comtrade(sample_record(), GetParam());
+  std::mt19937 random(11);
+  for (int round = 0; round < 3000; ++round) {
+    Comtrade bad = good;
+    std::string& part = random() % 4 == 0 ? bad.data : bad.configuration;
+    for (unsigned k = 0; k <= random() % 4; ++k) {
+      if (part.empty()) break;
+      const std::size_t at = random() % part.size();
+      switch (random() % 4) {
+        case 0: part[at] = static_cast<char>(random()); break;
+        case 1: part.erase(at, random() % 9); break;
+        case 2: part.insert(at, "9999999"); break;
+        default: part.resize(at + 1); break;
+      }
+    }
+    try {
+      const Record record = from_comtrade(bad, "bad.cfg");
+      for (const Analog& analog : record.analogs) ASSERT_EQ(analog.samples.size(), record.time_s.size());
+    } catch (const Error& error) {
+      ASSERT_TRUE(std::string(error.what()).starts_with("bad.")) << error.what();
+    }
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Comtrade, Encodings,
+                         testing::Values(Encoding::ascii, Encoding::binary, Encoding::binary32, Encoding::float32));
+
+TEST(Comtrade, WritesTheConfigurationOfTheStandard) {
+  const std::string text = to_comtrade(sample_record(), Encoding::ascii).configuration;
+  EXPECT_TRUE(text.starts_with("Veskar quay,R1,2013\r\n4,2A,2D\r\n1,CT1.ia,A,,A,")) << text;
+  EXPECT_NE(text.find("\r\n1,R1.trip,,,0\r\n2,Q1.closed,,,1\r\n50\r\n1\r\n4000,200\r\n"), std::string::npos) << text;
+  EXPECT_TRUE(text.ends_with("\r\nASCII\r\n1\r\n0,0\r\n0,0\r\n")) << text;
+}
+
+TEST(Comtrade, KeepsMissingValuesMissing) {
+  Record r = sample_record();
+  r.analogs[0].samples[7] = NAN;
+  for (const Encoding encoding : {Encoding::ascii, Encoding::binary, Encoding::binary32, Encoding::float32}) {
+    EXPECT_TRUE(std::isnan(from_comtrade(to_comtrade(r, encoding), "x").analogs[0].samples[7]));
+  }
+}
+
+TEST(Comtrade, ReadsARecordOf1991WithTimeStamps) {
+  const Comtrade files{
+      "STATION,7\r\n2,1A,1D\r\n1,IA,A,,A,0.5,1,0,-100,100\r\n1,TRIP,0\r\n60\r\n0\r\n0,3\r\n"
+      "11/23/98,10:00:00.000000\r\n11/23/98,10:00:00.002000\r\nascii\r\n",
+      "1,0,10,0\r\n2,1000,20,0\r\n3,3000,-4,1\r\n"};
+  const Record r = from_comtrade(files, "old.cfg");
+  EXPECT_EQ(r.rate_Hz, 0);
+  EXPECT_NEAR(r.time_s[2], 0.003, 1e-12);
+  EXPECT_DOUBLE_EQ(r.analogs[0].samples[1], 11);
+  EXPECT_NEAR(r.trigger_s, 0.002, 1e-9);
+  EXPECT_EQ(r.binaries[0].samples[2], 1);
+}
+
+TEST(Comtrade, SaysWhatIsWrongAndWhere) {
+  Comtrade files = to_comtrade(sample_record(), Encoding::ascii);
+  Comtrade bad = files;
+  bad.configuration.replace(bad.configuration.find("4,2A"), 4, "4,2X");
+  EXPECT_EQ(refusal(bad), "x.cfg:2: field 2 is \"2X\"; a channel count such as \"4A\" is wanted");
+  bad = files;
+  bad.data.resize(bad.data.size() / 2);
+  bad.data.resize(bad.data.rfind("\r\n") + 2);
+  EXPECT_TRUE(refusal(bad).find("ends before sample") != std::string::npos) << refusal(bad);
+  bad = to_comtrade(sample_record(), Encoding::binary);
+  bad.data.resize(100);
+  EXPECT_EQ(refusal(bad), "x.dat: holds 7 whole samples of 14 bytes; the configuration speaks of 200");
+}
+
+TEST(FundamentalRms, IsExactForASinusoidAndZeroDuringTheFirstCycle) {
+  const Record r = sample_record();
+  const std::vector<double> rms = fundamental_rms(r, {&r.analogs[0]});
+  EXPECT_EQ(rms[78], 0);
+  EXPECT_NEAR(rms[79], 7251.5 / std::numbers::sqrt2, 1e-6);
+  EXPECT_NEAR(rms[199], 7251.5 / std::numbers::sqrt2, 1e-6);
+}
+
+}  // namespace
+}  // namespace zavrek::record

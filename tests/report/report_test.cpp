@@ -1,0 +1,75 @@
+#include "zavrek/report.hpp"
+
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <filesystem>
+
+namespace zavrek::report {
+namespace {
+
+record::Record small_record() {
+  record::Record r;
+  r.rate_Hz = 4000;
+  r.trigger_s = 0.02;
+  for (const char* name : {"CT1.ia", "CT1.ib", "fault.ia", "VT0.va"}) {
+    r.analogs.push_back({name, "A", std::string(name).starts_with("VT") ? "V" : "A", 1, 1, {}});
+  }
+  r.binaries.push_back({"R1.trip", false, {}});
+  r.events.push_back({0.03, "R1 trip"});
+  for (int k = 0; k < 200; ++k) {
+    r.time_s.push_back(k / 4000.0);
+    const double wave = std::sin(k * 0.0785);
+    r.analogs[0].samples.push_back(wave * (k > 80 ? 3000 : 300));
+    r.analogs[1].samples.push_back(wave);
+    r.analogs[2].samples.push_back(k > 80 ? wave : 0);
+    r.analogs[3].samples.push_back(wave * 8000);
+    r.binaries[0].samples.push_back(k > 120);
+  }
+  return r;
+}
+
+TEST(Panels, GroupPhasesAndPutWhatHappensFirst) {
+  const record::Record r = small_record();
+  const std::vector<Panel> panels = panels_of(r);
+  ASSERT_EQ(panels.size(), 3U);
+  EXPECT_EQ(panels[0].title, "CT1.i");
+  EXPECT_EQ(panels[0].analogs.size(), 2U);
+  EXPECT_EQ(panels[1].title, "VT0.v");
+  EXPECT_EQ(panels[2].title, "fault.i");
+}
+
+TEST(Figure, IsAPngOrAnSvgAndNothingElse) {
+  const auto folder = std::filesystem::temp_directory_path() / "zavrek_report_test";
+  draw_record(small_record(), "a \"quoted\" title", folder / "x.png");
+  draw_record(small_record(), "title", folder / "x.svg");
+  EXPECT_TRUE(record::read_file(folder / "x.png").starts_with("\x89PNG"));
+  EXPECT_NE(record::read_file(folder / "x.svg").find("<svg"), std::string::npos);
+  EXPECT_THROW(draw_record(small_record(), "title", folder / "x.bmp"), Error);
+  EXPECT_THROW(draw_record(small_record(), "title", "/proc/none/x.png"), std::exception);
+  std::filesystem::remove_all(folder);
+}
+
+TEST(FileStem, KeepsPlainLetters) { EXPECT_EQ(file_stem(2, "Two-phase fault, 20 %!"), "02-two-phase-fault-20"); }
+
+TEST(HtmlReport, StandsAloneAndEscapesNames) {
+  trial::Case all;
+  all.network.title = "Quay <b>&";
+  all.folder = "demo/quay";
+  trial::TrialResult result;
+  result.name = "a </script> fault";
+  result.record = small_record();
+  result.record.events[0].text = "</script>";
+  result.verdicts.push_back({"R1 trip", "never", "0.1 s", "", false});
+  const std::string page = html_report(all, {result});
+  EXPECT_NE(page.find("<title>Quay &lt;b&gt;&amp;</title>"), std::string::npos);
+  EXPECT_NE(page.find("0 of 1 trials passed"), std::string::npos);
+  EXPECT_EQ(page.find("http://"), std::string::npos);
+  EXPECT_EQ(page.find("src="), std::string::npos);
+  std::size_t scripts = 0;
+  for (std::size_t at = 0; (at = page.find("</script>", at)) != std::string::npos; ++at) ++scripts;
+  EXPECT_EQ(scripts, 2U);
+}
+
+}  // namespace
+}  // namespace zavrek::report

@@ -1,0 +1,41 @@
+"""Runs the tool as a person does and checks what comes back."""
+import json
+import os
+import pathlib
+import subprocess
+import sys
+import tempfile
+
+tool = os.environ["ZAVREK"]
+source = pathlib.Path(os.environ["ZAVREK_SOURCE"])
+build = pathlib.Path(os.environ["ZAVREK_BUILD"])
+demo = source / "demo"
+scratch = pathlib.Path(tempfile.mkdtemp(prefix="zavrek-"))
+checks = 0
+
+
+def run(*words, code=0, timeout=120, cwd=None):
+    done = subprocess.run([tool, *map(str, words)], capture_output=True, text=True, timeout=timeout, cwd=cwd or scratch)
+    expect(done.returncode == code, f"{' '.join(map(str, words))}: exit {done.returncode}, wanted {code}\n{done.stdout}{done.stderr}")
+    return done.stdout + done.stderr
+
+
+def expect(truth, message):
+    global checks
+    checks += 1
+    if not truth:
+        print(f"FAILED: {message}")
+        sys.exit(1)
+
+
+def has(text, *parts):
+    for part in parts:
+        expect(part in text, f"no \"{part}\" in:\n{text}")
+
+
+def as_json(text):
+    return json.loads(text)
+
+
+def finish():
+    print(f"{checks} checks passed")

@@ -1,0 +1,53 @@
+// Drives a report in headless Chromium: node report_page.mjs REPORT WEB_FOLDER
+import assert from "node:assert";
+import { createRequire } from "node:module";
+import { mkdtempSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+
+const [report, web] = process.argv.slice(2);
+const { chromium } = createRequire(join(web, "package.json"))("playwright-core");
+const profile = mkdtempSync(join(tmpdir(), "zavrek-page-"));
+const browser = await chromium.launchPersistentContext(profile, {
+  executablePath: "/usr/bin/chromium", headless: true, viewport: { width: 1280, height: 800 },
+  args: ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync"],
+});
+const page = await browser.newPage();
+const faults = [];
+page.on("pageerror", (error) => faults.push(String(error)));
+page.on("console", (message) => message.type() === "error" && faults.push(message.text()));
+page.on("request", (request) => request.url().startsWith("file:") || faults.push(`asks for ${request.url()}`));
+await page.goto(`file://${report}`);
+
+const rows = await page.locator("table.summary tbody tr").count();
+assert.equal(rows, 4, "one summary row per trial");
+await page.locator("#trial1 .u-wrap").first().waitFor();
+const charts = page.locator("#trial1 .uplot");
+assert.ok((await charts.count()) >= 5, "a chart per group of signals");
+assert.equal(await page.locator("#trial1 canvas.lanes").count(), 1, "lanes of two-state signals");
+
+const spans = () => page.evaluate(() => window.zavrekCharts["1"].map((u) => [u.scales.x.min, u.scales.x.max]));
+const whole = await spans();
+assert.ok(whole[0][1] > 1, "the whole record is shown at first");
+
+const box = await page.locator("#trial1 .u-over").first().boundingBox();
+await page.mouse.move(box.x + box.width * 0.10, box.y + 60);
+await page.mouse.down();
+await page.mouse.move(box.x + box.width * 0.20, box.y + 60, { steps: 8 });
+await page.mouse.up();
+await page.waitForTimeout(200);
+const zoomed = await spans();
+for (const [min, max] of zoomed) {
+  assert.ok(Math.abs(max - min - 0.1 * (whole[0][1] - whole[0][0])) < 0.02, `zoomed to ${min} ... ${max}`);
+  assert.ok(Math.abs(min - zoomed[0][0]) < 1e-9, "all charts of a trial zoom together");
+}
+await page.mouse.dblclick(box.x + box.width * 0.5, box.y + 60);
+await page.waitForTimeout(200);
+for (const [min, max] of await spans()) assert.ok(Math.abs(max - whole[0][1]) < 1e-6 && min === whole[0][0], "double-click shows all again");
+
+await page.locator('a[href="#trial3"]').click();
+await page.locator("#trial3 .u-wrap").first().waitFor();
+assert.deepEqual(faults, []);
+console.log(`report: ${await charts.count()} charts in trial 1, zoom ${zoomed[0].map((t) => t.toFixed(3)).join(" ... ")} s`);
+await browser.close();

@@ -1,0 +1,104 @@
+"""Every verb of the tool on the demo: what it prints, the files it leaves, its exit code."""
+import math
+
+from harness import *
+import comtrade_reader
+
+# check
+has(run("check", demo / "veskar"), "Veskar quay, 11 kV shore supply", "36 unknown, 3 imposed by sources", "travel time of the shortest line")
+expect(as_json(run("check", demo / "veskar", "--json"))["partitions"] == 2, "partitions in JSON")
+has(run("check", demo / "veskar", "--signals"), "cable1.ia_far A", "quay.va V", "Q1.closed")
+has(run("check", scratch / "nowhere", code=2), "is no folder; a case is a folder with network.toml in it")
+
+# every fault of a case at once, exit 2
+bad = scratch / "bad"
+bad.mkdir()
+(bad / "network.toml").write_text('[bus]\nquay = "11"\n[cable.c]\nbetween = ["quay", "quay"]\n')
+text = run("check", bad, code=2)
+has(text, 'network.toml:2: bus.quay, voltage: "11" has no unit; a voltage is wanted, such as "11 kV"',
+    'network.toml:4: cable.c, between: both ends are bus "quay"', "network.toml:3: cable.c, length: missing")
+
+# describe
+has(run("describe"), "cable", "stage", "trial")
+has(run("describe", "breaker"), "opening_time            a time in ms; default 0 ms")
+has(run("describe", "cabel", code=2), 'nothing is called "cabel", did you mean "cable"?')
+
+# usage
+run("frobnicate", code=2)
+run("test", code=2)
+has(run("--help"), "check", "relay", "fitness")
+
+# run and plot
+text = run("run", demo / "veskar", "--for", "0.2 s", "--place", "plant", "--pace", "free", "--record", "run.csv", "--figure", "run.png")
+has(text, "times real time", "compute time")
+expect((scratch / "run.csv").read_text().startswith("time_s,CT0.ia A,CT0.ib A"), "CSV header")
+expect((scratch / "run.png").read_bytes()[:4] == b"\x89PNG", "figure")
+has(run("run", demo / "veskar", "--for", "2 km", code=2), '"2 km" is a length; a time is wanted')
+
+# all trials against relays in processes of their own
+text = run("test", demo / "veskar", "--out", "out", "--record", "ascii")
+has(text, "8 of 8 trials passed", "start lateness", "overruns", "wire: ", "report: out/report.html")
+result = as_json(run("test", demo / "veskar", "--out", "json", "--json", "--no-figures", "--free", "--place", "plant"))
+expect(result["passed"] and len(result["trials"]) == 8, "JSON verdicts")
+expect((scratch / "out" / "01-three-phase-fault-close-on-cable-1.png").exists(), "figure of a trial")
+has((scratch / "out" / "report.html").read_text(), "8 of 8 trials passed", "uPlot")
+
+
+def rms_after(record, names, start, cycles):
+    """Fundamental over whole cycles, by its own sums: largest single signal, and the sum of all."""
+    rate, first = record["rate"], round(start * record["rate"])
+    count = round(cycles * rate / 50)
+    def magnitude(values):
+        c = sum(v * math.cos(2 * math.pi * 50 * k / rate) for k, v in enumerate(values))
+        s = sum(v * math.sin(2 * math.pi * 50 * k / rate) for k, v in enumerate(values))
+        return math.hypot(c, s) * math.sqrt(2) / count
+    columns = [record["analog"][n][first:first + count] for n in names]
+    return max(map(magnitude, columns)), magnitude([sum(v) for v in zip(*columns)])
+
+
+def iec(current, pickup, multiplier, k, alpha):
+    return multiplier * k / ((current / pickup) ** alpha - 1)
+
+
+# Trip times against a calculation of our own from the recorded fault current and the settings by hand.
+by_hand = {
+    "01-three-phase-fault-close-on-cable-1": lambda phase, earth: 0.05,
+    "02-two-phase-fault-far-down-cable-1": lambda phase, earth: iec(phase, 420, 0.15, 0.14, 0.02),
+    "03-earth-fault-through-20-ohm-on-cable-1": lambda phase, earth: iec(earth, 60, 0.2, 13.5, 1),
+    "04-solid-earth-fault-on-cable-1": lambda phase, earth: 0.15,
+    "05-two-phase-to-earth-fault-half-way-on-cable-1": lambda phase, earth: iec(phase, 420, 0.15, 0.14, 0.02),
+}
+for stem, expected in by_hand.items():
+    record = comtrade_reader.read(scratch / "out" / stem)
+    phase, earth = rms_after(record, ["CT1.ia", "CT1.ib", "CT1.ic"], record["trigger"] + 0.02, 1)
+    trips = [k for k, v in enumerate(record["digital"]["R1.trip"]) if v]
+    measured = trips[0] / record["rate"] - record["trigger"]
+    late = measured - expected(phase, earth)
+    print(f"{stem}: {phase:.0f} A, residual {earth:.0f} A: {expected(phase, earth):.3f} s by hand, {measured:.3f} s recorded")
+    expect(-0.002 <= late <= 0.03, f"{stem}: {measured} s recorded, {expected(phase, earth)} s by hand")
+
+# the wrong setting is found
+text = run("test", demo / "wrong-setting", "--out", "wrong", "--place", "plant", "--free", code=1)
+has(text, "FAIL two-phase fault far down cable 1", "margin -7", "1 of 2 trials passed")
+has(run("test", demo / "veskar", "--only", "tsunami", code=2), 'no trial has "tsunami" in its name')
+
+# the plot of a record, and records that are none
+has(run("plot", "out/02-two-phase-fault-far-down-cable-1.cfg", "again.svg"), "again.svg")
+has(run("plot", "none.cfg", "x.png", code=2), "none.cfg: cannot be read")
+(scratch / "broken.cfg").write_text("a,b,1999\n2,1A,1D\n")
+(scratch / "broken.dat").write_text("")
+has(run("plot", "broken.cfg", "x.png", code=2), "broken.cfg:2: ends before its analogue channels")
+
+# the same trials where raw sockets are not allowed: frames in datagrams, and it says so
+datagram = scratch / "datagram"
+datagram.mkdir()
+(datagram / "case.toml").write_text(f'network = "{demo}/veskar/network.toml"\ntrials = "{demo}/veskar/trials.toml"\n')
+bench = (demo / "veskar" / "bench.toml").read_text().replace('interface = "lo"', 'interface = "lo"\nmedium = "datagram"')
+(datagram / "bench.toml").write_text(bench.replace('settings = "', f'settings = "{demo}/veskar/'))
+has(run("test", datagram, "--only", "solid", "--out", "d", "--no-figures"), "frames in datagrams on loopback", "1 of 1 trials passed")
+
+# the stand-in refuses settings that cannot work; fitness measures
+(scratch / "R.toml").write_text('[stage.s]\npickup = "100 A"\n')
+has(run("relay", "R.toml", code=2), "R.toml:1: stage.s, delay: missing")
+has(run("fitness", "--for", "0.2 s"), "start lateness", "idle steps of 50 us")
+finish()

@@ -1,0 +1,177 @@
+#include "zavrek/trial.hpp"
+
+#include <gtest/gtest.h>
+
+#include <csignal>
+#include <filesystem>
+#include <random>
+#include <thread>
+
+#include "zavrek/casefile.hpp"
+
+namespace zavrek::trial {
+namespace {
+
+const Case& quay() {
+  static const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
+  return all;
+}
+const Trial& trial_named(const std::string& part) {
+  for (const Trial& trial : quay().trials) {
+    if (trial.name.find(part) != std::string::npos) return trial;
+  }
+  throw Error("no trial " + part);
+}
+RunOptions in_plant() { return {.place = "plant", .interface = {}, .free = true, .relay_program = {}}; }
+RunOptions in_processes() { return {.place = {}, .interface = {}, .free = false, .relay_program = ZAVREK_TOOL}; }
+
+double seconds(const std::string& measured) { return std::stod(measured); }
+
+TEST(Trial, PassesEveryDemoTrialInThePlantsProcess) {
+  for (const Trial& trial : quay().trials) {
+    const TrialResult result = run_trial(quay(), trial, in_plant());
+    EXPECT_TRUE(result.passed()) << trial.name << ": " << result.failure;
+    EXPECT_EQ(result.verdicts.size(), trial.expect.size());
+  }
+}
+
+TEST(Trial, GivesTheSameRecordWhateverThePace) {
+  RunOptions paced = in_plant();
+  paced.free = false;
+  const TrialResult free_run = run_trial(quay(), trial_named("close on cable 1"), in_plant());
+  const TrialResult wall_run = run_trial(quay(), trial_named("close on cable 1"), paced);
+  ASSERT_EQ(free_run.record.analogs.size(), wall_run.record.analogs.size());
+  for (std::size_t k = 0; k < free_run.record.analogs.size(); ++k) {
+    EXPECT_EQ(free_run.record.analogs[k].samples, wall_run.record.analogs[k].samples) << free_run.record.analogs[k].name;
+  }
+}
+
+TEST(Trial, AgreesBetweenPlantAndProcessToWithinTheWire) {
+  const TrialResult near = run_trial(quay(), trial_named("solid earth fault"), in_plant());
+  const TrialResult far = run_trial(quay(), trial_named("solid earth fault"), in_processes());
+  ASSERT_EQ(far.failure, "");
+  EXPECT_NE(far.medium, "");
+  ASSERT_EQ(near.verdicts.size(), far.verdicts.size());
+  for (std::size_t k = 0; k < near.verdicts.size(); ++k) EXPECT_EQ(near.verdicts[k].passed, far.verdicts[k].passed);
+  // The wire may only make it later; a loaded machine may hold a process back for some milliseconds.
+  EXPECT_GE(seconds(far.verdicts[0].measured), seconds(near.verdicts[0].measured) - 0.0005);
+  EXPECT_LE(seconds(far.verdicts[0].measured), seconds(near.verdicts[0].measured) + 0.02);
+}
+
+TEST(Trial, StrikesAtTheWantedAngleOfTheFaultedVoltage) {
+  for (const double degrees : {0.0, 37.0, 90.0, 270.0}) {
+    Trial trial = trial_named("solid earth fault");
+    trial.fault->fault.phases = "CG";
+    trial.fault->inception_rad = degrees * 3.14159265358979 / 180;
+    trial.fault->lasts_s = 0.01;
+    const TrialResult result = run_trial(quay(), trial, in_plant());
+    EXPECT_GE(result.inception_s, trial.prefault_s - 1e-9);
+    EXPECT_LT(result.inception_s, trial.prefault_s + 0.02);
+    // One whole cycle earlier the network was undisturbed: the voltage there has the wanted angle.
+    const record::Analog* voltage = result.record.find_analog("fault.vc");
+    const double at = (result.inception_s - 0.02) * result.record.rate_Hz;
+    const auto k = static_cast<std::size_t>(at);
+    const double value = voltage->samples[k] + (at - static_cast<double>(k)) * (voltage->samples[k + 1] - voltage->samples[k]);
+    double peak = 0;
+    for (std::size_t j = 0; j < 800; ++j) peak = std::max(peak, std::abs(voltage->samples[j]));
+    EXPECT_NEAR(value / peak, std::sin(trial.fault->inception_rad), 5e-3) << degrees;
+  }
+}
+
+TEST(Trial, FailsAWrongSettingAndSaysByHowMuch) {
+  const Case wrong = casefile::read_case(std::string(ZAVREK_DEMO) + "/wrong-setting");
+  const TrialResult result = run_trial(wrong, wrong.trials[1], in_plant());
+  EXPECT_FALSE(result.passed());
+  EXPECT_EQ(result.failure, "");
+  EXPECT_FALSE(result.verdicts[0].passed);
+  EXPECT_TRUE(result.verdicts[0].margin.starts_with("-7")) << result.verdicts[0].margin;
+}
+
+TEST(Trial, FailsWhenNothingTripsOrSomethingDoesThatMustNot) {
+  Trial trial = trial_named("close on cable 1");
+  trial.expect = {{.device = "R1", .output = "trip", .never = true},
+                  {.device = "R0", .output = "trip", .time = "0.1 s"},
+                  {.device = "R1", .output = "trip", .window = {"0.3 s", "0.4 s"}},
+                  {.breaker = "QI", .open_before_s = 0.3}};
+  const TrialResult result = run_trial(quay(), trial, in_plant());
+  ASSERT_EQ(result.verdicts.size(), 4U);
+  for (const Verdict& verdict : result.verdicts) EXPECT_FALSE(verdict.passed) << verdict.expectation;
+  EXPECT_EQ(result.verdicts[1].measured, "none");
+}
+
+/// Process id of the relay that a run started, found by its settings file.
+pid_t relay_process(const std::string& settings) {
+  for (const auto& entry : std::filesystem::directory_iterator("/proc")) {
+    const std::string pid = entry.path().filename();
+    if (pid.find_first_not_of("0123456789") != std::string::npos) continue;
+    try {
+      const std::string words = record::read_file(entry.path() / "cmdline");
+      if (words.find("relay") != std::string::npos && words.find(settings) != std::string::npos && words.find("zavrek") != std::string::npos) {
+        return std::stoi(pid);
+      }
+    } catch (const Error&) {  // it ended in the meantime
+    }
+  }
+  return 0;
+}
+
+TEST(Trial, EndsWithAClearVerdictWhenTheRelayDiesAndTheNextOneRuns) {
+  std::jthread killer([] {
+    std::this_thread::sleep_for(std::chrono::milliseconds(350));
+    if (const pid_t pid = relay_process("veskar/R1.toml")) kill(pid, SIGKILL);
+  });
+  Trial slow = trial_named("earth fault through 20 ohm");
+  const TrialResult result = run_trial(quay(), slow, in_processes());
+  EXPECT_FALSE(result.passed());
+  EXPECT_TRUE(result.failure.starts_with("no answer from R1 since 0.")) << result.failure;
+  ASSERT_FALSE(result.verdicts.empty());
+  EXPECT_EQ(result.verdicts[0].measured, result.failure);
+  const TrialResult next = run_trial(quay(), trial_named("close on cable 1"), in_processes());
+  EXPECT_EQ(next.failure, "");
+  EXPECT_TRUE(next.passed());
+}
+
+TEST(Trial, SaysSoWhenARelayNeverAnswers) {
+  RunOptions options = in_processes();
+  options.relay_program = "/bin/false";
+  const TrialResult result = run_trial(quay(), trial_named("close on cable 1"), options);
+  EXPECT_EQ(result.failure, "no answer from R0 at the start");
+  EXPECT_FALSE(result.passed());
+}
+
+TEST(Trial, HoldsAgainstAFloodOfGarbageOnTheInterface) {
+  std::unique_ptr<wire::Link> flood;
+  try {
+    flood = wire::open_link("lo", wire::Medium::automatic, {wire::ethertype_goose, 0x3FFF});
+  } catch (const Error& error) {
+    GTEST_SKIP() << error.what();
+  }
+  std::jthread flooder([&flood](const std::stop_token& stop) {
+    // Truncated, damaged and random frames with the identifiers of the bench, and a forged GOOSE of another name.
+    std::mt19937 random(19);
+    std::vector<std::uint8_t> base(wire::longest_frame);
+    wire::Goose forged = wire::stand_in_message({.name = "R9", .goose_appid = 0x0011});
+    forged.entries = {true, true};
+    base.resize(wire::encode(forged, base));
+    for (int k = 0; k < 60'000 && !stop.stop_requested(); ++k) {
+      auto frame = base;
+      if (k % 3 == 1) frame.resize(20 + random() % (frame.size() - 20));
+      if (k % 3 == 2) {
+        for (std::size_t j = 26; j < frame.size(); ++j) frame[j] = static_cast<std::uint8_t>(random());
+      }
+      if (k % 2) frame[17] = 0xBA;
+      if (k % 2) frame[18] = 0x40;
+      flood->send(frame);
+      if (k % 50 == 0) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    }
+  });
+  const TrialResult quiet = run_trial(quay(), trial_named("66 kV infeed"), in_processes());
+  EXPECT_EQ(quiet.failure, "");
+  EXPECT_TRUE(quiet.passed());
+  const TrialResult tripping = run_trial(quay(), trial_named("solid earth fault"), in_processes());
+  EXPECT_EQ(tripping.failure, "");
+  EXPECT_TRUE(tripping.passed());
+}
+
+}  // namespace
+}  // namespace zavrek::trial

@@ -1,0 +1,304 @@
+#include "zavrek/wire.hpp"
+
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <deque>
+#include <numbers>
+#include <random>
+
+namespace zavrek::wire {
+namespace {
+
+using Frame = std::vector<std::uint8_t>;
+
+/// A medium in memory: what one party sends, the other may read.
+class MemoryLink final : public Link {
+ public:
+  std::deque<Frame> frames;
+  bool send(Bytes frame) noexcept override {
+    frames.emplace_back(frame.begin(), frame.end());
+    return true;
+  }
+  std::size_t receive(std::span<std::uint8_t> out) noexcept override {
+    if (frames.empty()) return 0;
+    const Frame frame = frames.front();
+    frames.pop_front();
+    std::copy(frame.begin(), frame.end(), out.begin());
+    return frame.size();
+  }
+  bool wait(int) noexcept override { return !frames.empty(); }
+  const std::string& description() const noexcept override { return name_; }
+
+ private:
+  std::string name_ = "memory";
+};
+
+Frame frame_of(const auto& message) {
+  Frame frame(longest_frame);
+  frame.resize(encode(message, frame));
+  return frame;
+}
+
+SampledValues sample_message() {
+  SampledValues m;
+  m.address = sampled_values_address(0x4001);
+  m.id = "S1";
+  m.count = 5;
+  for (MeasuredValue& value : m.values) value.value = 1;
+  return m;
+}
+
+Goose goose_message() {
+  Goose m;
+  m.address = goose_address(0x0011);
+  m.control_block = "R1LD0/LLN0$GO$outputs";
+  m.data_set = "R1LD0/LLN0$outputs";
+  m.id = "R1";
+  m.time_ns = 1'790'000'000'500'000'000;
+  m.state = 200;
+  m.sequence = 70000;
+  m.entries = {true, false};
+  return m;
+}
+
+TEST(SampledValues, HaveTheBytesOfTheWorkedTable) {
+  Frame expected{0x01, 0x0C, 0xCD, 0x04, 0x00, 0x01, 0x02, 0, 0, 0, 0, 0x01, 0x81, 0x00, 0x80, 0x00, 0x88, 0xBA,
+                 0x40, 0x01, 0x00, 0x64, 0, 0, 0, 0,                      // APPID, length, reserved
+                 0x60, 0x5A, 0x80, 0x01, 0x01, 0xA2, 0x55, 0x30, 0x53,    // savPdu, noASDU, seqASDU, ASDU
+                 0x80, 0x02, 'S', '1', 0x82, 0x02, 0x00, 0x05, 0x83, 0x04, 0, 0, 0, 1, 0x85, 0x01, 0x02, 0x87, 0x40};
+  for (int k = 0; k < 8; ++k) expected.insert(expected.end(), {0, 0, 0, 1, 0, 0, 0, 0});
+  EXPECT_EQ(frame_of(sample_message()), expected);
+}
+
+TEST(SampledValues, ReadBackWithAndWithoutTheVlanTag) {
+  SampledValues m = sample_message();
+  protection::Sample sample;
+  sample.current_A = {-7251.5, 12.345, 0.001, -3};
+  sample.voltage_V = {8981, -0.01, 100, 0};
+  put_sample(sample, m);
+  Frame frame = frame_of(m);
+  for (const bool tagged : {true, false}) {
+    if (!tagged) frame.erase(frame.begin() + 12, frame.begin() + 16);
+    SampledValues read;
+    ASSERT_TRUE(decode(frame, read));
+    EXPECT_EQ(read.id, "S1");
+    EXPECT_EQ(read.count, 5);
+    EXPECT_TRUE(usable(read));
+    for (std::size_t k = 0; k < 4; ++k) {
+      EXPECT_NEAR(sample_of(read).current_A[k], sample.current_A[k], 0.5e-3);
+      EXPECT_NEAR(sample_of(read).voltage_V[k], sample.voltage_V[k], 0.5e-2);
+    }
+  }
+}
+
+TEST(SampledValues, MarkWhatDoesNotFitAsInvalid) {
+  SampledValues m = sample_message();
+  protection::Sample sample;
+  sample.current_A = {3e6, NAN, -3e6, 1};
+  put_sample(sample, m);
+  EXPECT_FALSE(usable(m));
+  EXPECT_FALSE(m.values[0].usable() || m.values[1].usable() || m.values[2].usable());
+  EXPECT_TRUE(m.values[3].usable());
+  EXPECT_EQ(m.values[0].value, 2147483647);
+}
+
+TEST(Goose, ReadsBackWhatWasWritten) {
+  Goose read;
+  ASSERT_TRUE(decode(frame_of(goose_message()), read));
+  EXPECT_EQ(read.control_block, "R1LD0/LLN0$GO$outputs");
+  EXPECT_EQ(read.id, "R1");
+  EXPECT_EQ(read.state, 200U);
+  EXPECT_EQ(read.sequence, 70000U);
+  EXPECT_NEAR(static_cast<double>(read.time_ns) - 1.7900000005e18, 0, 100);
+  EXPECT_EQ(read.entries, (std::vector<bool>{true, false}));
+}
+
+template <class Message>
+void damage(const Frame& good, unsigned seed) {
+  Message into;
+  for (std::size_t length = 0; length < good.size(); ++length) EXPECT_FALSE(decode(Bytes(good).first(length), into)) << length;
+  std::mt19937 random(seed);
+  int accepted = 0;
+  for (int round = 0; round < 100'000; ++round) {
+    Frame bad = good;
+    for (unsigned k = 0; k <= random() % 3; ++k) bad[random() % bad.size()] = static_cast<std::uint8_t>(random());
+    if (random() % 3 == 0) bad.resize(random() % bad.size());
+    accepted += decode(bad, into);
+  }
+  EXPECT_LT(accepted, 90'000);  // damage to addresses, texts and values stays legal
+  for (int round = 0; round < 20'000; ++round) {
+    Frame noise(random() % 200);
+    for (auto& byte : noise) byte = static_cast<std::uint8_t>(random());
+    EXPECT_FALSE(decode(noise, into));
+  }
+}
+TEST(SampledValues, RefuseTruncatedAndSurviveDamagedFrames) { damage<SampledValues>(frame_of(sample_message()), 3); }
+TEST(Goose, RefusesTruncatedAndSurvivesDamagedFrames) { damage<Goose>(frame_of(goose_message()), 5); }
+
+TEST(Encode, ReturnsZeroWhenItDoesNotFit) {
+  Frame small(60);
+  EXPECT_EQ(encode(sample_message(), small), 0U);
+  Goose long_text = goose_message();
+  long_text.id = std::string(130, 'x');
+  Frame large(longest_frame);
+  EXPECT_EQ(encode(long_text, large), 0U);
+}
+
+TEST(GoosePublisher, RepeatsAtDoublingIntervalsAndCountsStates) {
+  MemoryLink link;
+  GoosePublisher publisher(goose_message(), 16);
+  std::vector<double> sent_ms;
+  std::vector<bool> state{false, false};
+  for (int tenth_ms = 0; tenth_ms < 1000; ++tenth_ms) {
+    if (tenth_ms == 500) state = {true, false};
+    const std::size_t before = link.frames.size();
+    publisher.poll(tenth_ms * 100'000LL, state, link);
+    if (link.frames.size() > before) sent_ms.push_back(tenth_ms / 10.0);
+  }
+  EXPECT_EQ(sent_ms, (std::vector<double>{0, 2, 6, 14, 30, 46, 50, 52, 56, 64, 80, 96}));
+  Goose read;
+  ASSERT_TRUE(decode(link.frames[6], read));
+  EXPECT_EQ(read.state, 201U);
+  EXPECT_EQ(read.sequence, 0U);
+  EXPECT_EQ(read.time_ns / 1000, 50'000U);
+  ASSERT_TRUE(decode(link.frames[7], read));
+  EXPECT_EQ(read.state, 201U);
+  EXPECT_EQ(read.sequence, 1U);
+}
+
+TEST(GooseSubscriber, FollowsItsPublisherAndNoticesSilence) {
+  GooseSubscriber subscriber(0x0011, "R1");
+  Goose m = goose_message();
+  m.allowed_ms = 100;
+  EXPECT_FALSE(subscriber.alive(0));
+  EXPECT_TRUE(subscriber.take(frame_of(m), 1'000'000));
+  EXPECT_FALSE(subscriber.take(frame_of(m), 2'000'000));  // the same message again
+  EXPECT_TRUE(subscriber.alive(100'000'000));
+  EXPECT_FALSE(subscriber.alive(101'000'001));
+  m.id = "R2";
+  EXPECT_FALSE(subscriber.take(frame_of(m), 3'000'000));
+  m.id = "R1";
+  m.simulation = true;
+  EXPECT_FALSE(subscriber.take(frame_of(m), 3'000'000));
+  Frame broken = frame_of(m);
+  broken[28] ^= 0xFF;
+  EXPECT_FALSE(subscriber.take(broken, 4'000'000));
+  EXPECT_EQ(subscriber.malformed(), 1);
+}
+
+/// A stand-in with one definite stage, and the frames of a current that exceeds it.
+struct StandInTest : testing::Test {
+  StandInTest() {
+    settings.name = "R1";
+    settings.stages = {{.name = "s", .pickup_A = 100, .delay_s = 0.1}};
+  }
+  Frame sample(int k, double rms) {
+    SampledValues m = sample_message();
+    m.address = sampled_values_address(0x4000);
+    m.count = static_cast<std::uint16_t>(k % 4000);
+    protection::Sample values;
+    for (std::size_t p = 0; p < 3; ++p) {
+      values.current_A[p] = std::numbers::sqrt2 * rms * std::cos(2 * std::numbers::pi * (k / 80.0 - static_cast<double>(p) / 3));
+    }
+    put_sample(values, m);
+    return frame_of(m);
+  }
+  protection::RelaySettings settings;
+  MemoryLink link;
+};
+
+TEST_F(StandInTest, TripsByGooseAfterItsDelay) {
+  RelayStandIn relay(settings, {});
+  GooseSubscriber subscriber = stand_in_subscriber({});
+  int tripped_at = 0;
+  for (int k = 0; k < 4000 && tripped_at == 0; ++k) {
+    relay.take(sample(k, k < 400 ? 50 : 400), k * 250'000LL, link);
+    for (; !link.frames.empty(); link.frames.pop_front()) {
+      if (subscriber.take(link.frames.front(), k * 250'000LL) && subscriber.message().entries[1]) tripped_at = k;
+    }
+  }
+  EXPECT_NEAR((tripped_at - 400) / 4000.0, 0.11, 0.01);
+  EXPECT_EQ(relay.lost(), 0);
+}
+
+TEST_F(StandInTest, BridgesAFewLostSamplesAndStartsAfreshAfterMany) {
+  RelayStandIn relay(settings, {});
+  for (int k = 0; k < 200; ++k) relay.take(sample(k, 400), 0, link);
+  for (int k = 203; k < 300; ++k) relay.take(sample(k, 400), 0, link);
+  EXPECT_EQ(relay.lost(), 3);
+  EXPECT_TRUE(relay.relay().start());
+  relay.take(sample(340, 400), 0, link);
+  EXPECT_EQ(relay.lost(), 43);
+  EXPECT_FALSE(relay.relay().start());
+}
+
+TEST_F(StandInTest, IgnoresStrangersAndGarbageAndTripsOnNeither) {
+  RelayStandIn relay(settings, {});
+  std::mt19937 random(13);
+  for (int k = 0; k < 20'000; ++k) {
+    Frame noise = sample(k, 4000);
+    switch (k % 3) {
+      case 0: noise[18] ^= 0x01; break;                       // another stream
+      case 1: noise.resize(random() % noise.size()); break;   // truncated
+      default:
+        for (auto& byte : noise) byte = static_cast<std::uint8_t>(random());
+    }
+    relay.take(noise, k * 1000LL, link);
+  }
+  EXPECT_EQ(relay.samples(), 0);
+  EXPECT_GT(relay.malformed(), 10'000);
+  EXPECT_FALSE(relay.relay().start());
+}
+
+TEST_F(StandInTest, TreatsSamplesOfBadQualityAsLost) {
+  RelayStandIn relay(settings, {});
+  SampledValues m;
+  for (int k = 0; k < 400; ++k) {
+    ASSERT_TRUE(decode(sample(k, 400), m));
+    m.values[0].quality = 1;
+    relay.take(frame_of(m), 0, link);
+  }
+  EXPECT_EQ(relay.lost(), 400);
+  EXPECT_FALSE(relay.relay().start());
+}
+
+class Media : public testing::TestWithParam<Medium> {};
+
+TEST_P(Media, CarryFramesBetweenTwoPartiesThroughTheFilter) {
+  std::unique_ptr<Link> sender, reader;
+  try {
+    sender = open_link("lo", GetParam(), {ethertype_goose, std::nullopt});
+    reader = open_link("lo", GetParam(), {ethertype_sampled_values, 0x4001});
+  } catch (const Error& error) {
+    GTEST_SKIP() << error.what();
+  }
+  SampledValues other = sample_message();
+  other.address.appid = 0x4777;
+  ASSERT_TRUE(sender->send(frame_of(goose_message())));
+  ASSERT_TRUE(sender->send(frame_of(other)));
+  ASSERT_TRUE(sender->send(frame_of(sample_message())));
+  Frame buffer(longest_frame);
+  std::size_t length = 0;
+  for (int tries = 0; tries < 100 && length == 0; ++tries) {
+    (void)reader->wait(20);
+    length = reader->receive(buffer);
+  }
+  SampledValues read;
+  ASSERT_TRUE(decode(Bytes(buffer).first(length), read)) << reader->description();
+  EXPECT_EQ(read.count, 5);
+  EXPECT_EQ(reader->receive(buffer), 0U);
+}
+INSTANTIATE_TEST_SUITE_P(Link, Media, testing::Values(Medium::raw, Medium::datagram));
+
+TEST(Link, NamesAnInterfaceThatIsNotThere) {
+  try {
+    (void)open_link("quay7", Medium::raw, {});
+    FAIL();
+  } catch (const Error& error) {
+    EXPECT_STREQ(error.what(), "no network interface \"quay7\"; `ip link` lists those there are");
+  }
+}
+
+}  // namespace
+}  // namespace zavrek::wire
