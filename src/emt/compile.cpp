@@ -326,6 +326,8 @@ class Compiler {
       }
       core_->poles.push_back(pole);
     }
+    core_->due.reserve(core_->poles.size());
+    core_->dirty.assign(members_.size(), 0);
   }
 
   void lower_signals() {

@@ -50,17 +50,19 @@ void Core::resolve_discontinuities() noexcept {
   double from = time_s();
   const double until = static_cast<double>(steps + 1) * step_s;
   if (settle_first) {
-    settle(from, until, {from, -1});
+    due.clear();
+    settle(from, until, from);
     settle_first = false;
   }
-  Event event{};
-  for (int count = 0; pending > 0 && earliest_event(from, until, event); ++count) {
+  for (int count = 0; pending > 0; ++count) {
+    const double event = find_due(from, until);
+    if (event == never()) break;
     if (count == events_per_step) {
       ++crowded_steps;
       break;
     }
     settle(from, until, event);
-    from = event.time;
+    from = event;
   }
 }
 
@@ -90,27 +92,34 @@ double Core::event_time(const Pole& pole, double from, double until) const noexc
   return zero >= pole.part_at && zero < until ? zero : never();
 }
 
-bool Core::earliest_event(double from, double until, Event& event) const noexcept {
-  event = {never(), -1};
+/// Earliest event within (from, until] and, in `due`, all poles that change over at it: poles of one
+/// command, or two that share a current, are one discontinuity.
+double Core::find_due(double from, double until) noexcept {
+  const double together = 1e-6 * step_s;
+  double earliest = never();
+  due.clear();
   for (std::size_t k = 0; k < poles.size(); ++k) {
     if (poles[k].close_at == never() && poles[k].part_at == never()) continue;
     const double time = event_time(poles[k], from, until);
-    if (time < event.time) event = {time, static_cast<int>(k)};
+    if (time == never() || time > earliest + together) continue;
+    if (time < earliest - together) due.clear();
+    earliest = std::min(earliest, time);
+    due.push_back(static_cast<int>(k));
   }
-  return event.pole >= 0;
+  return earliest;
 }
 
-/// Goes back to the event, changes the pole over and takes two half steps of backward Euler, which end
-/// at event.time + h; the grid point `until` is read off the line through the two half-step points.
-void Core::settle(double from, double until, const Event& event) noexcept {
-  const double share = until > from ? (event.time - from) / (until - from) : 0;
+/// Goes back to the event, changes the due poles over and takes two half steps of backward Euler, which end
+/// at event + h; the grid point `until` is read off the line through the two half-step points.
+void Core::settle(double from, double until, double event) noexcept {
+  const double share = until > from ? (event - from) / (until - from) : 0;
   for (std::size_t k = 0; k < present.size(); ++k) present[k] += share * (next[k] - present[k]);
-  if (event.pole >= 0) operate(event.pole);
+  operate_due();
 
   const double grid = static_cast<double>(steps) * step_s;
-  const double offset = (event.time - grid) / step_s;  // of the event behind the newest ring entry
-  solve(Rule::half_euler, event.time + step_s / 2, offset + 0.5, present.data(), middle.data());
-  solve(Rule::half_euler, event.time + step_s, offset + 1, middle.data(), end.data());
+  const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
+  solve(Rule::half_euler, event + step_s / 2, offset + 0.5, present.data(), middle.data());
+  solve(Rule::half_euler, event + step_s, offset + 1, middle.data(), end.data());
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   for (std::size_t k = 0; k < next.size(); ++k) next[k] = middle[k] + along * (end[k] - middle[k]);
   for (const Wave& wave : waves) {
@@ -122,22 +131,22 @@ void Core::settle(double from, double until, const Event& event) noexcept {
   }
 }
 
-void Core::operate(int index) noexcept {
-  Pole& pole = poles[static_cast<std::size_t>(index)];
-  pole.closed = !pole.closed;
-  (pole.closed ? pole.close_at : pole.part_at) = never();
-  clear_stale(pole);
-  const double siemens = pole.siemens();
-  if (pole.coupling >= 0) couplings[static_cast<std::size_t>(pole.coupling)].siemens = siemens;
-  if (pole.partition >= 0) {
-    Partition& partition = partitions[static_cast<std::size_t>(pole.partition)];
-    partition.set_pole(pole.number, siemens);
-    (void)partition.refactor();
+void Core::operate_due() noexcept {
+  std::fill(dirty.begin(), dirty.end(), 0);
+  for (const int index : due) {
+    Pole& pole = poles[static_cast<std::size_t>(index)];
+    pole.closed = !pole.closed;
+    (pole.closed ? pole.close_at : pole.part_at) = never();
+    if (pole.close_at == never() && pole.part_at == never()) --pending;
+    if (pole.coupling >= 0) couplings[static_cast<std::size_t>(pole.coupling)].siemens = pole.siemens();
+    if (pole.partition < 0) continue;
+    partitions[static_cast<std::size_t>(pole.partition)].set_pole(pole.number, pole.siemens());
+    dirty[static_cast<std::size_t>(pole.partition)] = 1;
   }
-}
-
-void Core::clear_stale(Pole& pole) noexcept {
-  if (pole.close_at == never() && pole.part_at == never()) --pending;
+  // Poles keep the matrix positive definite, so refactoring cannot meet a singular node after the start.
+  for (std::size_t k = 0; k < partitions.size(); ++k) {
+    if (dirty[k]) (void)partitions[k].refactor();
+  }
 }
 
 void Core::request(int operable, bool close, double at_s) noexcept {

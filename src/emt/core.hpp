@@ -41,12 +41,6 @@ struct Wave {
   double amplitude, omega, angle;
 };
 
-/// A located discontinuity: `pole` changes over at `time`; pole -1 only re-initialises (start from rest).
-struct Event {
-  double time;
-  int pole;
-};
-
 struct SignalRow {
   std::string name, unit;
   int first, count;  // terms
@@ -89,6 +83,8 @@ class Core {
   std::vector<Partition> partitions;
   std::vector<Pole> poles;
   int pending = 0;  ///< poles with a pending instant
+  std::vector<int> due;             ///< room for all poles: those that change over at the event at hand
+  std::vector<char> dirty;          ///< per partition: its trailing block must be refactored
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;
@@ -99,11 +95,10 @@ class Core {
 
  private:
   void solve(Rule rule, double time, double ahead, const double* old, double* now) noexcept;
-  [[nodiscard]] bool earliest_event(double from, double until, Event& event) const noexcept;
+  [[nodiscard]] double find_due(double from, double until) noexcept;
   [[nodiscard]] double event_time(const Pole& pole, double from, double until) const noexcept;
-  void settle(double from, double until, const Event& event) noexcept;
-  void operate(int pole) noexcept;
-  void clear_stale(Pole& pole) noexcept;
+  void settle(double from, double until, double event) noexcept;
+  void operate_due() noexcept;
 };
 
 }  // namespace zavrek::emt::internal

@@ -109,7 +109,6 @@ int Partition::build(const Eigen::SparseMatrix<double>& matrix, int leading, int
   }
   lower_.assign(m * m, 0.0);
   upper_.assign(m * m, 0.0);
-  pivot_.assign(m, 0.0);
   return -1;
 }
 
@@ -120,34 +119,34 @@ int Partition::add_pole(int p, int q, double siemens) {
 
 int Partition::refactor() noexcept {
   const auto m = static_cast<std::size_t>(trailing());
-  double* a = lower_.data();
-  for (std::size_t k = 0; k < m * m; ++k) a[k] = schur_[k];
+  double* u = upper_.data();  // becomes D L^T row by row; every inner loop runs along a row
+  std::copy(schur_.begin(), schur_.end(), upper_.begin());
   for (const Pole& pole : poles_) {
     const auto p = static_cast<std::size_t>(pole.p - leading_);
     const auto q = static_cast<std::size_t>(pole.q - leading_);
-    if (pole.p >= 0) a[p * m + p] += pole.siemens;
-    if (pole.q >= 0) a[q * m + q] += pole.siemens;
+    if (pole.p >= 0) u[p * m + p] += pole.siemens;
+    if (pole.q >= 0) u[q * m + q] += pole.siemens;
     if (pole.p >= 0 && pole.q >= 0) {
-      a[p * m + q] -= pole.siemens;
-      a[q * m + p] -= pole.siemens;
+      u[p * m + q] -= pole.siemens;
+      u[q * m + p] -= pole.siemens;
     }
   }
   int singular = -1;
   for (std::size_t j = 0; j < m; ++j) {
-    const double before = a[j * m + j];
-    double pivot = before;
-    for (std::size_t k = 0; k < j; ++k) pivot -= a[j * m + k] * a[j * m + k] * pivot_[k];
-    if (!(pivot > least_pivot * before) && singular < 0) singular = leading_ + static_cast<int>(j);
-    pivot_[j] = pivot;
-    inverse_[static_cast<std::size_t>(leading_) + j] = 1 / pivot;
+    const double* row = &u[j * m];
+    const double before = schur_[j * m + j];
+    if (!(row[j] > least_pivot * before) && singular < 0) singular = leading_ + static_cast<int>(j);
+    const double inverse = 1 / row[j];
+    inverse_[static_cast<std::size_t>(leading_) + j] = inverse;
     for (std::size_t i = j + 1; i < m; ++i) {
-      double sum = a[i * m + j];
-      for (std::size_t k = 0; k < j; ++k) sum -= a[i * m + k] * a[j * m + k] * pivot_[k];
-      a[i * m + j] = sum / pivot;
+      const double l = row[i] * inverse;
+      lower_[i * m + j] = l;
+      double* target = &u[i * m];
+      for (std::size_t k = i; k < m; ++k) target[k] -= l * row[k];
     }
   }
-  for (std::size_t i = 0; i < m; ++i) {
-    for (std::size_t j = 0; j < i; ++j) upper_[j * m + i] = a[i * m + j];
+  for (std::size_t j = 0; j < m; ++j) {
+    for (std::size_t i = j + 1; i < m; ++i) u[j * m + i] = lower_[i * m + j];
   }
   return singular;
 }
@@ -162,18 +161,17 @@ void Partition::solve(double* values) const noexcept {
       b[row_[static_cast<std::size_t>(e)]] -= value_[static_cast<std::size_t>(e)] * bj;
     }
   }
-  for (int i = 1; i < m; ++i) {
-    const double* row = &lower_[static_cast<std::size_t>(i * m)];
-    double sum = tail[i];
-    for (int k = 0; k < i; ++k) sum -= row[k] * tail[k];
-    tail[i] = sum;
+  // Both sweeps of the dense block subtract multiples of rows: sums along rows would not vectorise.
+  for (int j = 0; j + 1 < m; ++j) {
+    const double* row = &upper_[static_cast<std::size_t>(j * m)];
+    const double value = tail[j];
+    for (int i = j + 1; i < m; ++i) tail[i] -= row[i] * value;
   }
   for (int k = 0; k < size_; ++k) b[k] *= inverse_[static_cast<std::size_t>(k)];
-  for (int i = m - 2; i >= 0; --i) {
-    const double* row = &upper_[static_cast<std::size_t>(i * m)];
-    double sum = tail[i];
-    for (int k = i + 1; k < m; ++k) sum -= row[k] * tail[k];
-    tail[i] = sum;
+  for (int i = m - 1; i > 0; --i) {
+    const double* row = &lower_[static_cast<std::size_t>(i * m)];
+    const double value = tail[i];
+    for (int k = 0; k < i; ++k) tail[k] -= row[k] * value;
   }
   for (int j = leading_ - 1; j >= 0; --j) {
     double sum = b[j];

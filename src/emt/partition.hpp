@@ -47,7 +47,6 @@ class Partition {
   std::vector<double> schur_;    // trailing^2, row-major: trailing block without poles
   std::vector<double> lower_;    // trailing^2, row-major: its L with the poles as they stand
   std::vector<double> upper_;    // trailing^2: transpose of lower_, so that both sweeps read rows
-  std::vector<double> pivot_;    // trailing: D of the trailing block
   std::vector<Pole> poles_;
 };
 

@@ -1,0 +1,201 @@
+// What a step costs, beside what it would cost otherwise and beside the floor of the machine.
+//
+//   plant          a step of the compiled network, everything included
+//   klu solve      a general sparse solve with the same number of nodes and the same pattern, factors given
+//   klu refactor   the same with a numerical refactorisation before it (what a switching would cost there)
+//   floor          one pass over as many numbers as the plant's factors hold
+//
+// Results are checked before anything is timed. Times are medians of repetitions of one run.
+#include <benchmark/benchmark.h>
+#include <fmt/format.h>
+#include <klu.h>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <memory>
+#include <numeric>
+#include <random>
+
+#include <Eigen/SparseCore>
+
+#include "zavrek/casefile.hpp"
+#include "zavrek/emt.hpp"
+
+namespace {
+
+using namespace zavrek;
+
+/// A district: a tree of `buses` three-phase buses joined by cables, a load at each, one source.
+struct District {
+  network::Network network;
+  std::vector<std::pair<int, int>> edges;
+};
+
+District district(int buses) {
+  District d;
+  std::mt19937 random(1);
+  for (int k = 0; k < buses; ++k) d.network.buses.push_back({fmt::format("b{}", k), 11e3});
+  d.network.elements.emplace_back(network::Source{.name = "grid", .bus = "b0", .short_circuit_VA = 250e6});
+  for (int k = 1; k < buses; ++k) {
+    const int from = k - 1 - static_cast<int>(random() % static_cast<unsigned>(std::min(k, 4)));
+    d.edges.emplace_back(from, k);
+    d.network.elements.emplace_back(network::Cable{.name = fmt::format("c{}", k), .between = {fmt::format("b{}", from), fmt::format("b{}", k)},
+                                                   .length_m = 300, .r1_ohm_per_m = 1.6e-4, .x1_ohm_per_m = 1e-4, .c1_F_per_m = 3.6e-10,
+                                                   .r0_ohm_per_m = 9e-4, .x0_ohm_per_m = 3e-4, .c0_F_per_m = 3.6e-10});
+    d.network.elements.emplace_back(network::Load{.name = fmt::format("l{}", k), .bus = fmt::format("b{}", k), .active_W = 2e4, .reactive_var = 5e3,
+                                                  .connection = "grounded star"});
+  }
+  return d;
+}
+
+/// The pattern of the nodal matrix of a district, with values of its order of magnitude.
+Eigen::SparseMatrix<double> matrix_of(const District& d, int buses) {
+  std::vector<Eigen::Triplet<double>> entries;
+  const auto block = [&](int row, int column, double self, double mutual) {
+    for (int a = 0; a < 3; ++a) {
+      for (int b = 0; b < 3; ++b) entries.emplace_back(3 * row + a, 3 * column + b, a == b ? self : mutual);
+    }
+  };
+  for (int k = 0; k < buses; ++k) block(k, k, 0.2, 0.01);
+  for (const auto& [from, to] : d.edges) {
+    block(from, from, 0.30, -0.05);
+    block(to, to, 0.30, -0.05);
+    block(from, to, -0.30, 0.05);
+    block(to, from, -0.30, 0.05);
+  }
+  Eigen::SparseMatrix<double> matrix(3 * buses, 3 * buses);
+  matrix.setFromTriplets(entries.begin(), entries.end());
+  return matrix;
+}
+
+struct Klu {
+  Eigen::SparseMatrix<double> matrix;
+  klu_common common{};
+  klu_symbolic* symbolic;
+  klu_numeric* numeric;
+  explicit Klu(Eigen::SparseMatrix<double> m) : matrix(std::move(m)) {
+    klu_defaults(&common);
+    symbolic = klu_analyze(n(), matrix.outerIndexPtr(), matrix.innerIndexPtr(), &common);
+    numeric = klu_factor(matrix.outerIndexPtr(), matrix.innerIndexPtr(), matrix.valuePtr(), symbolic, &common);
+  }
+  Klu(const Klu&) = delete;
+  Klu& operator=(const Klu&) = delete;
+  ~Klu() {
+    klu_free_numeric(&numeric, &common);
+    klu_free_symbolic(&symbolic, &common);
+  }
+  [[nodiscard]] int n() const { return static_cast<int>(matrix.rows()); }
+  void solve(Eigen::VectorXd& b) { klu_solve(symbolic, numeric, n(), 1, b.data(), &common); }
+  void refactor() { klu_refactor(matrix.outerIndexPtr(), matrix.innerIndexPtr(), matrix.valuePtr(), symbolic, numeric, &common); }
+};
+
+void require(bool truth, const char* what) {
+  if (truth) return;
+  fmt::print(stderr, "wrong result before timing: {}\n", what);
+  std::exit(1);
+}
+
+void bench_plant(benchmark::State& state, network::Network network) {
+  emt::Plant plant = emt::compile(network);
+  const emt::SignalId signal = plant.signal(plant.signal_names().front());
+  for (int k = 0; k < 400; ++k) require(plant.step() == emt::Status::running, "the plant diverged");
+  const double expected = (plant.phasor(signal) * std::polar(1.0, 2 * 3.14159265358979 * 50 * plant.time_s())).real();
+  require(std::abs(plant.value(signal) - expected) < 1e-6 * std::abs(plant.phasor(signal)), "the steady state was left");
+  for (auto _ : state) benchmark::DoNotOptimize(plant.step());
+}
+
+void bench_klu(benchmark::State& state, int buses, bool refactor) {
+  Klu klu(matrix_of(district(buses), buses));
+  const Eigen::VectorXd b = Eigen::VectorXd::LinSpaced(klu.n(), -1, 1);
+  Eigen::VectorXd x = b;
+  klu.solve(x);
+  require((klu.matrix * x - b).norm() < 1e-9 * b.norm(), "KLU's solution");
+  for (auto _ : state) {
+    if (refactor) klu.refactor();
+    x = b;
+    klu.solve(x);
+    benchmark::DoNotOptimize(x.data());
+  }
+}
+
+void bench_floor(benchmark::State& state, int numbers) {
+  const Eigen::VectorXd values = Eigen::VectorXd::LinSpaced(numbers, 0, 1);
+  for (auto _ : state) benchmark::DoNotOptimize(values.sum());
+}
+
+/// A three-phase fault struck between grid points, again and again; only the step that strikes is timed.
+void bench_events(benchmark::State& state, const trial::Case& quay) {
+  network::Network network = quay.network;
+  network.faults = {quay.trials[0].fault->fault};
+  emt::Plant plant = emt::compile(network);
+  const emt::OperableId fault = plant.operable("fault");
+  auto& clock = pace::system_clock();
+  bool struck = false;
+  for (auto _ : state) {
+    for (int k = 0; k < 200; ++k) (void)plant.step();
+    // A clearing waits for current zeros, so only the strikes are timed.
+    if (struck) {
+      plant.open(fault, plant.time_s());
+      for (int k = 0; k < 400; ++k) (void)plant.step();
+    }
+    plant.close(fault, plant.time_s() + 20e-6);
+    struck = true;
+    const auto begun = clock.now_ns();
+    benchmark::DoNotOptimize(plant.step());
+    state.SetIterationTime(static_cast<double>(clock.now_ns() - begun) * 1e-9);
+  }
+}
+
+/// Collects medians and prints them as tables in the end.
+class TableReporter final : public benchmark::BenchmarkReporter {
+ public:
+  bool ReportContext(const Context&) override { return true; }
+  void ReportRuns(const std::vector<Run>& runs) override {
+    for (const Run& run : runs) {
+      if (run.run_type == Run::RT_Aggregate && run.aggregate_name == "median") medians_[run.run_name.function_name] = run.GetAdjustedRealTime();  // manual time where it is used
+    }
+  }
+  double operator[](const std::string& name) const { return medians_.at(name); }
+
+ private:
+  std::map<std::string, double> medians_;
+};
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  benchmark::Initialize(&argc, argv);
+  const std::vector<int> sizes{10, 33, 100, 333, 1000};
+  const trial::Case quay = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
+  const auto add = [](const std::string& name, auto&& work) {
+    benchmark::RegisterBenchmark(name.c_str(), work)->Repetitions(7)->ReportAggregatesOnly(true)->MinTime(0.05)->Unit(benchmark::kNanosecond);
+  };
+  for (const int buses : sizes) {
+    const std::string of = "/" + std::to_string(buses);
+    const network::Network network = district(buses).network;
+    const int entries = emt::compile(network).summary().factor_entries;
+    add("plant" + of, [network](benchmark::State& s) { bench_plant(s, network); });
+    add("solve" + of, [buses](benchmark::State& s) { bench_klu(s, buses, false); });
+    add("refactor" + of, [buses](benchmark::State& s) { bench_klu(s, buses, true); });
+    add("floor" + of, [entries](benchmark::State& s) { bench_floor(s, entries); });
+  }
+  add("demo", [&](benchmark::State& s) { bench_plant(s, quay.network); });
+  benchmark::RegisterBenchmark("event", [&](benchmark::State& s) { bench_events(s, quay); })
+      ->Repetitions(15)->ReportAggregatesOnly(true)->Iterations(200)->UseManualTime()->Unit(benchmark::kNanosecond);
+  TableReporter table;
+  benchmark::RunSpecifiedBenchmarks(&table);
+
+  fmt::print("{:>6}  {:>12}  {:>12}  {:>12}  {:>12}  {:>12}  {:>14}\n", "buses", "plant ns", "klu solve ns", "refactor ns", "floor ns",
+             "solve/plant", "plant/floor");
+  for (const int buses : sizes) {
+    const auto of = [&](const char* name) { return table[fmt::format("{}/{}", name, buses)]; };
+    fmt::print("{:>6}  {:>12.0f}  {:>12.0f}  {:>12.0f}  {:>12.0f}  {:>12.2f}  {:>14.2f}\n", buses, of("plant"), of("solve"), of("refactor"),
+               of("floor"), of("solve") / of("plant"), of("plant") / of("floor"));
+  }
+  fmt::print("growth from {} to {} buses: exponent {:.3f}\n", sizes[1], sizes.back(),
+             std::log(table[fmt::format("plant/{}", sizes.back())] / table[fmt::format("plant/{}", sizes[1])]) /
+                 std::log(static_cast<double>(sizes.back()) / sizes[1]));
+  fmt::print("\nVeskar quay: {:.0f} ns a step; {:.0f} ns when a three-phase fault strikes inside it ({:.1f} times)\n",
+             table["demo"], table["event"], table["event"] / table["demo"]);
+}
