@@ -9,8 +9,10 @@ int main(int argc, char** argv) {
   using namespace zavrek::test;
   const std::string folder = argc > 1 ? argv[1] : "tests/data";
   constexpr double steps[] = {100e-6, 50e-6, 20e-6, 10e-6};
-  fmt::print("# Accuracy\n\nMade by `./dev accuracy`. Each circuit starts from rest; the answers in `tests/data` are closed forms or\n"
-             "solutions with a relative error of 1e-9. Errors are shares of the answer's peak.\n\n");
+  fmt::print(
+      "# Accuracy\n\nMade by `./dev accuracy`. Each circuit starts from rest; the answers in `tests/data` "
+      "are closed forms or\n"
+      "solutions with a relative error of 1e-9. Errors are shares of the answer's peak.\n\n");
   fmt::print("| circuit | error |");
   for (const double step : steps) fmt::print(" {:.0f} us |", 1e6 * step);
   fmt::print(" order |\n| --- | --- |");
@@ -32,8 +34,12 @@ int main(int argc, char** argv) {
     row("rms", &Deviation::rms);
     row("largest", &Deviation::largest);
   }
-  fmt::print("\nOrder: slope of the error over the step, from 100 us to 10 us; two is what the trapezoidal rule promises. On the open\n"
-             "line the step only errs at the instant of the wave front itself, one sample in each travel; the rms of so few samples\n"
-             "falls with half an order more. \"exact\": nothing is left but the digits of the file (travel time and step divide evenly,\n"
-             "and the circuit has no store of energy but the line).\n");
+  fmt::print(
+      "\nOrder: slope of the error over the step, from 100 us to 10 us; two is what the trapezoidal rule "
+      "promises. On the open\n"
+      "line the step only errs at the instant of the wave front itself, one sample in each travel; the rms "
+      "of so few samples\n"
+      "falls with half an order more. \"exact\": nothing is left but the digits of the file (travel time and "
+      "step divide evenly,\n"
+      "and the circuit has no store of energy but the line).\n");
 }

@@ -40,10 +40,20 @@ District district(int buses) {
   for (int k = 1; k < buses; ++k) {
     const int from = k - 1 - static_cast<int>(random() % static_cast<unsigned>(std::min(k, 4)));
     d.edges.emplace_back(from, k);
-    d.network.elements.emplace_back(network::Cable{.name = fmt::format("c{}", k), .between = {fmt::format("b{}", from), fmt::format("b{}", k)},
-                                                   .length_m = 300, .r1_ohm_per_m = 1.6e-4, .x1_ohm_per_m = 1e-4, .c1_F_per_m = 3.6e-10,
-                                                   .r0_ohm_per_m = 9e-4, .x0_ohm_per_m = 3e-4, .c0_F_per_m = 3.6e-10});
-    d.network.elements.emplace_back(network::Load{.name = fmt::format("l{}", k), .bus = fmt::format("b{}", k), .active_W = 2e4, .reactive_var = 5e3,
+    d.network.elements.emplace_back(
+        network::Cable{.name = fmt::format("c{}", k),
+                       .between = {fmt::format("b{}", from), fmt::format("b{}", k)},
+                       .length_m = 300,
+                       .r1_ohm_per_m = 1.6e-4,
+                       .x1_ohm_per_m = 1e-4,
+                       .c1_F_per_m = 3.6e-10,
+                       .r0_ohm_per_m = 9e-4,
+                       .x0_ohm_per_m = 3e-4,
+                       .c0_F_per_m = 3.6e-10});
+    d.network.elements.emplace_back(network::Load{.name = fmt::format("l{}", k),
+                                                  .bus = fmt::format("b{}", k),
+                                                  .active_W = 2e4,
+                                                  .reactive_var = 5e3,
                                                   .connection = "grounded star"});
   }
   return d;
@@ -77,7 +87,8 @@ struct Klu {
   explicit Klu(Eigen::SparseMatrix<double> m) : matrix(std::move(m)) {
     klu_defaults(&common);
     symbolic = klu_analyze(n(), matrix.outerIndexPtr(), matrix.innerIndexPtr(), &common);
-    numeric = klu_factor(matrix.outerIndexPtr(), matrix.innerIndexPtr(), matrix.valuePtr(), symbolic, &common);
+    numeric =
+        klu_factor(matrix.outerIndexPtr(), matrix.innerIndexPtr(), matrix.valuePtr(), symbolic, &common);
   }
   Klu(const Klu&) = delete;
   Klu& operator=(const Klu&) = delete;
@@ -87,7 +98,10 @@ struct Klu {
   }
   [[nodiscard]] int n() const { return static_cast<int>(matrix.rows()); }
   void solve(Eigen::VectorXd& b) { klu_solve(symbolic, numeric, n(), 1, b.data(), &common); }
-  void refactor() { klu_refactor(matrix.outerIndexPtr(), matrix.innerIndexPtr(), matrix.valuePtr(), symbolic, numeric, &common); }
+  void refactor() {
+    klu_refactor(matrix.outerIndexPtr(), matrix.innerIndexPtr(), matrix.valuePtr(), symbolic, numeric,
+                 &common);
+  }
 };
 
 void require(bool truth, const char* what) {
@@ -100,8 +114,10 @@ void bench_plant(benchmark::State& state, network::Network network) {
   emt::Plant plant = emt::compile(network);
   const emt::SignalId signal = plant.signal(plant.signal_names().front());
   for (int k = 0; k < 400; ++k) require(plant.step() == emt::Status::running, "the plant diverged");
-  const double expected = (plant.phasor(signal) * std::polar(1.0, 2 * 3.14159265358979 * 50 * plant.time_s())).real();
-  require(std::abs(plant.value(signal) - expected) < 1e-6 * std::abs(plant.phasor(signal)), "the steady state was left");
+  const double expected =
+      (plant.phasor(signal) * std::polar(1.0, 2 * 3.14159265358979 * 50 * plant.time_s())).real();
+  require(std::abs(plant.value(signal) - expected) < 1e-6 * std::abs(plant.phasor(signal)),
+          "the steady state was left");
   for (auto _ : state) benchmark::DoNotOptimize(plant.step());
 }
 
@@ -153,7 +169,8 @@ class TableReporter final : public benchmark::BenchmarkReporter {
   bool ReportContext(const Context&) override { return true; }
   void ReportRuns(const std::vector<Run>& runs) override {
     for (const Run& run : runs) {
-      if (run.run_type == Run::RT_Aggregate && run.aggregate_name == "median") medians_[run.run_name.function_name] = run.GetAdjustedRealTime();  // manual time where it is used
+      if (run.run_type == Run::RT_Aggregate && run.aggregate_name == "median")
+        medians_[run.run_name.function_name] = run.GetAdjustedRealTime();  // manual time where it is used
     }
   }
   double operator[](const std::string& name) const { return medians_.at(name); }
@@ -169,7 +186,11 @@ int main(int argc, char** argv) {
   const std::vector<int> sizes{10, 33, 100, 333, 1000};
   const trial::Case quay = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
   const auto add = [](const std::string& name, auto&& work) {
-    benchmark::RegisterBenchmark(name.c_str(), work)->Repetitions(7)->ReportAggregatesOnly(true)->MinTime(0.05)->Unit(benchmark::kNanosecond);
+    benchmark::RegisterBenchmark(name.c_str(), work)
+        ->Repetitions(7)
+        ->ReportAggregatesOnly(true)
+        ->MinTime(0.05)
+        ->Unit(benchmark::kNanosecond);
   };
   for (const int buses : sizes) {
     const std::string of = "/" + std::to_string(buses);
@@ -182,20 +203,28 @@ int main(int argc, char** argv) {
   }
   add("demo", [&](benchmark::State& s) { bench_plant(s, quay.network); });
   benchmark::RegisterBenchmark("event", [&](benchmark::State& s) { bench_events(s, quay); })
-      ->Repetitions(15)->ReportAggregatesOnly(true)->Iterations(200)->UseManualTime()->Unit(benchmark::kNanosecond);
+      ->Repetitions(15)
+      ->ReportAggregatesOnly(true)
+      ->Iterations(200)
+      ->UseManualTime()
+      ->Unit(benchmark::kNanosecond);
   TableReporter table;
   benchmark::RunSpecifiedBenchmarks(&table);
 
-  fmt::print("{:>6}  {:>12}  {:>12}  {:>12}  {:>12}  {:>12}  {:>14}\n", "buses", "plant ns", "klu solve ns", "refactor ns", "floor ns",
-             "solve/plant", "plant/floor");
+  fmt::print("{:>6}  {:>12}  {:>12}  {:>12}  {:>12}  {:>12}  {:>14}\n", "buses", "plant ns", "klu solve ns",
+             "refactor ns", "floor ns", "solve/plant", "plant/floor");
   for (const int buses : sizes) {
     const auto of = [&](const char* name) { return table[fmt::format("{}/{}", name, buses)]; };
-    fmt::print("{:>6}  {:>12.0f}  {:>12.0f}  {:>12.0f}  {:>12.0f}  {:>12.2f}  {:>14.2f}\n", buses, of("plant"), of("solve"), of("refactor"),
-               of("floor"), of("solve") / of("plant"), of("plant") / of("floor"));
+    fmt::print("{:>6}  {:>12.0f}  {:>12.0f}  {:>12.0f}  {:>12.0f}  {:>12.2f}  {:>14.2f}\n", buses,
+               of("plant"), of("solve"), of("refactor"), of("floor"), of("solve") / of("plant"),
+               of("plant") / of("floor"));
   }
-  fmt::print("growth from {} to {} buses: exponent {:.3f}\n", sizes[1], sizes.back(),
-             std::log(table[fmt::format("plant/{}", sizes.back())] / table[fmt::format("plant/{}", sizes[1])]) /
-                 std::log(static_cast<double>(sizes.back()) / sizes[1]));
-  fmt::print("\nVeskar quay: {:.0f} ns a step; {:.0f} ns when a three-phase fault strikes inside it ({:.1f} times)\n",
-             table["demo"], table["event"], table["event"] / table["demo"]);
+  fmt::print(
+      "growth from {} to {} buses: exponent {:.3f}\n", sizes[1], sizes.back(),
+      std::log(table[fmt::format("plant/{}", sizes.back())] / table[fmt::format("plant/{}", sizes[1])]) /
+          std::log(static_cast<double>(sizes.back()) / sizes[1]));
+  fmt::print(
+      "\nVeskar quay: {:.0f} ns a step; {:.0f} ns when a three-phase fault strikes inside it ({:.1f} "
+      "times)\n",
+      table["demo"], table["event"], table["event"] / table["demo"]);
 }

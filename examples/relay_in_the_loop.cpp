@@ -13,8 +13,14 @@ int main() {
   berth.buses = {{"quay", 11e3}, {"feed", 11e3}, {"berth", 11e3}};
   berth.elements = {network::Source{.name = "grid", .bus = "quay", .short_circuit_VA = 140e6},
                     network::Breaker{.name = "Q1", .between = {"quay", "feed"}, .opening_time_s = 0.04},
-                    network::Cable{.name = "cable", .between = {"feed", "berth"}, .length_m = 2400, .r1_ohm_per_m = 1.6e-4,
-                                   .x1_ohm_per_m = 1e-4, .c1_F_per_m = 3.6e-10, .r0_ohm_per_m = 9e-4, .x0_ohm_per_m = 3e-4,
+                    network::Cable{.name = "cable",
+                                   .between = {"feed", "berth"},
+                                   .length_m = 2400,
+                                   .r1_ohm_per_m = 1.6e-4,
+                                   .x1_ohm_per_m = 1e-4,
+                                   .c1_F_per_m = 3.6e-10,
+                                   .r0_ohm_per_m = 9e-4,
+                                   .x0_ohm_per_m = 3e-4,
                                    .c0_F_per_m = 3.6e-10},
                     network::Load{.name = "ferry", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
   berth.faults = {{.name = "fault", .on = "cable", .at = 0.9, .phases = "BC", .resistance_ohm = 5}};
@@ -22,12 +28,14 @@ int main() {
 
   protection::RelaySettings settings;
   settings.name = "R1";
-  settings.stages = {{.name = "phase1", .characteristic = "IEC normal inverse", .pickup_A = 400, .time_multiplier = 0.1}};
+  settings.stages = {
+      {.name = "phase1", .characteristic = "IEC normal inverse", .pickup_A = 400, .time_multiplier = 0.1}};
   protection::OvercurrentRelay relay(settings, 4000, 50);
 
   const double struck_s = 0.1;
   plant.close(plant.operable("fault"), struck_s);
-  const emt::SignalId currents[] = {plant.signal("cable.ia"), plant.signal("cable.ib"), plant.signal("cable.ic")};
+  const emt::SignalId currents[] = {plant.signal("cable.ia"), plant.signal("cable.ib"),
+                                    plant.signal("cable.ic")};
   bool tripped = false;
   while (plant.time_s() < 1.5) {
     if (plant.step() != emt::Status::running) return 1;

@@ -1,6 +1,7 @@
 // A three-phase fault behind a known impedance, against its closed form.
 //
-//   i(t) = (E/|Z|) [ cos(wt + a - phi) - cos(wt0 + a - phi) exp(-(t - t0) R/L) ],   Z = R + jwL = |Z| exp(j phi)
+//   i(t) = (E/|Z|) [ cos(wt + a - phi) - cos(wt0 + a - phi) exp(-(t - t0) R/L) ],   Z = R + jwL = |Z| exp(j
+//   phi)
 //
 // The source is stiff, the branch carries nothing before the fault, so the formula holds exactly and
 // what is left is the error of the fixed step, which falls with its square.
@@ -19,9 +20,10 @@ int main() {
   Network quay;
   quay.title = "Veskar quay behind 0.9 ohm and 14.3 mH";
   quay.buses = {{"moor", 11e3}, {"quay", 11e3}};
-  quay.elements = {Source{.name = "grid", .bus = "moor"},
-                   Branch{.name = "infeed", .between = {"moor", "quay"}, .resistance_ohm = r, .inductance_H = l},
-                   Branch{.name = "stray", .between = {"quay", "ground"}, .resistance_ohm = 1e7}};
+  quay.elements = {
+      Source{.name = "grid", .bus = "moor"},
+      Branch{.name = "infeed", .between = {"moor", "quay"}, .resistance_ohm = r, .inductance_H = l},
+      Branch{.name = "stray", .between = {"quay", "ground"}, .resistance_ohm = 1e7}};
   quay.faults = {{.name = "fault", .on = "quay", .phases = "ABCG"}};
 
   const std::complex<double> z(r + 1e-4, omega * l);  // a solid fault has 0.1 mohm in each pole

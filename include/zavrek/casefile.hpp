@@ -16,7 +16,8 @@ namespace zavrek::casefile {
 
 /// The same from text; `name` stands in messages. For tests and for fuzzing.
 [[nodiscard]] network::Network read_network_text(std::string_view text, const std::string& name);
-[[nodiscard]] protection::RelaySettings read_relay_settings_text(std::string_view text, const std::string& name);
+[[nodiscard]] protection::RelaySettings read_relay_settings_text(std::string_view text,
+                                                                 const std::string& name);
 
 /// Tables that files of a case may contain, for the printed manual.
 [[nodiscard]] std::vector<const network::Table*> all_tables();

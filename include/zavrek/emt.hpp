@@ -31,15 +31,15 @@ enum class Status { running, diverged };
 /// What a network compiled to.
 struct Summary {
   int buses = 0;
-  int nodes = 0;              ///< unknown node voltages
-  int known_nodes = 0;        ///< imposed by stiff sources
-  int partitions = 0;         ///< solved independently of each other
-  int largest_partition = 0;  ///< in nodes
-  int states = 0;             ///< energy stores: inductor currents, capacitor voltages, line waves
-  int switch_nodes = 0;       ///< nodes in the blocks that a switching refactors
-  int factor_entries = 0;     ///< numbers read by one solve
-  double largest_step_s = 0;  ///< bound set by the shortest line travel time; infinite without lines
-  int events_per_step = 0;    ///< most discontinuities located inside one step
+  int nodes = 0;                   ///< unknown node voltages
+  int known_nodes = 0;             ///< imposed by stiff sources
+  int partitions = 0;              ///< solved independently of each other
+  int largest_partition = 0;       ///< in nodes
+  int states = 0;                  ///< energy stores: inductor currents, capacitor voltages, line waves
+  int switch_nodes = 0;            ///< nodes in the blocks that a switching refactors
+  int factor_entries = 0;          ///< numbers read by one solve
+  double largest_step_s = 0;       ///< bound set by the shortest line travel time; infinite without lines
+  int events_per_step = 0;         ///< most discontinuities located inside one step
   std::vector<std::string> notes;  ///< modelling choices that the compiler made
 };
 
@@ -53,12 +53,12 @@ class Plant {
   /// Advances by one step. No allocation, no lock, bounded work.
   [[nodiscard]] Status step() noexcept;
 
-  [[nodiscard]] double time_s() const noexcept;    ///< of the values that can be read now
+  [[nodiscard]] double time_s() const noexcept;  ///< of the values that can be read now
   [[nodiscard]] double step_s() const noexcept;
   [[nodiscard]] long long steps() const noexcept;  ///< done so far
   /// Steps in which more discontinuities stood than `Summary::events_per_step`; the rest waited a step.
   [[nodiscard]] long long crowded_steps() const noexcept;
-  [[nodiscard]] std::string culprit() const;       ///< node that diverged, empty while running
+  [[nodiscard]] std::string culprit() const;  ///< node that diverged, empty while running
 
   /// Throws Error with the nearest known name.
   [[nodiscard]] SignalId signal(std::string_view name) const;

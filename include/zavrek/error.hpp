@@ -9,11 +9,11 @@ namespace zavrek {
 
 /// One thing wrong with an input: what, where, and what would be right.
 struct Flaw {
-  std::string file;    ///< file name, empty when the input was not a file
-  int line = 0;        ///< 1-based line in `file`, 0 when unknown
-  std::string place;   ///< "cable.cable1", "trial 3", an element or a bus; may be empty
-  std::string field;   ///< field of `place`; may be empty
-  std::string text;    ///< what is wrong and what would be right, without a full stop
+  std::string file;   ///< file name, empty when the input was not a file
+  int line = 0;       ///< 1-based line in `file`, 0 when unknown
+  std::string place;  ///< "cable.cable1", "trial 3", an element or a bus; may be empty
+  std::string field;  ///< field of `place`; may be empty
+  std::string text;   ///< what is wrong and what would be right, without a full stop
 };
 
 /// "network.toml:12: cable.cable1, length: ..." on one line.

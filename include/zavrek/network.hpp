@@ -14,11 +14,11 @@ struct Network {
   std::string title;
   double frequency_Hz = 50;
   double step_s = 50e-6;
-  std::string start = "steady";        ///< "steady": sinusoidal steady state; "zero": all at rest
-  std::string rule = "trapezoidal";    ///< "trapezoidal", or "euler" for backward Euler throughout
+  std::string start = "steady";      ///< "steady": sinusoidal steady state; "zero": all at rest
+  std::string rule = "trapezoidal";  ///< "trapezoidal", or "euler" for backward Euler throughout
   std::vector<Bus> buses;
   std::vector<Element> elements;
-  std::vector<Fault> faults;           ///< places where a run may strike
+  std::vector<Fault> faults;  ///< places where a run may strike
 
   [[nodiscard]] const Bus* find_bus(std::string_view name) const;
   [[nodiscard]] const Element* find_element(std::string_view name) const;

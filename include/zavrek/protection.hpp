@@ -38,13 +38,13 @@ struct Curve {
 /// One overcurrent stage.
 struct Stage {
   std::string name;
-  std::string quantity = "phase";          ///< "phase": the largest; "earth": the residual current
+  std::string quantity = "phase";           ///< "phase": the largest; "earth": the residual current
   std::string characteristic = "definite";  ///< or the name of a curve
-  double pickup_A = unset;                 ///< primary or secondary, as the relay's `amperes` says
-  double delay_s = unset;                  ///< definite only
-  double time_multiplier = 1;              ///< curves only
-  double drop_off = 0.95;                  ///< fraction of pickup
-  double flat_above = 20;                  ///< multiple of pickup beyond which a curve gets no faster
+  double pickup_A = unset;                  ///< primary or secondary, as the relay's `amperes` says
+  double delay_s = unset;                   ///< definite only
+  double time_multiplier = 1;               ///< curves only
+  double drop_off = 0.95;                   ///< fraction of pickup
+  double flat_above = 20;                   ///< multiple of pickup beyond which a curve gets no faster
 
   /// Operating time at a constant `current_A` in the amperes of the setting; infinite when it never operates.
   [[nodiscard]] double operate_time_s(double current_A) const;
@@ -57,7 +57,7 @@ struct RelaySettings {
   std::string amperes = "primary";  ///< in which the pickups are: "primary" or "secondary"
   double ct_primary_A = unset;
   double ct_secondary_A = 1;
-  std::string earth = "sum";        ///< residual from the "sum" of phases or the "neutral" channel
+  std::string earth = "sum";  ///< residual from the "sum" of phases or the "neutral" channel
   std::vector<Stage> stages;
 
   /// Amperes of the settings per primary ampere.
@@ -83,9 +83,9 @@ class CyclePhasor {
  private:
   int length_;
   int newest_ = 0;
-  std::vector<double> window_;   // 2 * length: each sample twice, so that any cycle is contiguous
-  std::vector<double> cosine_;   // length
-  std::vector<double> sine_;     // length
+  std::vector<double> window_;  // 2 * length: each sample twice, so that any cycle is contiguous
+  std::vector<double> cosine_;  // length
+  std::vector<double> sine_;    // length
 };
 
 /// Overcurrent relay working sample by sample. Instantaneous reset; inverse stages integrate 1/t(M).
@@ -133,7 +133,8 @@ struct ExpectedOperation {
   double time_s = std::numeric_limits<double>::infinity();
   std::string stage;
 };
-[[nodiscard]] ExpectedOperation expected_operation(const RelaySettings& settings, std::span<const double> phase_rms_A,
+[[nodiscard]] ExpectedOperation expected_operation(const RelaySettings& settings,
+                                                   std::span<const double> phase_rms_A,
                                                    std::span<const double> earth_rms_A, double interval_s);
 
 }  // namespace zavrek::protection

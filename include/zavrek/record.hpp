@@ -13,9 +13,9 @@ namespace zavrek::record {
 /// One sampled signal, in primary values.
 struct Analog {
   std::string name;
-  std::string phase;        ///< "A", "B", "C", "N" or empty
-  std::string unit;         ///< "A", "V", "kA" ...
-  double primary = 1;       ///< rated ratio of the transformer in front of it
+  std::string phase;   ///< "A", "B", "C", "N" or empty
+  std::string unit;    ///< "A", "V", "kA" ...
+  double primary = 1;  ///< rated ratio of the transformer in front of it
   double secondary = 1;
   std::vector<double> samples;  ///< NaN where a value is missing
 };
@@ -38,8 +38,8 @@ struct Record {
   std::string station;
   std::string device;
   double frequency_Hz = 50;
-  double rate_Hz = 0;                ///< 0 when samples are not evenly spaced
-  std::int64_t start_utc_ns = 0;     ///< of time 0
+  double rate_Hz = 0;             ///< 0 when samples are not evenly spaced
+  std::int64_t start_utc_ns = 0;  ///< of time 0
   double trigger_s = 0;
   std::vector<double> time_s;
   std::vector<Analog> analogs;
@@ -73,7 +73,8 @@ void write_comtrade(const Record& record, const std::filesystem::path& path, Enc
 
 /// Rms of the fundamental by full-cycle Fourier over the cycle that ends at each sample; zero during the
 /// first cycle. Needs an even rate. Of several signals at once: their sum (the residual, say).
-[[nodiscard]] std::vector<double> fundamental_rms(const Record& record, const std::vector<const Analog*>& sum_of);
+[[nodiscard]] std::vector<double> fundamental_rms(const Record& record,
+                                                  const std::vector<const Analog*>& sum_of);
 
 /// Whole file as bytes; throws Error naming it.
 [[nodiscard]] std::string read_file(const std::filesystem::path& path);

@@ -29,14 +29,14 @@ const Table& table(const Stream*);
 /// A relay and how it is connected.
 struct Device {
   std::string name;
-  std::string place = "process";  ///< "plant": same process; "process": own process, started by the run;
-                                  ///< "outside": already there, on the interface
-  std::string settings;           ///< file, relative to the case: what a stand-in runs with
-  std::string approved;           ///< file with the settings it should have; `settings` when empty
-  std::string reads;              ///< stream
-  std::vector<std::string> trips;  ///< breakers that its trip opens
-  int appid = 1;                  ///< of its GOOSE
-  protection::RelaySettings relay;           ///< from `settings`
+  std::string place = "process";    ///< "plant": same process; "process": own process, started by the run;
+                                    ///< "outside": already there, on the interface
+  std::string settings;             ///< file, relative to the case: what a stand-in runs with
+  std::string approved;             ///< file with the settings it should have; `settings` when empty
+  std::string reads;                ///< stream
+  std::vector<std::string> trips;   ///< breakers that its trip opens
+  int appid = 1;                    ///< of its GOOSE
+  protection::RelaySettings relay;  ///< from `settings`
   protection::RelaySettings approved_relay;  ///< from `approved`; expectations follow these
 };
 const Table& table(const Device*);
@@ -63,9 +63,9 @@ const Table& table(const Disturbance*);
 struct Expectation {
   std::string device;
   std::string output = "trip";
-  std::string time;                     ///< "from settings" or a time
+  std::string time;                                    ///< "from settings" or a time
   std::vector<std::string> tolerance{"5 %", "30 ms"};  ///< the greater one holds
-  std::vector<std::string> window;      ///< earliest and latest
+  std::vector<std::string> window;                     ///< earliest and latest
   bool never = false;
   std::string breaker;
   double open_before_s = unset;
@@ -123,11 +123,11 @@ struct Verdict {
 struct TrialResult {
   std::string name;
   std::vector<Verdict> verdicts;
-  std::string failure;       ///< why the trial could not be carried through; empty otherwise
+  std::string failure;  ///< why the trial could not be carried through; empty otherwise
   record::Record record;
   double inception_s = 0;
   double fault_current_A = 0;  ///< rms of the largest phase, one cycle that starts two cycles after inception
-  std::string medium;        ///< how frames travelled; empty when none did
+  std::string medium;          ///< how frames travelled; empty when none did
   pace::Timing timing;
   std::vector<std::string> notes;
   [[nodiscard]] bool passed() const;

@@ -34,18 +34,18 @@ struct Address {
 
 /// One instantaneous value of a sampled-value stream with its quality word (IEC 61850-7-3).
 struct MeasuredValue {
-  std::int32_t value = 0;       ///< currents in mA, voltages in 10 mV (IEC 61869-9)
-  std::uint32_t quality = 0;    ///< 0: good; bits 0-1 validity (01 invalid, 11 questionable)
+  std::int32_t value = 0;     ///< currents in mA, voltages in 10 mV (IEC 61869-9)
+  std::uint32_t quality = 0;  ///< 0: good; bits 0-1 validity (01 invalid, 11 questionable)
   [[nodiscard]] bool usable() const { return (quality & 3U) == 0; }
 };
 
 /// One ASDU of IEC 61850-9-2 with the data set ia ib ic in va vb vc vn.
 struct SampledValues {
   Address address;
-  std::string id;                   ///< svID
-  std::uint16_t count = 0;          ///< smpCnt: 0 at the start of each second
-  std::uint32_t revision = 1;       ///< confRev
-  std::uint8_t synchronised = 2;    ///< smpSynch
+  std::string id;                 ///< svID
+  std::uint16_t count = 0;        ///< smpCnt: 0 at the start of each second
+  std::uint32_t revision = 1;     ///< confRev
+  std::uint8_t synchronised = 2;  ///< smpSynch
   std::array<MeasuredValue, 8> values{};
 };
 inline constexpr double current_lsb_A = 1e-3;
@@ -101,7 +101,8 @@ class Link {
   [[nodiscard]] virtual const std::string& description() const noexcept = 0;
 };
 
-/// What a party wants to read: frames of one ethertype, and of one application identifier when `appid` is set.
+/// What a party wants to read: frames of one ethertype, and of one application identifier when `appid` is
+/// set.
 struct Filter {
   std::uint16_t ethertype = ethertype_sampled_values;
   std::optional<std::uint16_t> appid;
@@ -109,8 +110,10 @@ struct Filter {
 
 enum class Medium { automatic, raw, datagram };
 /// Frames as they are over a raw packet socket on `interface`; where the system does not allow that, the
-/// same frames inside datagrams on the loopback's multicast group 239.61.85.1. Throws Error when neither opens.
-[[nodiscard]] std::unique_ptr<Link> open_link(const std::string& interface, Medium medium, const Filter& filter);
+/// same frames inside datagrams on the loopback's multicast group 239.61.85.1. Throws Error when neither
+/// opens.
+[[nodiscard]] std::unique_ptr<Link> open_link(const std::string& interface, Medium medium,
+                                              const Filter& filter);
 
 /// Sends a state by GOOSE: at once on a change, then after 2, 4, 8 ... ms up to `slowest_ms`, as
 /// IEC 61850-8-1 clause 18.1.2.5 describes. Time is the caller's.

@@ -95,7 +95,9 @@ void read_bench(Reader& reader, trial::Bench& bench) {
 
 void read_fault(Reader& reader, const toml::node& node, const std::string& place, trial::Trial& trial) {
   const toml::table* body = node.as_table();
-  if (!body) return reader.report(node, place, "fault", "a table is wanted, such as fault = { on = \"quay\", phases = \"AG\" }");
+  if (!body)
+    return reader.report(node, place, "fault",
+                         "a table is wanted, such as fault = { on = \"quay\", phases = \"AG\" }");
   trial.fault.emplace();
   const std::size_t before = reader.flaws().size();
   reader.fields(*body, place, {target(trial.fault->fault), target(*trial.fault)});
@@ -103,9 +105,12 @@ void read_fault(Reader& reader, const toml::node& node, const std::string& place
   for (const auto& [key, value] : *body) reader.remember(place, "fault." + std::string(key.str()), value);
 }
 
-void read_expectations(Reader& reader, const toml::node& node, const std::string& place, trial::Trial& trial) {
+void read_expectations(Reader& reader, const toml::node& node, const std::string& place,
+                       trial::Trial& trial) {
   const toml::array* list = node.as_array();
-  if (!list) return reader.report(node, place, "expect", "a list is wanted, such as expect = [ { device = \"R1\", never = true } ]");
+  if (!list)
+    return reader.report(node, place, "expect",
+                         "a list is wanted, such as expect = [ { device = \"R1\", never = true } ]");
   for (const toml::node& entry : *list) {
     const toml::table* body = entry.as_table();
     if (!body) {
@@ -120,7 +125,8 @@ void read_expectations(Reader& reader, const toml::node& node, const std::string
 
 void read_trials(Reader& reader, std::vector<trial::Trial>& trials) {
   for (const auto& [key, node] : reader.root()) {
-    if (key.str() != "trial") reader.report(node, "trials", std::string(key.str()), "no such field; write [[trial]]");
+    if (key.str() != "trial")
+      reader.report(node, "trials", std::string(key.str()), "no such field; write [[trial]]");
   }
   const toml::node* node = reader.root().get("trial");
   if (!node) return;
@@ -204,7 +210,9 @@ class CaseReader {
   void read_device_settings(Reader& bench) {
     for (trial::Device& device : case_.bench.devices) {
       if (device.settings.empty()) {
-        bench.report_by_name({{.file = {}, .place = "device." + device.name, .field = "settings",
+        bench.report_by_name({{.file = {},
+                               .place = "device." + device.name,
+                               .field = "settings",
                                .text = "missing; the file with its settings is wanted"}});
         continue;
       }
@@ -237,7 +245,10 @@ class CaseReader {
 
 trial::Case read_case(const std::filesystem::path& folder) {
   if (!std::filesystem::is_directory(folder)) {
-    throw Error(Flaw{.file = folder.string(), .place = {}, .field = {}, .text = "is no folder; a case is a folder with network.toml in it"});
+    throw Error(Flaw{.file = folder.string(),
+                     .place = {},
+                     .field = {},
+                     .text = "is no folder; a case is a folder with network.toml in it"});
   }
   return CaseReader(folder).run();
 }

@@ -30,7 +30,10 @@ Reader::Reader(std::string_view text, std::string file) : file_(std::move(file))
   try {
     root_ = toml::parse(text);
   } catch (const toml::parse_error& error) {
-    throw Error(Flaw{.file = file_, .line = static_cast<int>(error.source().begin.line), .place = {}, .field = {},
+    throw Error(Flaw{.file = file_,
+                     .line = static_cast<int>(error.source().begin.line),
+                     .place = {},
+                     .field = {},
                      .text = "is no valid TOML: " + std::string(error.description())});
   }
 }
@@ -74,7 +77,8 @@ void Reader::remember(const std::string& place, const std::string& field, const 
 }
 
 void Reader::report(const toml::node& at, std::string place, std::string field, std::string text) {
-  flaws_.push_back({file_, static_cast<int>(at.source().begin.line), std::move(place), std::move(field), std::move(text)});
+  flaws_.push_back(
+      {file_, static_cast<int>(at.source().begin.line), std::move(place), std::move(field), std::move(text)});
 }
 
 void Reader::report_by_name(const std::vector<Flaw>& flaws) {
@@ -86,7 +90,8 @@ void Reader::report_by_name(const std::vector<Flaw>& flaws) {
     if (told) continue;
     flaw.file = file_;
     for (const std::string& key : {flaw.place + "/" + flaw.field, flaw.place + "/"}) {
-      if (const auto found = lines_.find(key); found != lines_.end() && flaw.line == 0) flaw.line = found->second;
+      if (const auto found = lines_.find(key); found != lines_.end() && flaw.line == 0)
+        flaw.line = found->second;
     }
     flaws_.push_back(std::move(flaw));
   }

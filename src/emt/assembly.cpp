@@ -34,7 +34,8 @@ std::vector<Tap> Assembly::stations(const std::string& element,
   if (const auto found = taps_.find(element); found != taps_.end()) {
     stations.insert(stations.end(), found->second.begin(), found->second.end());
   }
-  std::sort(stations.begin(), stations.end(), [](const Tap& a, const Tap& b) { return a.fraction < b.fraction; });
+  std::sort(stations.begin(), stations.end(),
+            [](const Tap& a, const Tap& b) { return a.fraction < b.fraction; });
   return stations;
 }
 
@@ -49,13 +50,17 @@ std::vector<NodeId> Assembly::new_nodes(const std::string& name, std::size_t pha
   return made;
 }
 
-void Assembly::impose(NodeId node, const std::string& owner, double amplitude_V, double omega, double angle_rad) {
+void Assembly::impose(NodeId node, const std::string& owner, double amplitude_V, double omega,
+                      double angle_rad) {
   for (const KnownNode& known : known_nodes) {
     if (known.node != node) continue;
-    throw Error(Flaw{.file = {}, .place = owner, .field = "bus",
-                     .text = fmt::format("loop of stiff sources: {} already imposes the voltage of {}; give one of "
-                                         "them a short_circuit",
-                                         known.owner, node_name(node))});
+    throw Error(
+        Flaw{.file = {},
+             .place = owner,
+             .field = "bus",
+             .text = fmt::format("loop of stiff sources: {} already imposes the voltage of {}; give one of "
+                                 "them a short_circuit",
+                                 known.owner, node_name(node))});
   }
   known_nodes.push_back({node, owner, amplitude_V, omega, angle_rad});
 }
@@ -152,8 +157,9 @@ Eigen::MatrixXd from_sequence(std::size_t phases, double positive, double zero) 
   return matrix;
 }
 
-std::vector<Slot> uncoupled_series(Assembly& assembly, const std::string& owner, const std::vector<Ends>& ends,
-                                   double resistance_ohm, double inductance_H, double elastance) {
+std::vector<Slot> uncoupled_series(Assembly& assembly, const std::string& owner,
+                                   const std::vector<Ends>& ends, double resistance_ohm, double inductance_H,
+                                   double elastance) {
   std::vector<Slot> currents;
   for (const Ends& pair : ends) {
     currents.push_back(assembly.series({.owner = owner,

@@ -36,18 +36,22 @@ struct Term {
   double coefficient = 1;
 };
 using Terms = std::vector<Term>;
-[[nodiscard]] inline Term voltage_of(NodeId node, double coefficient = 1) { return {true, node, coefficient}; }
-[[nodiscard]] inline Term value_of(Slot slot, double coefficient = 1) { return {false, slot.index, coefficient}; }
+[[nodiscard]] inline Term voltage_of(NodeId node, double coefficient = 1) {
+  return {true, node, coefficient};
+}
+[[nodiscard]] inline Term value_of(Slot slot, double coefficient = 1) {
+  return {false, slot.index, coefficient};
+}
 
 /// n branches in series R, L and elastance: v = R i + L di/dt + S q.
 struct SeriesPart {
   std::string owner;
-  std::vector<Ends> ends;          // n
-  Eigen::MatrixXd resistance;      // n x n, ohm
-  Eigen::MatrixXd inductance;      // n x n, H
-  Eigen::VectorXd elastance;       // n, 1/F, zero without a capacitor
-  Slot first_current;              // n slots
-  Slot first_charge_voltage;       // n slots when capacitive
+  std::vector<Ends> ends;      // n
+  Eigen::MatrixXd resistance;  // n x n, ohm
+  Eigen::MatrixXd inductance;  // n x n, H
+  Eigen::VectorXd elastance;   // n, 1/F, zero without a capacitor
+  Slot first_current;          // n slots
+  Slot first_charge_voltage;   // n slots when capacitive
   [[nodiscard]] bool capacitive() const { return elastance.size() > 0 && elastance.maxCoeff() > 0; }
 };
 
@@ -78,14 +82,14 @@ struct PolePart {
 /// A two-ended line of n phases in n modes: phase = transform * modal.
 struct WavePart {
   std::string owner;
-  std::vector<NodeId> near;         // n
-  std::vector<NodeId> far;          // n
-  Eigen::MatrixXd transform;        // n x n, orthogonal
-  Eigen::VectorXd surge_ohm;        // n, lossless surge impedance
-  Eigen::VectorXd resistance_ohm;   // n, of the whole length
-  Eigen::VectorXd travel_s;         // n
-  Slot first_near_current;          // n slots, into the line
-  Slot first_far_current;           // n slots, into the line
+  std::vector<NodeId> near;        // n
+  std::vector<NodeId> far;         // n
+  Eigen::MatrixXd transform;       // n x n, orthogonal
+  Eigen::VectorXd surge_ohm;       // n, lossless surge impedance
+  Eigen::VectorXd resistance_ohm;  // n, of the whole length
+  Eigen::VectorXd travel_s;        // n
+  Slot first_near_current;         // n slots, into the line
+  Slot first_far_current;          // n slots, into the line
 };
 
 /// A node whose voltage is amplitude * cos(omega t + angle).
@@ -134,22 +138,25 @@ class Assembly {
   NodeId new_node(std::string name);
   std::vector<NodeId> new_nodes(const std::string& name, std::size_t phases);
   void impose(NodeId node, const std::string& owner, double amplitude_V, double omega, double angle_rad);
-  Slot series(SeriesPart part);             ///< returns its first current
-  Slot capacitance(CapacitancePart part);   ///< returns its first current
+  Slot series(SeriesPart part);            ///< returns its first current
+  Slot capacitance(CapacitancePart part);  ///< returns its first current
   void conductance(Ends ends, double siemens);
-  int pole(PolePart part);                  ///< returns the index of the pole
-  int wave(WavePart part);                  ///< returns the index of the part
+  int pole(PolePart part);  ///< returns the index of the pole
+  int wave(WavePart part);  ///< returns the index of the part
   void operable(Operable operable);
   void signal(std::string name, std::string unit, Terms terms);
   /// Signals NAME+"a", "b", "c" (or "a" alone), one per entry.
   void phase_signals(const std::string& name, const std::string& unit, const std::vector<Terms>& per_phase);
   /// Currents into the two ends of an element: `NAME.ia` ... and `NAME.ia_far` ...
-  void end_currents(const std::string& element, const std::vector<Terms>& near, const std::vector<Terms>& far);
+  void end_currents(const std::string& element, const std::vector<Terms>& near,
+                    const std::vector<Terms>& far);
   void note(std::string text) { notes_.push_back(std::move(text)); }
 
   // --- read by the compiler -------------------------------------------------------------------
   [[nodiscard]] const network::Network& network() const { return *network_; }
-  [[nodiscard]] const std::string& node_name(NodeId node) const { return node_names_[static_cast<std::size_t>(node)]; }
+  [[nodiscard]] const std::string& node_name(NodeId node) const {
+    return node_names_[static_cast<std::size_t>(node)];
+  }
   [[nodiscard]] int node_count() const { return static_cast<int>(node_names_.size()); }
   [[nodiscard]] int slot_count() const { return slots_; }
   [[nodiscard]] const Terms* find_signal(const std::string& name) const;
@@ -185,8 +192,9 @@ void assemble(const Kind& element, Assembly& assembly);
 [[nodiscard]] Eigen::MatrixXd from_sequence(std::size_t phases, double positive, double zero);
 
 /// Three single-phase (or one) series blocks between `from` and `to`; returns their current slots.
-std::vector<Slot> uncoupled_series(Assembly& assembly, const std::string& owner, const std::vector<Ends>& ends,
-                                   double resistance_ohm, double inductance_H, double elastance = 0);
+std::vector<Slot> uncoupled_series(Assembly& assembly, const std::string& owner,
+                                   const std::vector<Ends>& ends, double resistance_ohm, double inductance_H,
+                                   double elastance = 0);
 
 [[nodiscard]] inline const char* phase_letter(std::size_t phase) {
   constexpr const char* letters[] = {"a", "b", "c"};

@@ -11,21 +11,24 @@ void assemble(const network::Branch& branch, Assembly& assembly) {
   const std::vector<NodeId> near = assembly.nodes(branch.between[0], phases);
   const std::vector<NodeId> far = assembly.nodes(branch.between[1], phases);
   if (near.size() != far.size()) {
-    throw Error(Flaw{.file = {}, .place = "branch." + branch.name, .field = "between",
+    throw Error(Flaw{.file = {},
+                     .place = "branch." + branch.name,
+                     .field = "between",
                      .text = "its two buses have different numbers of phases"});
   }
-  const auto or_positive = [](double zero, double positive) { return network::is_set(zero) ? zero : positive; };
+  const auto or_positive = [](double zero, double positive) {
+    return network::is_set(zero) ? zero : positive;
+  };
   const double elastance = network::is_set(branch.capacitance_F) ? 1 / branch.capacitance_F : 0;
-  SeriesPart part{
-      .owner = "branch." + branch.name,
-      .ends = {},
-      .resistance = from_sequence(phases, branch.resistance_ohm,
-                                  or_positive(branch.zero_resistance_ohm, branch.resistance_ohm)),
-      .inductance =
-          from_sequence(phases, branch.inductance_H, or_positive(branch.zero_inductance_H, branch.inductance_H)),
-      .elastance = Eigen::VectorXd::Constant(static_cast<Eigen::Index>(phases), elastance),
-      .first_current = {},
-      .first_charge_voltage = {}};
+  SeriesPart part{.owner = "branch." + branch.name,
+                  .ends = {},
+                  .resistance = from_sequence(phases, branch.resistance_ohm,
+                                              or_positive(branch.zero_resistance_ohm, branch.resistance_ohm)),
+                  .inductance = from_sequence(phases, branch.inductance_H,
+                                              or_positive(branch.zero_inductance_H, branch.inductance_H)),
+                  .elastance = Eigen::VectorXd::Constant(static_cast<Eigen::Index>(phases), elastance),
+                  .first_current = {},
+                  .first_charge_voltage = {}};
   for (std::size_t k = 0; k < phases; ++k) part.ends.push_back({near[k], far[k]});
   const Slot first = assembly.series(std::move(part));
   std::vector<Terms> into_near;
@@ -39,7 +42,8 @@ void assemble(const network::Branch& branch, Assembly& assembly) {
   if (elastance > 0) {
     std::vector<Terms> charges;
     const Slot charge = assembly.series_parts.back().first_charge_voltage;
-    for (std::size_t k = 0; k < phases; ++k) charges.push_back({value_of({charge.index + static_cast<int>(k)})});
+    for (std::size_t k = 0; k < phases; ++k)
+      charges.push_back({value_of({charge.index + static_cast<int>(k)})});
     assembly.phase_signals(branch.name + ".vc", "V", charges);
   }
 }

@@ -11,9 +11,12 @@ void assemble(const network::Cable& cable, Assembly& assembly) {
   EndCurrents whole;
   for (std::size_t s = 0; s + 1 < stations.size(); ++s) {
     const double length = (stations[s + 1].fraction - stations[s].fraction) * cable.length_m / cable.sections;
-    const PiValues values{cable.r1_ohm_per_m * length, cable.x1_ohm_per_m / assembly.omega() * length,
-                          cable.c1_F_per_m * length,   cable.r0_ohm_per_m * length,
-                          cable.x0_ohm_per_m / assembly.omega() * length, cable.c0_F_per_m * length};
+    const PiValues values{cable.r1_ohm_per_m * length,
+                          cable.x1_ohm_per_m / assembly.omega() * length,
+                          cable.c1_F_per_m * length,
+                          cable.r0_ohm_per_m * length,
+                          cable.x0_ohm_per_m / assembly.omega() * length,
+                          cable.c0_F_per_m * length};
     std::vector<NodeId> near = stations[s].nodes;
     for (int k = 0; k < cable.sections; ++k) {
       const bool last = k + 1 == cable.sections;

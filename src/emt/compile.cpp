@@ -18,9 +18,13 @@ namespace {
 
 class Groups {  // union-find
  public:
-  explicit Groups(int count) : parent_(static_cast<std::size_t>(count)) { std::iota(parent_.begin(), parent_.end(), 0); }
+  explicit Groups(int count) : parent_(static_cast<std::size_t>(count)) {
+    std::iota(parent_.begin(), parent_.end(), 0);
+  }
   int find(int k) {
-    while (parent_[static_cast<std::size_t>(k)] != k) k = parent_[static_cast<std::size_t>(k)] = parent_[static_cast<std::size_t>(parent_[static_cast<std::size_t>(k)])];
+    while (parent_[static_cast<std::size_t>(k)] != k)
+      k = parent_[static_cast<std::size_t>(k)] =
+          parent_[static_cast<std::size_t>(parent_[static_cast<std::size_t>(k)])];
     return k;
   }
   void join(int a, int b) { parent_[static_cast<std::size_t>(find(a))] = find(b); }
@@ -61,7 +65,8 @@ class Compiler {
     for (const bool refers : {false, true}) {
       for (const network::Element& element : network_.elements) {
         const auto& fields = network::table_of(element).fields;
-        const bool does = std::any_of(fields.begin(), fields.end(), [](const auto& f) { return f.names_element; });
+        const bool does =
+            std::any_of(fields.begin(), fields.end(), [](const auto& f) { return f.names_element; });
         if (does == refers) std::visit([&](const auto& e) { assemble(e, assembly_); }, element);
       }
     }
@@ -88,9 +93,12 @@ class Compiler {
       std::string name = assembly_.node_name(node);
       name = name.substr(0, name.rfind('.'));
       if (!named.insert(name).second) continue;
-      flaws.push_back({.file = {}, .place = network_.find_bus(name) ? "bus." + name : name, .field = {},
-                       .text = "floats: nothing ties it to ground; connect a source, a grounded star, a capacitance or "
-                               "a load between it and ground"});
+      flaws.push_back(
+          {.file = {},
+           .place = network_.find_bus(name) ? "bus." + name : name,
+           .field = {},
+           .text = "floats: nothing ties it to ground; connect a source, a grounded star, a capacitance or "
+                   "a load between it and ground"});
     }
     if (!flaws.empty()) throw Error(std::move(flaws));
   }
@@ -115,13 +123,17 @@ class Compiler {
       z.diagonal() += h / 2 * part.elastance;
       const Eigen::FullPivLU<Eigen::MatrixXd> lu(z);
       if (!lu.isInvertible() || z.diagonal().minCoeff() <= 0) {
-        throw Error(Flaw{.file = {}, .place = part.owner, .field = {},
-                         .text = "has no impedance; give it a resistance or an inductance, or join its buses into one"});
+        throw Error(Flaw{
+            .file = {},
+            .place = part.owner,
+            .field = {},
+            .text = "has no impedance; give it a resistance or an inductance, or join its buses into one"});
       }
       series_conductance_.push_back(lu.inverse());
       stamp(part.ends, series_conductance_.back());
     }
-    for (const CapacitancePart& part : assembly_.capacitance_parts) stamp(part.ends, 2 / h * part.capacitance);
+    for (const CapacitancePart& part : assembly_.capacitance_parts)
+      stamp(part.ends, 2 / h * part.capacitance);
     for (const ConductancePart& part : assembly_.conductance_parts) {
       stamp({part.ends}, Eigen::MatrixXd::Constant(1, 1, part.siemens));
     }
@@ -149,7 +161,8 @@ class Compiler {
     for (const Entry& entry : entries_) join(entry.row, entry.column);
     for (const PolePart& pole : assembly_.pole_parts) {
       join(pole.ends.p, pole.ends.q);
-      touched_[static_cast<std::size_t>(pole.ends.p)] = touched_[static_cast<std::size_t>(pole.ends.q)] = true;
+      touched_[static_cast<std::size_t>(pole.ends.p)] = touched_[static_cast<std::size_t>(pole.ends.q)] =
+          true;
     }
     std::vector<int> number(static_cast<std::size_t>(count), -1);
     partition_of_.assign(static_cast<std::size_t>(count), -1);
@@ -180,7 +193,8 @@ class Compiler {
     std::vector<int> rows;
     std::vector<int> constraint;
     for (int k = 0; k < n; ++k) {
-      rows.insert(rows.end(), columns[static_cast<std::size_t>(k)].begin(), columns[static_cast<std::size_t>(k)].end());
+      rows.insert(rows.end(), columns[static_cast<std::size_t>(k)].begin(),
+                  columns[static_cast<std::size_t>(k)].end());
       start.push_back(static_cast<int>(rows.size()));
       constraint.push_back(touched_[static_cast<std::size_t>(members[static_cast<std::size_t>(k)])] ? 1 : 0);
     }
@@ -189,7 +203,8 @@ class Compiler {
       std::fill(constraint.begin(), constraint.end(), 0);
     }
     std::vector<int> permutation(static_cast<std::size_t>(n));
-    if (camd_order(n, start.data(), rows.data(), permutation.data(), nullptr, nullptr, constraint.data()) < CAMD_OK) {
+    if (camd_order(n, start.data(), rows.data(), permutation.data(), nullptr, nullptr, constraint.data()) <
+        CAMD_OK) {
       return;  // keep the given order: only the fill suffers
     }
     std::vector<NodeId> ordered;
@@ -273,7 +288,8 @@ class Compiler {
       const bool column_known = known_[static_cast<std::size_t>(entry.column)];
       if (row_known) continue;
       if (column_known) {
-        if (entry.column != ground_node) core_->couplings.push_back({at(entry.row), at(entry.column), -entry.siemens});
+        if (entry.column != ground_node)
+          core_->couplings.push_back({at(entry.row), at(entry.column), -entry.siemens});
         continue;
       }
       const auto partition = static_cast<std::size_t>(partition_of_[static_cast<std::size_t>(entry.row)]);
@@ -284,8 +300,9 @@ class Compiler {
       const auto n = static_cast<Eigen::Index>(members_[k].size());
       Eigen::SparseMatrix<double> matrix(n, n);
       matrix.setFromTriplets(triplets[k].begin(), triplets[k].end());
-      const auto leading = std::count_if(members_[k].begin(), members_[k].end(),
-                                         [&](NodeId node) { return !touched_[static_cast<std::size_t>(node)]; });
+      const auto leading = std::count_if(members_[k].begin(), members_[k].end(), [&](NodeId node) {
+        return !touched_[static_cast<std::size_t>(node)];
+      });
       Partition partition;
       refuse_singular(k, partition.build(matrix, static_cast<int>(leading), at(members_[k].front())));
       core_->partitions.push_back(std::move(partition));
@@ -297,15 +314,28 @@ class Compiler {
   void refuse_singular(std::size_t partition, int local) const {
     if (local < 0) return;
     const NodeId node = members_[partition][static_cast<std::size_t>(local)];
-    throw Error(Flaw{.file = {}, .place = assembly_.node_name(node), .field = {},
-                     .text = "its voltage is not determined: the elements around it cancel or differ by more than 15 "
-                             "decades; check their values"});
+    throw Error(
+        Flaw{.file = {},
+             .place = assembly_.node_name(node),
+             .field = {},
+             .text = "its voltage is not determined: the elements around it cancel or differ by more than 15 "
+                     "decades; check their values"});
   }
 
   void lower_poles() {
     for (const PolePart& part : assembly_.pole_parts) {
-      Pole pole{at(part.ends.p), at(part.ends.q), at(part.current), at(part.position), part.closed_S, part.open_S,
-                part.closed, -1, -1, -1, Core::never(), Core::never()};
+      Pole pole{at(part.ends.p),
+                at(part.ends.q),
+                at(part.current),
+                at(part.position),
+                part.closed_S,
+                part.open_S,
+                part.closed,
+                -1,
+                -1,
+                -1,
+                Core::never(),
+                Core::never()};
       const auto local = [&](NodeId node) {
         if (known_[static_cast<std::size_t>(node)]) return -1;
         pole.partition = partition_of_[static_cast<std::size_t>(node)];
@@ -314,7 +344,8 @@ class Compiler {
       const int p = local(part.ends.p);
       const int q = local(part.ends.q);
       if (pole.partition >= 0) {
-        pole.number = core_->partitions[static_cast<std::size_t>(pole.partition)].add_pole(p, q, pole.siemens());
+        pole.number =
+            core_->partitions[static_cast<std::size_t>(pole.partition)].add_pole(p, q, pole.siemens());
       }
       if ((p < 0) != (q < 0)) {
         const NodeId outside = p < 0 ? part.ends.p : part.ends.q;
@@ -332,8 +363,11 @@ class Compiler {
 
   void lower_signals() {
     for (const SignalDefinition& signal : assembly_.signals) {
-      core_->signals.push_back({signal.name, signal.unit, static_cast<int>(core_->terms.size()),
-                                static_cast<int>(signal.terms.size()), {}});
+      core_->signals.push_back({signal.name,
+                                signal.unit,
+                                static_cast<int>(core_->terms.size()),
+                                static_cast<int>(signal.terms.size()),
+                                {}});
       for (Term term : signal.terms) {
         term.index = term.is_node ? at(term.index) : at(Slot{term.index});
         core_->terms.push_back(term);
@@ -353,7 +387,8 @@ class Compiler {
     for (const Wave& wave : core_->waves) {
       core_->present[static_cast<std::size_t>(wave.position)] = wave.amplitude * std::cos(wave.angle);
     }
-    for (const Pole& pole : core_->poles) core_->present[static_cast<std::size_t>(pole.position)] = pole.closed ? 1 : 0;
+    for (const Pole& pole : core_->poles)
+      core_->present[static_cast<std::size_t>(pole.position)] = pole.closed ? 1 : 0;
   }
 
   void start_steady() {
@@ -362,7 +397,8 @@ class Compiler {
     std::vector<WaveGroup::Component> components;
     for (const double omega : frequencies) {
       components.push_back({omega, steady_state(assembly_, layout_, omega)});
-      for (std::size_t k = 0; k < core_->present.size(); ++k) core_->present[k] += components.back().values[k].real();
+      for (std::size_t k = 0; k < core_->present.size(); ++k)
+        core_->present[k] += components.back().values[k].real();
     }
     core_->lines.fill(components, core_->step_s);
     for (const auto& component : components) {
@@ -388,12 +424,15 @@ class Compiler {
       s.factor_entries += partition.entries();
     }
     for (const SeriesPart& part : assembly_.series_parts) {
-      s.states += static_cast<int>(part.ends.size()) * ((part.inductance.norm() > 0 ? 1 : 0) + (part.capacitive() ? 1 : 0));
+      s.states += static_cast<int>(part.ends.size()) *
+                  ((part.inductance.norm() > 0 ? 1 : 0) + (part.capacitive() ? 1 : 0));
     }
-    for (const CapacitancePart& part : assembly_.capacitance_parts) s.states += static_cast<int>(part.ends.size());
+    for (const CapacitancePart& part : assembly_.capacitance_parts)
+      s.states += static_cast<int>(part.ends.size());
     s.states += static_cast<int>(core_->lines.states());
     s.largest_step_s = std::numeric_limits<double>::infinity();
-    for (const WavePart& part : assembly_.wave_parts) s.largest_step_s = std::min(s.largest_step_s, part.travel_s.minCoeff());
+    for (const WavePart& part : assembly_.wave_parts)
+      s.largest_step_s = std::min(s.largest_step_s, part.travel_s.minCoeff());
     s.events_per_step = Core::events_per_step;
     s.notes = assembly_.notes();
   }

@@ -33,7 +33,8 @@ void Core::solve(Rule rule, double time, double ahead, const double* old, double
   lines.inject(ahead, now);
 
   now[0] = 0;
-  for (const Wave& wave : waves) now[wave.position] = wave.amplitude * std::cos(wave.omega * time + wave.angle);
+  for (const Wave& wave : waves)
+    now[wave.position] = wave.amplitude * std::cos(wave.omega * time + wave.angle);
   for (const Coupling& coupling : couplings) now[coupling.row] += coupling.siemens * now[coupling.known];
   for (const Partition& partition : partitions) partition.solve(now);
 
@@ -123,7 +124,8 @@ void Core::settle(double from, double until, double event) noexcept {
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   for (std::size_t k = 0; k < next.size(); ++k) next[k] = middle[k] + along * (end[k] - middle[k]);
   for (const Wave& wave : waves) {
-    next[static_cast<std::size_t>(wave.position)] = wave.amplitude * std::cos(wave.omega * until + wave.angle);
+    next[static_cast<std::size_t>(wave.position)] =
+        wave.amplitude * std::cos(wave.omega * until + wave.angle);
   }
   if (offset == 0) {
     for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];

@@ -19,13 +19,13 @@ namespace zavrek::emt::internal {
 
 /// A pole as the step sees it.
 struct Pole {
-  int p, q;                   // positions of its node voltages
-  int current, position;      // positions of its slots
+  int p, q;               // positions of its node voltages
+  int current, position;  // positions of its slots
   double closed_S, open_S;
   bool closed;
-  int partition, number;      // where its conductance stands; -1 when both ends are known
-  int coupling;               // entry of `Couplings` that it drives, or -1
-  double close_at;            // pending instants, plant time; never() when none
+  int partition, number;  // where its conductance stands; -1 when both ends are known
+  int coupling;           // entry of `Couplings` that it drives, or -1
+  double close_at;        // pending instants, plant time; never() when none
   double part_at;
   [[nodiscard]] double siemens() const { return closed ? closed_S : open_S; }
 };
@@ -82,9 +82,9 @@ class Core {
   std::vector<Coupling> couplings;
   std::vector<Partition> partitions;
   std::vector<Pole> poles;
-  int pending = 0;  ///< poles with a pending instant
-  std::vector<int> due;             ///< room for all poles: those that change over at the event at hand
-  std::vector<char> dirty;          ///< per partition: its trailing block must be refactored
+  int pending = 0;          ///< poles with a pending instant
+  std::vector<int> due;     ///< room for all poles: those that change over at the event at hand
+  std::vector<char> dirty;  ///< per partition: its trailing block must be refactored
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;

@@ -25,7 +25,8 @@ std::vector<std::size_t> phases_of(const network::Fault& fault, std::size_t avai
     if (letter == 'G') continue;
     const auto phase = static_cast<std::size_t>(letter - 'A');
     if (phase >= available) {
-      reject(fault, "phases", fmt::format("\"{}\" names a phase that {} does not have", fault.phases, fault.on));
+      reject(fault, "phases",
+             fmt::format("\"{}\" names a phase that {} does not have", fault.phases, fault.on));
     }
     phases.push_back(phase);
   }
@@ -40,7 +41,10 @@ std::array<std::string, 2> ends_of_length(const network::Element* element, const
   }
   return std::visit(
       [&](const auto& e) -> std::array<std::string, 2> {
-        if constexpr (requires { e.between; e.length_m; }) {
+        if constexpr (requires {
+                        e.between;
+                        e.length_m;
+                      }) {
           return e.between;
         } else {
           reject(fault, "on", fmt::format("\"{}\" has no length; name a line, a cable or a bus", fault.on));

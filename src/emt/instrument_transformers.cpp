@@ -21,7 +21,9 @@ void assemble(const network::CurrentTransformer& ct, Assembly& assembly) {
     const std::string name = ct.on + ".i" + phase_letter(k) + suffix;
     const Terms* primary = assembly.find_signal(name);
     if (!primary && k == 0) {
-      throw Error(Flaw{.file = {}, .place = "ct." + ct.name, .field = "on",
+      throw Error(Flaw{.file = {},
+                       .place = "ct." + ct.name,
+                       .field = "on",
                        .text = fmt::format("\"{}\" has no current at its {} end", ct.on, ct.end)});
     }
     if (primary) secondary.push_back(scaled(*primary, ct.secondary_A / ct.primary_A));

@@ -24,7 +24,8 @@ Eigen::MatrixXd clarke(std::size_t phases) {
 }
 
 PiValues values_of(const network::Line& line, double length, double omega, bool three_phase) {
-  PiValues v{line.r1_ohm_per_m * length, line.x1_ohm_per_m / omega * length, line.c1_F_per_m * length, 0, 0, 0};
+  PiValues v{
+      line.r1_ohm_per_m * length, line.x1_ohm_per_m / omega * length, line.c1_F_per_m * length, 0, 0, 0};
   if (three_phase) {
     v.r0_ohm = line.r0_ohm_per_m * length;
     v.l0_H = line.x0_ohm_per_m / omega * length;
@@ -73,17 +74,22 @@ void assemble(const network::Line& line, Assembly& assembly) {
   const std::vector<Tap> stations = assembly.stations(line.name, line.between);
   const bool three_phase = stations[0].nodes.size() == 3;
   if (three_phase && !(network::is_set(line.x0_ohm_per_m) && network::is_set(line.c0_F_per_m))) {
-    throw Error(Flaw{.file = {}, .place = owner, .field = network::is_set(line.x0_ohm_per_m) ? "c0" : "x0",
+    throw Error(Flaw{.file = {},
+                     .place = owner,
+                     .field = network::is_set(line.x0_ohm_per_m) ? "c0" : "x0",
                      .text = "missing; a line between three-phase buses needs its zero-sequence values"});
   }
   const PiValues all = values_of(line, line.length_m, assembly.omega(), three_phase);
   const double travel = shortest_travel(all, three_phase);
   if (travel < assembly.step_s()) {
-    throw Error(Flaw{.file = {}, .place = owner, .field = "length",
-                     .text = fmt::format("waves cross it in {}, less than the step of {}; take a step of at most {} "
-                                         "or describe it as a cable (pi section)",
-                                         print_rounded(travel, "s"), print_rounded(assembly.step_s(), "s"),
-                                         print_rounded(travel, "s"))});
+    throw Error(
+        Flaw{.file = {},
+             .place = owner,
+             .field = "length",
+             .text = fmt::format("waves cross it in {}, less than the step of {}; take a step of at most {} "
+                                 "or describe it as a cable (pi section)",
+                                 print_rounded(travel, "s"), print_rounded(assembly.step_s(), "s"),
+                                 print_rounded(travel, "s"))});
   }
   EndCurrents whole;
   for (std::size_t s = 0; s + 1 < stations.size(); ++s) {
@@ -91,9 +97,10 @@ void assemble(const network::Line& line, Assembly& assembly) {
     const PiValues part = values_of(line, share * line.length_m, assembly.omega(), three_phase);
     const bool waves = shortest_travel(part, three_phase) >= assembly.step_s();
     if (!waves) {
-      assembly.note(fmt::format("{}: its stretch from {:.4g} % to {:.4g} % is a pi section, being shorter than a "
-                                "step's travel",
-                                owner, 100 * stations[s].fraction, 100 * stations[s + 1].fraction));
+      assembly.note(
+          fmt::format("{}: its stretch from {:.4g} % to {:.4g} % is a pi section, being shorter than a "
+                      "step's travel",
+                      owner, 100 * stations[s].fraction, 100 * stations[s + 1].fraction));
     }
     const auto add = waves ? add_wave : add_pi_section;
     EndCurrents currents = add(assembly, owner, stations[s].nodes, stations[s + 1].nodes, part);

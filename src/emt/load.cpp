@@ -20,7 +20,8 @@ void assemble(const network::Load& load, Assembly& assembly) {
   const bool isolated_star = load.connection == "star" && nodes.size() == 3;
   const NodeId star = isolated_star ? assembly.new_node(load.name + ".star") : ground_node;
   std::vector<Ends> ends;
-  for (std::size_t k = 0; k < nodes.size(); ++k) ends.push_back({nodes[k], delta ? nodes[(k + 1) % 3] : star});
+  for (std::size_t k = 0; k < nodes.size(); ++k)
+    ends.push_back({nodes[k], delta ? nodes[(k + 1) % 3] : star});
   const std::vector<Slot> currents =
       uncoupled_series(assembly, "load." + load.name, ends, resistance, inductance, elastance);
   std::vector<Terms> into;

@@ -15,14 +15,18 @@ struct UpLooking {
   const Eigen::SparseMatrix<double>& matrix;
   int leading;
   std::vector<int> parent, mark;
-  std::vector<std::vector<int>> rows{};        // per column: rows of L
+  std::vector<std::vector<int>> rows{};  // per column: rows of L
   std::vector<std::vector<double>> values{};
   std::vector<double> d{};
 
   UpLooking(const Eigen::SparseMatrix<double>& m, int lead)
-      : matrix(m), leading(lead), parent(static_cast<std::size_t>(m.rows()), -1),
-        mark(static_cast<std::size_t>(m.rows()), -1), rows(static_cast<std::size_t>(lead)),
-        values(static_cast<std::size_t>(lead)), d(static_cast<std::size_t>(m.rows()), 0.0) {}
+      : matrix(m),
+        leading(lead),
+        parent(static_cast<std::size_t>(m.rows()), -1),
+        mark(static_cast<std::size_t>(m.rows()), -1),
+        rows(static_cast<std::size_t>(lead)),
+        values(static_cast<std::size_t>(lead)),
+        d(static_cast<std::size_t>(m.rows()), 0.0) {}
 
   int run() {
     const int n = static_cast<int>(matrix.rows());
@@ -62,7 +66,8 @@ struct UpLooking {
   }
 
   void climb(int row, int k, std::vector<int>& pattern) {
-    for (int j = row; j < leading && mark[static_cast<std::size_t>(j)] != k; j = parent[static_cast<std::size_t>(j)]) {
+    for (int j = row; j < leading && mark[static_cast<std::size_t>(j)] != k;
+         j = parent[static_cast<std::size_t>(j)]) {
       if (parent[static_cast<std::size_t>(j)] < 0) parent[static_cast<std::size_t>(j)] = k;
       pattern.push_back(j);
       mark[static_cast<std::size_t>(j)] = k;
@@ -93,7 +98,8 @@ int Partition::build(const Eigen::SparseMatrix<double>& matrix, int leading, int
   for (int k = leading; k < size_; ++k) {
     for (Eigen::SparseMatrix<double>::InnerIterator entry(matrix, k); entry; ++entry) {
       if (entry.row() < leading) continue;
-      schur_[static_cast<std::size_t>(entry.row() - leading) * m + static_cast<std::size_t>(k - leading)] = entry.value();
+      schur_[static_cast<std::size_t>(entry.row() - leading) * m + static_cast<std::size_t>(k - leading)] =
+          entry.value();
     }
   }
   for (std::size_t j = 0; j < static_cast<std::size_t>(leading); ++j) {

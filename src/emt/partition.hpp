@@ -18,7 +18,9 @@ class Partition {
 
   /// Registers a pole between local nodes (or -1 for a node outside, known or ground); returns its number.
   int add_pole(int p, int q, double siemens);
-  void set_pole(int number, double siemens) noexcept { poles_[static_cast<std::size_t>(number)].siemens = siemens; }
+  void set_pole(int number, double siemens) noexcept {
+    poles_[static_cast<std::size_t>(number)].siemens = siemens;
+  }
 
   /// Refactors the trailing block. Returns the local node at which it is singular, or -1.
   int refactor() noexcept;
@@ -29,7 +31,9 @@ class Partition {
   [[nodiscard]] int first() const { return first_; }
   [[nodiscard]] int size() const { return size_; }
   [[nodiscard]] int trailing() const { return size_ - leading_; }
-  [[nodiscard]] int entries() const { return static_cast<int>(row_.size()) + trailing() * (trailing() + 1) / 2; }
+  [[nodiscard]] int entries() const {
+    return static_cast<int>(row_.size()) + trailing() * (trailing() + 1) / 2;
+  }
 
  private:
   struct Pole {

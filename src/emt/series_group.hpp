@@ -18,8 +18,8 @@ template <int N, bool Capacitive>
 class SeriesGroup {
  public:
   /// `ends` and slots are positions in the plant's value array.
-  void add(const SeriesPart& part, const Eigen::MatrixXd& conductance, double step_s, const int* node_position,
-           int first_current, int first_charge) {
+  void add(const SeriesPart& part, const Eigen::MatrixXd& conductance, double step_s,
+           const int* node_position, int first_current, int first_charge) {
     const Eigen::MatrixXd inductive = 2 / step_s * part.inductance;
     const Eigen::VectorXd elastic = step_s / 2 * part.elastance;
     Eigen::MatrixXd passed = inductive - part.resistance;

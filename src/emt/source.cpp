@@ -39,17 +39,19 @@ void assemble(const network::Source& source, Assembly& assembly) {
   const auto resistance = [](double z, double ratio) { return z / std::hypot(1.0, ratio); };
   const double r1 = resistance(z1, source.x_over_r);
   const double r0 = resistance(z0, source.x0_over_r0);
-  SeriesPart part{.owner = "source." + source.name,
-                  .ends = {},
-                  .resistance = from_sequence(phases, r1, r0),
-                  .inductance = from_sequence(phases, r1 * source.x_over_r, r0 * source.x0_over_r0) / assembly.omega(),
-                  .elastance = {},
-                  .first_current = {},
-                  .first_charge_voltage = {}};
+  SeriesPart part{
+      .owner = "source." + source.name,
+      .ends = {},
+      .resistance = from_sequence(phases, r1, r0),
+      .inductance = from_sequence(phases, r1 * source.x_over_r, r0 * source.x0_over_r0) / assembly.omega(),
+      .elastance = {},
+      .first_current = {},
+      .first_charge_voltage = {}};
   for (std::size_t k = 0; k < phases; ++k) part.ends.push_back({inner[k], nodes[k]});
   const Slot first = assembly.series(std::move(part));
   std::vector<Terms> currents;
-  for (std::size_t k = 0; k < phases; ++k) currents.push_back({value_of({first.index + static_cast<int>(k)})});
+  for (std::size_t k = 0; k < phases; ++k)
+    currents.push_back({value_of({first.index + static_cast<int>(k)})});
   assembly.phase_signals(source.name + ".i", "A", currents);
 }
 

@@ -3,8 +3,8 @@
 #include <cmath>
 #include <optional>
 
-#include <Eigen/SparseLU>
 #include <fmt/format.h>
+#include <Eigen/SparseLU>
 
 namespace zavrek::emt::internal {
 namespace {
@@ -115,7 +115,8 @@ struct Values {
   }
   [[nodiscard]] Eigen::VectorXcd across(const std::vector<Ends>& ends) const {
     Eigen::VectorXcd v(static_cast<Eigen::Index>(ends.size()));
-    for (std::size_t k = 0; k < ends.size(); ++k) v[static_cast<Eigen::Index>(k)] = node(ends[k].p) - node(ends[k].q);
+    for (std::size_t k = 0; k < ends.size(); ++k)
+      v[static_cast<Eigen::Index>(k)] = node(ends[k].p) - node(ends[k].q);
     return v;
   }
   [[nodiscard]] Eigen::VectorXcd at(const std::vector<NodeId>& nodes) const {
@@ -125,7 +126,9 @@ struct Values {
   }
   void put(Slot first, const Eigen::VectorXcd& what) {
     for (Eigen::Index k = 0; k < what.size(); ++k) {
-      values[static_cast<std::size_t>(layout.slot_position[static_cast<std::size_t>(first.index) + static_cast<std::size_t>(k)])] = what[k];
+      values[static_cast<std::size_t>(
+          layout.slot_position[static_cast<std::size_t>(first.index) + static_cast<std::size_t>(k)])] =
+          what[k];
     }
   }
 };
@@ -146,22 +149,25 @@ std::vector<Complex> steady_state(const Assembly& assembly, const Layout& layout
   for (const CapacitancePart& part : assembly.capacitance_parts) {
     nodal.add(part.ends, s * part.capacitance.cast<Complex>());
   }
-  for (const ConductancePart& part : assembly.conductance_parts) nodal.add(part.ends, part.ends, part.siemens);
+  for (const ConductancePart& part : assembly.conductance_parts)
+    nodal.add(part.ends, part.ends, part.siemens);
   for (const PolePart& pole : assembly.pole_parts) {
     nodal.add(pole.ends, pole.ends, pole.closed ? pole.closed_S : pole.open_S);
   }
-  for (const WavePart& part : assembly.wave_parts) nodal.add(part, admittance(part, omega, assembly.step_s()));
+  for (const WavePart& part : assembly.wave_parts)
+    nodal.add(part, admittance(part, omega, assembly.step_s()));
 
   if (nodal.rhs.size() > 0) {
     Eigen::SparseMatrix<Complex> matrix(nodal.rhs.size(), nodal.rhs.size());
     matrix.setFromTriplets(nodal.entries.begin(), nodal.entries.end());
     Eigen::SparseLU<Eigen::SparseMatrix<Complex>> factor(matrix);
-    const Eigen::VectorXcd v = factor.info() == Eigen::Success ? factor.solve(nodal.rhs).eval()
-                                                               : Eigen::VectorXcd::Constant(1, NAN);
+    const Eigen::VectorXcd v =
+        factor.info() == Eigen::Success ? factor.solve(nodal.rhs).eval() : Eigen::VectorXcd::Constant(1, NAN);
     if (!v.allFinite()) {
-      throw Error(fmt::format("the network has no sinusoidal steady state at {:.6g} Hz (its nodal admittance matrix "
-                              "is singular: a lossless resonance); start it with start = \"zero\"",
-                              omega / 2 / 3.14159265358979));
+      throw Error(
+          fmt::format("the network has no sinusoidal steady state at {:.6g} Hz (its nodal admittance matrix "
+                      "is singular: a lossless resonance); start it with start = \"zero\"",
+                      omega / 2 / 3.14159265358979));
     }
     for (Eigen::Index k = 0; k < v.size(); ++k) values[static_cast<std::size_t>(1 + layout.known + k)] = v[k];
   }
@@ -170,7 +176,8 @@ std::vector<Complex> steady_state(const Assembly& assembly, const Layout& layout
   for (const SeriesPart& part : assembly.series_parts) {
     const Eigen::VectorXcd current = admittance(part, s) * out.across(part.ends);
     out.put(part.first_current, current);
-    if (part.capacitive()) out.put(part.first_charge_voltage, part.elastance.cast<Complex>().cwiseProduct(current) / s);
+    if (part.capacitive())
+      out.put(part.first_charge_voltage, part.elastance.cast<Complex>().cwiseProduct(current) / s);
   }
   for (const CapacitancePart& part : assembly.capacitance_parts) {
     out.put(part.first_current, s * (part.capacitance.cast<Complex>() * out.across(part.ends)));

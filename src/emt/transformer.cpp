@@ -26,15 +26,18 @@ struct Group {
 };
 
 [[noreturn]] void reject(const network::Transformer& t, std::string field, std::string text) {
-  throw Error(Flaw{.file = {}, .place = "transformer." + t.name, .field = std::move(field), .text = std::move(text)});
+  throw Error(
+      Flaw{.file = {}, .place = "transformer." + t.name, .field = std::move(field), .text = std::move(text)});
 }
 
 Group parse_group(const network::Transformer& t) {
   std::string_view rest = t.vector_group;
   const auto fail = [&] {
-    reject(t, "vector_group",
-           fmt::format("\"{}\" is no vector group; write D, Y or YN, then d, y or yn, then 0 to 11, such as \"Dyn11\"",
-                       t.vector_group));
+    reject(
+        t, "vector_group",
+        fmt::format(
+            "\"{}\" is no vector group; write D, Y or YN, then d, y or yn, then 0 to 11, such as \"Dyn11\"",
+            t.vector_group));
   };
   const auto take = [&](char letter) {
     if (rest.empty() || rest.front() != letter) return false;
@@ -55,7 +58,8 @@ Group parse_group(const network::Transformer& t) {
   Group group;
   group.high = take_side('D', 'Y', 'N');
   group.low = take_side('d', 'y', 'n');
-  if (rest.empty() || rest.size() > 2 || !std::all_of(rest.begin(), rest.end(), [](char c) { return c >= '0' && c <= '9'; })) {
+  if (rest.empty() || rest.size() > 2 ||
+      !std::all_of(rest.begin(), rest.end(), [](char c) { return c >= '0' && c <= '9'; })) {
     fail();
   }
   group.clock = std::stoi(std::string(rest));
@@ -72,7 +76,8 @@ Group parse_group(const network::Transformer& t) {
 /// Windings of one side: limb k lies between terminal k and the neutral (star) or terminal k + 1 (delta).
 std::vector<Ends> limbs(const std::vector<NodeId>& terminals, const Side& side, NodeId neutral) {
   std::vector<Ends> ends;
-  for (std::size_t k = 0; k < 3; ++k) ends.push_back({terminals[k], side.delta ? terminals[(k + 1) % 3] : neutral});
+  for (std::size_t k = 0; k < 3; ++k)
+    ends.push_back({terminals[k], side.delta ? terminals[(k + 1) % 3] : neutral});
   return ends;
 }
 
@@ -120,7 +125,8 @@ UnitValues unit_values(const network::Transformer& t, const Group& group, double
   const double r = t.copper_loss_W / t.rating_VA * base;
   if (r >= z) reject(t, "copper_loss", "is more than the short-circuit voltage allows; check both");
   const double iron = t.iron_loss_W / t.rating_VA;
-  if (iron >= t.magnetizing_current) reject(t, "iron_loss", "takes more than the magnetizing current; check both");
+  if (iron >= t.magnetizing_current)
+    reject(t, "iron_loss", "takes more than the magnetizing current; check both");
   const double leakage = std::sqrt(z * z - r * r) / omega;
   const double main = base / std::sqrt(t.magnetizing_current * t.magnetizing_current - iron * iron) / omega;
   UnitValues values;
@@ -155,12 +161,13 @@ void assemble(const network::Transformer& t, Assembly& assembly) {
   const Group group = parse_group(t);
   const std::vector<NodeId> high = assembly.nodes(t.high_bus);
   const std::vector<NodeId> low = assembly.nodes(t.low_bus);
-  if (high.size() != 3 || low.size() != 3) reject(t, high.size() != 3 ? "high" : "low", "a three-phase bus is wanted");
+  if (high.size() != 3 || low.size() != 3)
+    reject(t, high.size() != 3 ? "high" : "low", "a three-phase bus is wanted");
   const UnitValues values = unit_values(t, group, assembly.omega());
-  const NodeId high_neutral = add_neutral(assembly, t.name + ".high", group.high, t.high_neutral_resistance_ohm,
-                                          t.high_neutral_reactance_ohm);
-  const NodeId low_neutral =
-      add_neutral(assembly, t.name + ".low", group.low, t.low_neutral_resistance_ohm, t.low_neutral_reactance_ohm);
+  const NodeId high_neutral = add_neutral(assembly, t.name + ".high", group.high,
+                                          t.high_neutral_resistance_ohm, t.high_neutral_reactance_ohm);
+  const NodeId low_neutral = add_neutral(assembly, t.name + ".low", group.low, t.low_neutral_resistance_ohm,
+                                         t.low_neutral_reactance_ohm);
   const std::vector<Ends> high_windings = limbs(high, group.high, high_neutral);
   const std::vector<Ends> low_windings = low_limbs(low, group, low_neutral);
   std::vector<Slot> high_currents;

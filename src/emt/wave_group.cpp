@@ -12,8 +12,12 @@ constexpr int most_phases = 3;
 void WaveGroup::add(const WavePart& part, double step_s, const int* node_position, int first_near_current,
                     int first_far_current) {
   const int n = static_cast<int>(part.near.size());
-  Line line{n, static_cast<int>(modes_.size()), static_cast<int>(terminals_.size()), first_near_current,
-            first_far_current, {}};
+  Line line{n,
+            static_cast<int>(modes_.size()),
+            static_cast<int>(terminals_.size()),
+            first_near_current,
+            first_far_current,
+            {}};
   for (const NodeId node : part.near) terminals_.push_back(node_position[node]);
   for (const NodeId node : part.far) terminals_.push_back(node_position[node]);
   for (int k = 0; k < n; ++k) {
@@ -73,7 +77,8 @@ void WaveGroup::inject(double ahead, double* rhs) noexcept {
   }
 }
 
-void WaveGroup::modal(const Line& line, const double* values, const int* positions, double* out) const noexcept {
+void WaveGroup::modal(const Line& line, const double* values, const int* positions,
+                      double* out) const noexcept {
   for (int m = 0; m < line.phases; ++m) {
     out[m] = 0;
     for (int k = 0; k < line.phases; ++k) {

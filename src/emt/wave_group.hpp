@@ -42,8 +42,8 @@ class WaveGroup {
     std::vector<double> transform;  // phases * phases, row-major
   };
   struct Mode {
-    double admittance;    // 1/Z
-    double reflected;     // c
+    double admittance;  // 1/Z
+    double reflected;   // c
     double delay_steps;
     std::size_t ring;     // first entry in rings_; near waves, then far waves
     std::size_t length;   // entries per end, a power of two

@@ -14,7 +14,8 @@ struct Checker {
   std::vector<std::string> element_names{};
 
   void report(std::string place, std::string field, std::string text) {
-    flaws.push_back({.file = {}, .place = std::move(place), .field = std::move(field), .text = std::move(text)});
+    flaws.push_back(
+        {.file = {}, .place = std::move(place), .field = std::move(field), .text = std::move(text)});
   }
 
   void collect_names() {
@@ -56,12 +57,14 @@ struct Checker {
     }
   }
 
-  void check_element(const std::string& place, const std::string& field, const std::string& name, bool or_bus) {
+  void check_element(const std::string& place, const std::string& field, const std::string& name,
+                     bool or_bus) {
     if (network.find_element(name) || (or_bus && network.find_bus(name))) return;
     std::vector<std::string> known = element_names;
     if (or_bus) known.insert(known.end(), bus_names.begin(), bus_names.end());
-    report(place, field,
-           fmt::format("no {} \"{}\"{}", or_bus ? "bus or element" : "element", name, suggestion(name, known)));
+    report(
+        place, field,
+        fmt::format("no {} \"{}\"{}", or_bus ? "bus or element" : "element", name, suggestion(name, known)));
   }
 
   [[nodiscard]] static bool is_missing(const Value& value) {
@@ -95,10 +98,12 @@ std::vector<Flaw> validate(const Network& network) {
   checker.collect_names();
   for (const Bus& bus : network.buses) checker.check_fields("bus." + bus.name, table(&bus), &bus);
   for (const Element& element : network.elements) {
-    checker.check_fields(table_of(element).kind + "." + name_of(element), table_of(element), fields_of(element));
+    checker.check_fields(table_of(element).kind + "." + name_of(element), table_of(element),
+                         fields_of(element));
   }
   for (const Fault& fault : network.faults) checker.check_fields(fault.name, table(&fault), &fault);
-  if (network.buses.empty()) checker.report("network", "", "has no bus; write at least one, such as bus.quay = \"11 kV\"");
+  if (network.buses.empty())
+    checker.report("network", "", "has no bus; write at least one, such as bus.quay = \"11 kV\"");
   return std::move(checker.flaws);
 }
 

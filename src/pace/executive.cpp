@@ -64,10 +64,11 @@ std::string to_string(const Timing& timing) {
   const double elapsed = static_cast<double>(timing.elapsed_ns) * 1e-9;
   std::string text = fmt::format("{} steps of {}: {} simulated in {}", timing.steps, show(timing.step_ns),
                                  print_rounded(simulated, "s"), print_rounded(elapsed, "s"));
-  if (timing.pace == Pace::free && elapsed > 0) text += fmt::format(" ({:.1f} times real time)", simulated / elapsed);
+  if (timing.pace == Pace::free && elapsed > 0)
+    text += fmt::format(" ({:.1f} times real time)", simulated / elapsed);
   const auto row = [&](std::string_view name, const Histogram& h) {
-    text += fmt::format("\n  {:<18}{:>10}{:>10}{:>10}", name, show(h.quantile_ns(0.5)), show(h.quantile_ns(0.999)),
-                        show(h.max_ns()));
+    text += fmt::format("\n  {:<18}{:>10}{:>10}{:>10}", name, show(h.quantile_ns(0.5)),
+                        show(h.quantile_ns(0.999)), show(h.max_ns()));
   };
   text += fmt::format("\n  {:<18}{:>10}{:>10}{:>10}", "", "median", "99.9 %", "max");
   row("compute time", timing.compute);
@@ -75,9 +76,10 @@ std::string to_string(const Timing& timing) {
     row("start lateness", timing.lateness);
     text += fmt::format("\n  overruns          {:>10}", timing.overruns);
     if (timing.overruns > 0) {
-      text += fmt::format("   worst in step {} (t = {}), {} late", timing.worst_overrun_step,
-                          print_rounded(static_cast<double>(timing.worst_overrun_step * timing.step_ns) * 1e-9, "s"),
-                          show(timing.worst_overrun_ns));
+      text += fmt::format(
+          "   worst in step {} (t = {}), {} late", timing.worst_overrun_step,
+          print_rounded(static_cast<double>(timing.worst_overrun_step * timing.step_ns) * 1e-9, "s"),
+          show(timing.worst_overrun_ns));
     }
   }
   for (const std::string& shortcoming : timing.footing.shortcomings) text += "\n  note: " + shortcoming;

@@ -39,7 +39,8 @@ void take_priority(Footing& footing) {
   footing.realtime_priority = status == 0;
   if (status != 0) {
     footing.shortcomings.push_back(
-        fmt::format("no real-time priority ({}); run as root or with the capability cap_sys_nice", std::strerror(status)));
+        fmt::format("no real-time priority ({}); run as root or with the capability cap_sys_nice",
+                    std::strerror(status)));
   }
 }
 

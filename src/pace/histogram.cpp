@@ -10,7 +10,8 @@ std::size_t Histogram::class_of(std::int64_t ns) noexcept {
   const auto value = static_cast<std::uint64_t>(ns < 0 ? 0 : ns);
   if (value < per_octave) return static_cast<std::size_t>(value);
   const int octave = std::bit_width(value) - 7;  // value >> octave lies in 64 ... 127
-  const std::size_t index = static_cast<std::size_t>(octave) * per_octave + static_cast<std::size_t>(value >> octave);
+  const std::size_t index =
+      static_cast<std::size_t>(octave) * per_octave + static_cast<std::size_t>(value >> octave);
   return index < 64 * 40 ? index : 64 * 40 - 1;
 }
 

@@ -6,9 +6,12 @@ namespace zavrek::protection {
 
 std::span<const Curve> curves() {
   static const Curve all[] = {
-      {"IEC normal inverse", 0.14, 0.02, 0},        {"IEC very inverse", 13.5, 1, 0},
-      {"IEC extremely inverse", 80, 2, 0},          {"IEC long time inverse", 120, 1, 0},
-      {"IEEE moderately inverse", 0.0515, 0.02, 0.114}, {"IEEE very inverse", 19.61, 2, 0.491},
+      {"IEC normal inverse", 0.14, 0.02, 0},
+      {"IEC very inverse", 13.5, 1, 0},
+      {"IEC extremely inverse", 80, 2, 0},
+      {"IEC long time inverse", 120, 1, 0},
+      {"IEEE moderately inverse", 0.0515, 0.02, 0.114},
+      {"IEEE very inverse", 19.61, 2, 0.491},
       {"IEEE extremely inverse", 28.2, 2, 0.1217},
   };
   return all;

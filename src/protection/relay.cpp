@@ -46,7 +46,8 @@ OvercurrentRelay::OvercurrentRelay(RelaySettings settings, double rate_Hz, doubl
     throw Error("a relay needs a whole number of samples in a cycle, at least 4");
   }
   phasors_.assign(4, CyclePhasor(static_cast<int>(std::round(per_cycle))));
-  for (const Stage& stage : settings_.stages) states_.push_back({find_curve(stage.characteristic), false, false, 0});
+  for (const Stage& stage : settings_.stages)
+    states_.push_back({find_curve(stage.characteristic), false, false, 0});
 }
 
 void OvercurrentRelay::reset() noexcept {
@@ -56,8 +57,9 @@ void OvercurrentRelay::reset() noexcept {
 }
 
 void OvercurrentRelay::push(const Sample& sample) noexcept {
-  const double residual = settings_.earth == "neutral" ? sample.current_A[3]
-                                                       : sample.current_A[0] + sample.current_A[1] + sample.current_A[2];
+  const double residual = settings_.earth == "neutral"
+                              ? sample.current_A[3]
+                              : sample.current_A[0] + sample.current_A[1] + sample.current_A[2];
   for (std::size_t k = 0; k < 3; ++k) phasors_[k].push(sample.current_A[k]);
   phasors_[3].push(residual);
   phase_A_ = std::max({phasors_[0].rms(), phasors_[1].rms(), phasors_[2].rms()});

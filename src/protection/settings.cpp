@@ -18,14 +18,18 @@ const Table& table(const Stage*) {
     std::vector<std::string> characteristics{"definite"};
     for (const Curve& curve : curves()) characteristics.push_back(curve.name);
     return TableOf<Stage>("stage", "one overcurrent stage")
-        .choice("quantity", &Stage::quantity, {"phase", "earth"}, "largest phase current, or residual current")
+        .choice("quantity", &Stage::quantity, {"phase", "earth"},
+                "largest phase current, or residual current")
         .choice("characteristic", &Stage::characteristic, characteristics,
                 "definite time, or an inverse curve of IEC 60255-151 or IEEE C37.112")
         .quantity("pickup", &Stage::pickup_A, "A", above(0), "rms current above which the stage starts")
-        .quantity("delay", &Stage::delay_s, "s", at_least(0), "operating time of a definite stage", Need::optional)
+        .quantity("delay", &Stage::delay_s, "s", at_least(0), "operating time of a definite stage",
+                  Need::optional)
         .quantity("time_multiplier", &Stage::time_multiplier, "", above(0), "of a curve")
-        .quantity("drop_off", &Stage::drop_off, "", within(0.5, 1), "fraction of pickup below which it resets")
-        .quantity("flat_above", &Stage::flat_above, "", above(1), "multiple beyond which a curve gets no faster")
+        .quantity("drop_off", &Stage::drop_off, "", within(0.5, 1),
+                  "fraction of pickup below which it resets")
+        .quantity("flat_above", &Stage::flat_above, "", above(1),
+                  "multiple beyond which a curve gets no faster")
         .build();
   }();
   return built;
@@ -34,9 +38,11 @@ const Table& table(const Stage*) {
 const Table& table(const RelaySettings*) {
   static const Table built =
       TableOf<RelaySettings>("relay", "overcurrent relay")
-          .choice("amperes", &RelaySettings::amperes, {"primary", "secondary"}, "in which the pickups are given")
+          .choice("amperes", &RelaySettings::amperes, {"primary", "secondary"},
+                  "in which the pickups are given")
           .quantity("ct_primary", &RelaySettings::ct_primary_A, "A", above(0),
-                    "rated primary current of the current transformers; needed for secondary amperes", Need::optional)
+                    "rated primary current of the current transformers; needed for secondary amperes",
+                    Need::optional)
           .quantity("ct_secondary", &RelaySettings::ct_secondary_A, "A", above(0), "rated secondary current")
           .choice("earth", &RelaySettings::earth, {"sum", "neutral"}, "where the residual current comes from")
           .build();
@@ -53,9 +59,11 @@ double Stage::operate_time_s(double current_A) const {
 std::vector<Flaw> validate(const RelaySettings& settings) {
   std::vector<Flaw> flaws;
   const auto report = [&](std::string place, std::string field, std::string text) {
-    flaws.push_back({.file = {}, .place = std::move(place), .field = std::move(field), .text = std::move(text)});
+    flaws.push_back(
+        {.file = {}, .place = std::move(place), .field = std::move(field), .text = std::move(text)});
   };
-  if (settings.stages.empty()) report("relay", "", "has no stage; write at least one, such as [stage.phase1]");
+  if (settings.stages.empty())
+    report("relay", "", "has no stage; write at least one, such as [stage.phase1]");
   if (settings.amperes == "secondary" && !is_set(settings.ct_primary_A)) {
     report("relay", "ct_primary", "missing; settings in secondary amperes need the CT ratio");
   }

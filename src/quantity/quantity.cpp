@@ -42,7 +42,8 @@ std::size_t edit_distance(std::string_view a, std::string_view b) {
   for (std::size_t j = 0; j <= b.size(); ++j) d[0][j] = j;
   for (std::size_t i = 1; i <= a.size(); ++i) {
     for (std::size_t j = 1; j <= b.size(); ++j) {
-      d[i][j] = std::min({d[i - 1][j - 1] + (a[i - 1] == b[j - 1] ? 0 : 1), d[i - 1][j] + 1, d[i][j - 1] + 1});
+      d[i][j] =
+          std::min({d[i - 1][j - 1] + (a[i - 1] == b[j - 1] ? 0 : 1), d[i - 1][j] + 1, d[i][j - 1] + 1});
       const bool swapped = i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1];
       if (swapped) d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
     }
@@ -88,7 +89,8 @@ std::string print_rounded(double value, std::string_view base_unit, int digits) 
     double scale;
     std::string_view symbol;
   };
-  constexpr Prefix prefixes[] = {{1e9, "G"}, {1e6, "M"}, {1e3, "k"}, {1, ""}, {1e-3, "m"}, {1e-6, "u"}, {1e-9, "n"}};
+  constexpr Prefix prefixes[] = {{1e9, "G"},  {1e6, "M"},  {1e3, "k"}, {1, ""},
+                                 {1e-3, "m"}, {1e-6, "u"}, {1e-9, "n"}};
   const double size = std::abs(value);
   for (const Prefix& prefix : prefixes) {
     if (size >= 0.9999995 * prefix.scale) {

@@ -41,21 +41,36 @@ constexpr Dimension flux{{2, 1, -2, -1, 0, 0}};
 constexpr Dimension inertia{{2, 1, 0, 0, 0, 0}};
 
 constexpr Symbol symbols[] = {
-    {"V", 1, voltage, true},         {"A", 1, current, true},
-    {"W", 1, power, true},           {"VA", 1, power, true},
-    {"var", 1, power, true},         {"ohm", 1, resistance, true},
-    {"S", 1, conductance, true},     {"F", 1, capacitance, true},
-    {"H", 1, inductance, true},      {"C", 1, charge, true},
-    {"Wb", 1, flux, true},           {"s", 1, duration, true},
-    {"min", 60, duration, false},    {"h", 3600, duration, false},
-    {"Hz", 1, frequency, true},      {"m", 1, length, true},
-    {"ft", 0.3048, length, false},   {"in", 0.0254, length, false},
-    {"mile", 1609.344, length, false}, {"g", 1e-3, mass, true},
-    {"t", 1e3, mass, false},         {"N", 1, force, true},
-    {"J", 1, energy, true},          {"K", 1, temperature, true},
-    {"rad", 1, angle, true},         {"deg", pi / 180, angle, false},
-    {"rpm", pi / 30, speed_of_rotation, false}, {"%", 0.01, none, false},
-    {"pu", 1, none, false},          {"1", 1, none, false},
+    {"V", 1, voltage, true},
+    {"A", 1, current, true},
+    {"W", 1, power, true},
+    {"VA", 1, power, true},
+    {"var", 1, power, true},
+    {"ohm", 1, resistance, true},
+    {"S", 1, conductance, true},
+    {"F", 1, capacitance, true},
+    {"H", 1, inductance, true},
+    {"C", 1, charge, true},
+    {"Wb", 1, flux, true},
+    {"s", 1, duration, true},
+    {"min", 60, duration, false},
+    {"h", 3600, duration, false},
+    {"Hz", 1, frequency, true},
+    {"m", 1, length, true},
+    {"ft", 0.3048, length, false},
+    {"in", 0.0254, length, false},
+    {"mile", 1609.344, length, false},
+    {"g", 1e-3, mass, true},
+    {"t", 1e3, mass, false},
+    {"N", 1, force, true},
+    {"J", 1, energy, true},
+    {"K", 1, temperature, true},
+    {"rad", 1, angle, true},
+    {"deg", pi / 180, angle, false},
+    {"rpm", pi / 30, speed_of_rotation, false},
+    {"%", 0.01, none, false},
+    {"pu", 1, none, false},
+    {"1", 1, none, false},
 };
 
 struct Named {
@@ -63,13 +78,26 @@ struct Named {
   std::string_view name;
 };
 constexpr Named names[] = {
-    {none, "a pure number"},      {length, "a length"},         {mass, "a mass"},
-    {duration, "a time"},         {current, "a current"},       {temperature, "a temperature"},
-    {angle, "an angle"},          {frequency, "a frequency"},   {speed_of_rotation, "a speed of rotation"},
-    {force, "a force"},           {energy, "an energy"},        {power, "a power"},
-    {voltage, "a voltage"},       {resistance, "a resistance"}, {conductance, "a conductance"},
-    {capacitance, "a capacitance"}, {inductance, "an inductance"}, {charge, "a charge"},
-    {flux, "a flux linkage"},     {inertia, "an inertia"},
+    {none, "a pure number"},
+    {length, "a length"},
+    {mass, "a mass"},
+    {duration, "a time"},
+    {current, "a current"},
+    {temperature, "a temperature"},
+    {angle, "an angle"},
+    {frequency, "a frequency"},
+    {speed_of_rotation, "a speed of rotation"},
+    {force, "a force"},
+    {energy, "an energy"},
+    {power, "a power"},
+    {voltage, "a voltage"},
+    {resistance, "a resistance"},
+    {conductance, "a conductance"},
+    {capacitance, "a capacitance"},
+    {inductance, "an inductance"},
+    {charge, "a charge"},
+    {flux, "a flux linkage"},
+    {inertia, "an inertia"},
     {{{1, 1, -3, -2, 0, 0}}, "a resistance per length"},
     {{{1, 1, -2, -2, 0, 0}}, "an inductance per length"},
     {{{-3, -1, 4, 2, 0, 0}}, "a capacitance per length"},
@@ -78,14 +106,22 @@ constexpr Named names[] = {
 
 std::optional<double> prefix_scale(char prefix) {
   switch (prefix) {
-    case 'p': return 1e-12;
-    case 'n': return 1e-9;
-    case 'u': return 1e-6;
-    case 'm': return 1e-3;
-    case 'k': return 1e3;
-    case 'M': return 1e6;
-    case 'G': return 1e9;
-    default: return std::nullopt;
+    case 'p':
+      return 1e-12;
+    case 'n':
+      return 1e-9;
+    case 'u':
+      return 1e-6;
+    case 'm':
+      return 1e-3;
+    case 'k':
+      return 1e3;
+    case 'M':
+      return 1e6;
+    case 'G':
+      return 1e9;
+    default:
+      return std::nullopt;
   }
 }
 

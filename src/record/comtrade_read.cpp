@@ -47,7 +47,9 @@ class Lines {
   [[nodiscard]] std::string text(std::size_t field) const {
     return field < fields_.size() ? std::string(fields_[field]) : std::string();
   }
-  [[nodiscard]] bool empty_at(std::size_t field) const { return field >= fields_.size() || fields_[field].empty(); }
+  [[nodiscard]] bool empty_at(std::size_t field) const {
+    return field >= fields_.size() || fields_[field].empty();
+  }
   double number(std::size_t field, std::string_view what) const {
     if (field >= fields_.size()) fail(fmt::format("has no field {} ({})", field + 1, what));
     std::string_view raw = fields_[field];
@@ -62,7 +64,8 @@ class Lines {
   std::size_t whole(std::size_t field, std::string_view what, double most) const {
     const double value = number(field, what);
     if (value < 0 || value > most || value != std::floor(value)) {
-      fail(fmt::format("field {} ({}) is {}; a whole number from 0 to {} is wanted", field + 1, what, value, most));
+      fail(fmt::format("field {} ({}) is {}; a whole number from 0 to {} is wanted", field + 1, what, value,
+                       most));
     }
     return static_cast<std::size_t>(value);
   }
@@ -100,7 +103,8 @@ std::int64_t parse_date(const Lines& lines, bool year_last) {
   const std::string day = lines.text(0);
   const std::string time = lines.text(1);
   if (std::sscanf(day.c_str(), "%2d/%2d/%4d", &first, &second, &year) != 3 ||
-      std::sscanf(time.c_str(), "%2d:%2d:%12lf", &hour, &minute, &seconds) != 3 || !(seconds >= 0 && seconds < 61)) {
+      std::sscanf(time.c_str(), "%2d:%2d:%12lf", &hour, &minute, &seconds) != 3 ||
+      !(seconds >= 0 && seconds < 61)) {
     lines.fail(fmt::format("\"{},{}\" is no date and time; dd/mm/yyyy,hh:mm:ss.ssssss is wanted", day, time));
   }
   std::tm parts{};
@@ -109,8 +113,8 @@ std::int64_t parse_date(const Lines& lines, bool year_last) {
   parts.tm_year = (year < 100 ? year + 1900 : year) - 1900;
   parts.tm_hour = hour;
   parts.tm_min = minute;
-  if (parts.tm_mon < 0 || parts.tm_mon > 11 || parts.tm_year < 0 || parts.tm_year > 300 || parts.tm_mday < 1 ||
-      parts.tm_mday > 31 || hour < 0 || hour > 23 || minute < 0 || minute > 59) {
+  if (parts.tm_mon < 0 || parts.tm_mon > 11 || parts.tm_year < 0 || parts.tm_year > 300 ||
+      parts.tm_mday < 1 || parts.tm_mday > 31 || hour < 0 || hour > 23 || minute < 0 || minute > 59) {
     lines.fail(fmt::format("\"{},{}\" is no date and time that exists", day, time));
   }
   return static_cast<std::int64_t>(timegm(&parts)) * 1'000'000'000 + std::llround(seconds * 1e9);
@@ -123,7 +127,8 @@ std::size_t channel_count(const Lines& lines, std::size_t field, char letter) {
   const bool fits = status == std::errc() && end == text.data() + text.size() - 1 &&
                     (*end == letter || *end == letter + 32) && value <= most_channels;
   if (text.empty() || !fits) {
-    lines.fail(fmt::format("field {} is \"{}\"; a channel count such as \"4{}\" is wanted", field + 1, text, letter));
+    lines.fail(fmt::format("field {} is \"{}\"; a channel count such as \"4{}\" is wanted", field + 1, text,
+                           letter));
   }
   return value;
 }
@@ -174,7 +179,8 @@ Configuration read_configuration(const Comtrade& files, const std::string& name)
     lines.need("its sampling rates");
     const double hz = lines.number(0, "sampling rate");
     const std::size_t last = lines.whole(1, "last sample", 4e9);
-    if (hz < 0 || last < c.samples) lines.fail("sampling rates must not be negative, last samples must ascend");
+    if (hz < 0 || last < c.samples)
+      lines.fail("sampling rates must not be negative, last samples must ascend");
     c.rates.push_back({hz, last});
     c.samples = last;
   }
@@ -187,11 +193,17 @@ Configuration read_configuration(const Comtrade& files, const std::string& name)
   lines.need("the type of the data file");
   std::string type = lines.text(0);
   for (char& letter : type) letter = static_cast<char>(std::toupper(static_cast<unsigned char>(letter)));
-  if (type == "ASCII") c.encoding = Encoding::ascii;
-  else if (type == "BINARY") c.encoding = Encoding::binary;
-  else if (type == "BINARY32") c.encoding = Encoding::binary32;
-  else if (type == "FLOAT32") c.encoding = Encoding::float32;
-  else lines.fail(fmt::format("data type \"{}\" is unknown; ASCII, BINARY, BINARY32 or FLOAT32 is wanted", type));
+  if (type == "ASCII")
+    c.encoding = Encoding::ascii;
+  else if (type == "BINARY")
+    c.encoding = Encoding::binary;
+  else if (type == "BINARY32")
+    c.encoding = Encoding::binary32;
+  else if (type == "FLOAT32")
+    c.encoding = Encoding::float32;
+  else
+    lines.fail(
+        fmt::format("data type \"{}\" is unknown; ASCII, BINARY, BINARY32 or FLOAT32 is wanted", type));
   if (lines.next() && !lines.empty_at(0)) c.time_factor = 1e-6 * lines.number(0, "time multiplier");
   if (rates == 1 && c.rates[0].hz > 0) c.record.rate_Hz = c.rates[0].hz;
   return c;
@@ -221,7 +233,8 @@ void read_ascii(const Comtrade& files, const std::string& name, Configuration& c
   for (std::size_t k = 0; k < c.samples; ++k) {
     lines.need(fmt::format("sample {} of {}", k + 1, c.samples));
     if (lines.count() == 1 && lines.text(0) == "\x1A") lines.fail("ends before its last sample");
-    if (lines.count() != columns) lines.fail(fmt::format("has {} fields; {} are wanted", lines.count(), columns));
+    if (lines.count() != columns)
+      lines.fail(fmt::format("has {} fields; {} are wanted", lines.count(), columns));
     put_time(c, k, lines.empty_at(1) ? 0 : lines.number(1, "time stamp"));
     for (std::size_t j = 0; j < analogs; ++j) {
       const bool missing = lines.empty_at(2 + j);
@@ -257,7 +270,9 @@ void read_binary(const Comtrade& files, const std::string& name, Configuration& 
   const std::size_t words = (c.record.binaries.size() + 15) / 16;
   const std::size_t row = 8 + c.record.analogs.size() * (c.encoding == Encoding::binary ? 2 : 4) + 2 * words;
   if (files.data.size() / row < c.samples) {
-    throw Error(Flaw{.file = name, .place = {}, .field = {},
+    throw Error(Flaw{.file = name,
+                     .place = {},
+                     .field = {},
                      .text = fmt::format("holds {} whole samples of {} bytes; the configuration speaks of {}",
                                          files.data.size() / row, row, c.samples)});
   }

@@ -20,9 +20,12 @@ struct Scale {
 
 double full_range(Encoding encoding) {
   switch (encoding) {
-    case Encoding::ascii: return 99999;
-    case Encoding::binary: return 32767;
-    default: return 2147483647;
+    case Encoding::ascii:
+      return 99999;
+    case Encoding::binary:
+      return 32767;
+    default:
+      return 2147483647;
   }
 }
 
@@ -31,7 +34,8 @@ Scale scale_of(const Analog& analog, Encoding encoding) {
   for (const double sample : analog.samples) {
     if (std::isfinite(sample)) peak = std::max(peak, std::abs(sample));
   }
-  if (encoding == Encoding::float32) return {1, 0, -std::numeric_limits<float>::max(), std::numeric_limits<float>::max()};
+  if (encoding == Encoding::float32)
+    return {1, 0, -std::numeric_limits<float>::max(), std::numeric_limits<float>::max()};
   const double range = full_range(encoding) - 1;
   return {peak > 0 ? peak / range : 1, 0, -range - 1, range + 1};
 }
@@ -40,8 +44,9 @@ std::string date(std::int64_t utc_ns) {
   const std::time_t seconds = utc_ns / 1'000'000'000;
   std::tm parts{};
   gmtime_r(&seconds, &parts);
-  return fmt::format("{:02}/{:02}/{:04},{:02}:{:02}:{:02}.{:06}", parts.tm_mday, parts.tm_mon + 1, parts.tm_year + 1900,
-                     parts.tm_hour, parts.tm_min, parts.tm_sec, utc_ns % 1'000'000'000 / 1000);
+  return fmt::format("{:02}/{:02}/{:04},{:02}:{:02}:{:02}.{:06}", parts.tm_mday, parts.tm_mon + 1,
+                     parts.tm_year + 1900, parts.tm_hour, parts.tm_min, parts.tm_sec,
+                     utc_ns % 1'000'000'000 / 1000);
 }
 
 /// A comma or a line end inside a name would break the line.
@@ -54,10 +59,14 @@ std::string plain(std::string text) {
 
 const char* word_for(Encoding encoding) {
   switch (encoding) {
-    case Encoding::ascii: return "ASCII";
-    case Encoding::binary: return "BINARY";
-    case Encoding::binary32: return "BINARY32";
-    case Encoding::float32: return "FLOAT32";
+    case Encoding::ascii:
+      return "ASCII";
+    case Encoding::binary:
+      return "BINARY";
+    case Encoding::binary32:
+      return "BINARY32";
+    case Encoding::float32:
+      return "FLOAT32";
   }
   return "";
 }
@@ -79,22 +88,25 @@ void put_analog(std::string& out, double sample, const Scale& scale, Encoding en
   put(out, missing ? std::numeric_limits<std::int32_t>::min() : static_cast<std::int32_t>(units));
 }
 
-std::string ascii_row(const Record& record, const std::vector<Scale>& scales, std::size_t k, long long microseconds) {
+std::string ascii_row(const Record& record, const std::vector<Scale>& scales, std::size_t k,
+                      long long microseconds) {
   std::string row = fmt::format("{},{}", k + 1, microseconds);
   for (std::size_t c = 0; c < record.analogs.size(); ++c) {
     const double sample = record.analogs[c].samples[k];
-    row += std::isfinite(sample) ? fmt::format(",{:.0f}", (sample - scales[c].b) / scales[c].a) : std::string(",");
+    row += std::isfinite(sample) ? fmt::format(",{:.0f}", (sample - scales[c].b) / scales[c].a)
+                                 : std::string(",");
   }
   for (const Binary& binary : record.binaries) row += binary.samples[k] ? ",1" : ",0";
   return row + "\r\n";
 }
 
-std::string binary_row(const Record& record, const std::vector<Scale>& scales, std::size_t k, long long microseconds,
-                       Encoding encoding) {
+std::string binary_row(const Record& record, const std::vector<Scale>& scales, std::size_t k,
+                       long long microseconds, Encoding encoding) {
   std::string row;
   put(row, static_cast<std::uint32_t>(k + 1));
   put(row, static_cast<std::uint32_t>(microseconds));
-  for (std::size_t c = 0; c < record.analogs.size(); ++c) put_analog(row, record.analogs[c].samples[k], scales[c], encoding);
+  for (std::size_t c = 0; c < record.analogs.size(); ++c)
+    put_analog(row, record.analogs[c].samples[k], scales[c], encoding);
   for (std::size_t first = 0; first < record.binaries.size(); first += 16) {
     std::uint16_t word = 0;
     for (std::size_t bit = 0; bit < 16 && first + bit < record.binaries.size(); ++bit) {
@@ -112,12 +124,13 @@ std::string configuration(const Record& record, const std::vector<Scale>& scales
                      record.binaries.size(), end);
   for (std::size_t c = 0; c < record.analogs.size(); ++c) {
     const Analog& analog = record.analogs[c];
-    cfg += fmt::format("{},{},{},,{},{:.9g},{:.9g},0,{:.9g},{:.9g},{:.9g},{:.9g},P{}", c + 1, plain(analog.name),
-                       plain(analog.phase), plain(analog.unit), scales[c].a, scales[c].b, scales[c].least,
-                       scales[c].greatest, analog.primary, analog.secondary, end);
+    cfg += fmt::format("{},{},{},,{},{:.9g},{:.9g},0,{:.9g},{:.9g},{:.9g},{:.9g},P{}", c + 1,
+                       plain(analog.name), plain(analog.phase), plain(analog.unit), scales[c].a, scales[c].b,
+                       scales[c].least, scales[c].greatest, analog.primary, analog.secondary, end);
   }
   for (std::size_t c = 0; c < record.binaries.size(); ++c) {
-    cfg += fmt::format("{},{},,,{}{}", c + 1, plain(record.binaries[c].name), record.binaries[c].normal ? 1 : 0, end);
+    cfg += fmt::format("{},{},,,{}{}", c + 1, plain(record.binaries[c].name),
+                       record.binaries[c].normal ? 1 : 0, end);
   }
   cfg += fmt::format("{:.9g}{}", record.frequency_Hz, end);
   if (record.rate_Hz > 0) {

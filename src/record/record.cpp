@@ -50,7 +50,8 @@ std::vector<double> fundamental_rms(const Record& record, const std::vector<cons
   };
   // The sum over one cycle slides: one term in, one out; both turn by the same whole cycle.
   for (std::size_t k = 0; k < rms.size(); ++k) {
-    const auto turn = std::polar(1.0, -2 * std::numbers::pi * static_cast<double>(k % cycle) / static_cast<double>(cycle));
+    const auto turn =
+        std::polar(1.0, -2 * std::numbers::pi * static_cast<double>(k % cycle) / static_cast<double>(cycle));
     sum += value(k) * turn;
     if (k >= cycle) sum -= value(k - cycle) * turn;
     if (k + 1 >= cycle) rms[k] = std::abs(sum) * std::numbers::sqrt2 / static_cast<double>(cycle);

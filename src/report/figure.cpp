@@ -21,7 +21,8 @@ std::string group_of(const std::string& name) {
   std::string stem = name;
   if (stem.ends_with("_far")) stem.resize(stem.size() - 4);
   const std::size_t dot = stem.rfind('.');
-  if (dot != std::string::npos && stem.size() >= dot + 3 && std::string("abcn").find(stem.back()) != std::string::npos) {
+  if (dot != std::string::npos && stem.size() >= dot + 3 &&
+      std::string("abcn").find(stem.back()) != std::string::npos) {
     stem.pop_back();
   }
   return stem;
@@ -41,7 +42,8 @@ std::vector<const record::Binary*> changing(const record::Record& record) {
   std::vector<const record::Binary*> found;
   for (const record::Binary& binary : record.binaries) {
     bool changes = false;
-    for (std::size_t k = 1; k < binary.samples.size(); ++k) changes = changes || binary.samples[k] != binary.samples[0];
+    for (std::size_t k = 1; k < binary.samples.size(); ++k)
+      changes = changes || binary.samples[k] != binary.samples[0];
     if (changes) found.push_back(&binary);
   }
   return found;
@@ -70,10 +72,13 @@ std::string data_block(const record::Record& record, const std::vector<Panel>& p
 }
 
 std::string event_marks(const record::Record& record) {
-  std::string script = fmt::format("set arrow from {0:.7g}, graph 0 to {0:.7g}, graph 1 nohead lc rgb '#b8860b' lw 1.5\n", record.trigger_s);
+  std::string script =
+      fmt::format("set arrow from {0:.7g}, graph 0 to {0:.7g}, graph 1 nohead lc rgb '#b8860b' lw 1.5\n",
+                  record.trigger_s);
   for (const record::Event& event : record.events) {
     if (event.text.ends_with(" off")) continue;
-    script += fmt::format("set arrow from {0:.7g}, graph 0 to {0:.7g}, graph 1 nohead lc rgb '#9aa3a8' dt 3\n", event.time_s);
+    script += fmt::format(
+        "set arrow from {0:.7g}, graph 0 to {0:.7g}, graph 1 nohead lc rgb '#9aa3a8' dt 3\n", event.time_s);
   }
   return script;
 }
@@ -90,8 +95,9 @@ std::string event_labels(const record::Record& record) {
     const double at = (time_s - first) / span;
     for (int row = 0; row < rows; ++row) {
       if (at < free[static_cast<std::size_t>(row)]) continue;
-      script += fmt::format("set label {} at {:.7g}, graph {} left noenhanced font ',9' tc rgb '#5b6770' offset 0.4,0\n", quoted(text),
-                            time_s, 0.95 - 0.085 * row);
+      script += fmt::format(
+          "set label {} at {:.7g}, graph {} left noenhanced font ',9' tc rgb '#5b6770' offset 0.4,0\n",
+          quoted(text), time_s, 0.95 - 0.085 * row);
       free[static_cast<std::size_t>(row)] = at + character * static_cast<double>(text.size() + 2);
       return;
     }
@@ -103,8 +109,9 @@ std::string event_labels(const record::Record& record) {
   return script;
 }
 
-std::string script_of(const record::Record& record, const std::string& title, const std::filesystem::path& path,
-                      const std::vector<Panel>& panels, const std::vector<const record::Binary*>& binaries) {
+std::string script_of(const record::Record& record, const std::string& title,
+                      const std::filesystem::path& path, const std::vector<Panel>& panels,
+                      const std::vector<const record::Binary*>& binaries) {
   const std::size_t rows = panels.size() + (binaries.empty() ? 0 : 1);
   const double height = 90 + panel_height * static_cast<double>(rows);
   const bool svg = path.extension() == ".svg";
@@ -112,31 +119,36 @@ std::string script_of(const record::Record& record, const std::string& title, co
                               svg ? "svg" : "pngcairo", height);
   s += "set output " + quoted(path.string()) + "\n" + data_block(record, panels, binaries);
   s += fmt::format("set multiplot layout {},1 title {} noenhanced font ',14'\n", rows, quoted(title));
-  s += "set grid lc rgb '#e3e6e8' lt 1\nset border 3 lc rgb '#5b6770'\nset tics nomirror\nset key outside right top noenhanced\n";
+  s += "set grid lc rgb '#e3e6e8' lt 1\nset border 3 lc rgb '#5b6770'\nset tics nomirror\nset key outside "
+       "right top noenhanced\n";
   s += "set lmargin 12\nset rmargin 18\nset style line 1 lw 1.2\n";
   s += fmt::format("set xrange [{:.7g}:{:.7g}]\n", record.time_s.front(), record.time_s.back());
   s += event_marks(record) + event_labels(record);
   std::size_t column = 2;
   for (const Panel& panel : panels) {
-    s += &panel == &panels.front() ? "set offsets 0,0,graph 0.3,0\n" : "unset label\nunset offsets\n";  // room for the labels
+    s += &panel == &panels.front() ? "set offsets 0,0,graph 0.3,0\n"
+                                   : "unset label\nunset offsets\n";  // room for the labels
     const double scale = unit_scale(panel);
     s += "set ylabel " + quoted((scale < 1 ? "k" : "") + panel.unit) + " noenhanced\n";
     std::string plots;
     for (std::size_t k = 0; k < panel.analogs.size(); ++k) {
-      plots += fmt::format("{}$data using 1:(${}*{}) with lines lw 1.3 lc rgb '{}' title {}", k ? ", " : "plot ", column++,
-                           scale, colours[k % std::size(colours)], quoted(panel.analogs[k]->name));
+      plots +=
+          fmt::format("{}$data using 1:(${}*{}) with lines lw 1.3 lc rgb '{}' title {}", k ? ", " : "plot ",
+                      column++, scale, colours[k % std::size(colours)], quoted(panel.analogs[k]->name));
     }
     s += plots + "\n";
   }
   if (!binaries.empty()) {
-    s += fmt::format("set xlabel 'time (s)'\nset ylabel ''\nset yrange [0:{}]\nset ytics ()\n", binaries.size());
+    s += fmt::format("set xlabel 'time (s)'\nset ylabel ''\nset yrange [0:{}]\nset ytics ()\n",
+                     binaries.size());
     std::string plots;
     for (std::size_t k = 0; k < binaries.size(); ++k) {
       const std::size_t lane = binaries.size() - 1 - k;
       s += fmt::format("set ytics add ({} {})\n", quoted(binaries[k]->name), static_cast<double>(lane) + 0.4);
-      plots += fmt::format("{0}$data using 1:({2}):(${1}*0.8+{2}) with filledcurves fc rgb '{3}' fs solid 0.35 notitle, "
-                           "$data using 1:(${1}*0.8+{2}) with steps lw 1.3 lc rgb '{3}' notitle",
-                           k ? ", " : "plot ", column, lane, colours[k % std::size(colours)]);
+      plots += fmt::format(
+          "{0}$data using 1:({2}):(${1}*0.8+{2}) with filledcurves fc rgb '{3}' fs solid 0.35 notitle, "
+          "$data using 1:(${1}*0.8+{2}) with steps lw 1.3 lc rgb '{3}' notitle",
+          k ? ", " : "plot ", column, lane, colours[k % std::size(colours)]);
       ++column;
     }
     s += plots + "\n";
@@ -172,7 +184,8 @@ std::vector<Panel> panels_of(const record::Record& record) {
   }
   std::vector<std::pair<double, Panel>> ranked;
   for (Panel& panel : panels) ranked.emplace_back(change_in(panel, record), std::move(panel));
-  std::stable_sort(ranked.begin(), ranked.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+  std::stable_sort(ranked.begin(), ranked.end(),
+                   [](const auto& a, const auto& b) { return a.first > b.first; });
   panels.clear();
   for (auto& [change, panel] : ranked) panels.push_back(std::move(panel));
   return panels;
@@ -183,7 +196,8 @@ void draw_record(const record::Record& record, const std::string& title, const s
   if (path.extension() != ".png" && path.extension() != ".svg") {
     throw Error(fmt::format("\"{}\" is no figure; name a .png or an .svg file", path.string()));
   }
-  if (record.time_s.size() < 2) throw Error("the record has fewer than two samples; there is nothing to draw");
+  if (record.time_s.size() < 2)
+    throw Error("the record has fewer than two samples; there is nothing to draw");
   std::vector<Panel> panels = panels_of(record);
   if (panels.size() > most_panels) panels.resize(most_panels);
   const std::string script = script_of(record, title, path, panels, changing(record));
@@ -193,8 +207,9 @@ void draw_record(const record::Record& record, const std::string& title, const s
   const bool written = fwrite(script.data(), 1, script.size(), gnuplot) == script.size();
   const int status = pclose(gnuplot);
   if (!written || status != 0) {
-    throw Error(fmt::format("gnuplot did not draw \"{}\" (status {}); is gnuplot-nox installed and the folder writable?",
-                            path.string(), WIFEXITED(status) ? WEXITSTATUS(status) : status));
+    throw Error(fmt::format(
+        "gnuplot did not draw \"{}\" (status {}); is gnuplot-nox installed and the folder writable?",
+        path.string(), WIFEXITED(status) ? WEXITSTATUS(status) : status));
   }
 }
 

@@ -17,11 +17,20 @@ std::string escaped(std::string_view text) {
   std::string out;
   for (const char c : text) {
     switch (c) {
-      case '&': out += "&amp;"; break;
-      case '<': out += "&lt;"; break;
-      case '>': out += "&gt;"; break;
-      case '"': out += "&quot;"; break;
-      default: out += c;
+      case '&':
+        out += "&amp;";
+        break;
+      case '<':
+        out += "&lt;";
+        break;
+      case '>':
+        out += "&gt;";
+        break;
+      case '"':
+        out += "&quot;";
+        break;
+      default:
+        out += c;
     }
   }
   return out;
@@ -31,7 +40,9 @@ std::string base64(std::string_view bytes) {
   constexpr char letters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
   std::string out;
   for (std::size_t k = 0; k < bytes.size(); k += 3) {
-    const auto at = [&](std::size_t j) { return j < bytes.size() ? static_cast<unsigned char>(bytes[j]) : 0U; };
+    const auto at = [&](std::size_t j) {
+      return j < bytes.size() ? static_cast<unsigned char>(bytes[j]) : 0U;
+    };
     const unsigned word = at(k) << 16 | at(k + 1) << 8 | at(k + 2);
     for (std::size_t j = 0; j < 4; ++j) {
       out += k + j <= bytes.size() ? letters[word >> (18 - 6 * j) & 63U] : '=';
@@ -55,8 +66,10 @@ json packed(const record::Analog& analog) {
 }
 
 json waveforms(const record::Record& record) {
-  json out{{"rate", record.rate_Hz}, {"count", record.time_s.size()},
-           {"start", record.time_s.empty() ? 0 : record.time_s.front()}, {"trigger", record.trigger_s}};
+  json out{{"rate", record.rate_Hz},
+           {"count", record.time_s.size()},
+           {"start", record.time_s.empty() ? 0 : record.time_s.front()},
+           {"trigger", record.trigger_s}};
   out["panels"] = json::array();
   for (const Panel& panel : panels_of(record)) {
     json signals = json::array();
@@ -69,11 +82,13 @@ json waveforms(const record::Record& record) {
     for (std::size_t k = 1; k < binary.samples.size(); ++k) {
       if (binary.samples[k] != binary.samples[k - 1]) changes.push_back(record.time_s[k]);
     }
-    out["binaries"].push_back(
-        {{"name", binary.name}, {"first", !binary.samples.empty() && binary.samples[0]}, {"changes", changes}});
+    out["binaries"].push_back({{"name", binary.name},
+                               {"first", !binary.samples.empty() && binary.samples[0]},
+                               {"changes", changes}});
   }
   out["events"] = json::array();
-  for (const record::Event& event : record.events) out["events"].push_back({{"time", event.time_s}, {"text", event.text}});
+  for (const record::Event& event : record.events)
+    out["events"].push_back({{"time", event.time_s}, {"text", event.text}});
   return out;
 }
 
@@ -85,7 +100,8 @@ std::string verdict_rows(const trial::TrialResult& result) {
   std::string rows;
   for (const trial::Verdict& v : result.verdicts) {
     rows += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
-                        escaped(v.expectation), escaped(v.expected), escaped(v.measured), escaped(v.margin), badge(v.passed));
+                        escaped(v.expectation), escaped(v.expected), escaped(v.measured), escaped(v.margin),
+                        badge(v.passed));
   }
   return rows;
 }
@@ -95,19 +111,22 @@ std::string fault_text(const trial::Trial& trial) {
   const network::Fault& fault = trial.fault->fault;
   std::string place = "on " + fault.on;
   if (network::is_set(fault.at)) place = fmt::format("at {} of {}", print_quantity(fault.at, "%"), fault.on);
-  return fmt::format("{} {}, {}, inception {}, lasts {}", fault.phases, place, print_quantity(fault.resistance_ohm, "ohm"),
-                     print_quantity(trial.fault->inception_rad, "deg"), print_quantity(trial.fault->lasts_s, "s"));
+  return fmt::format(
+      "{} {}, {}, inception {}, lasts {}", fault.phases, place, print_quantity(fault.resistance_ohm, "ohm"),
+      print_quantity(trial.fault->inception_rad, "deg"), print_quantity(trial.fault->lasts_s, "s"));
 }
 
 std::string trial_section(std::size_t number, const trial::Trial& trial, const trial::TrialResult& result) {
-  std::string s = fmt::format("<section class=\"trial\" id=\"trial{0}\"><h2>{0}. {1} {2}</h2>\n<p class=\"facts\">{3}</p>\n",
-                              number, escaped(result.name), badge(result.passed()), escaped(fault_text(trial)));
+  std::string s = fmt::format(
+      "<section class=\"trial\" id=\"trial{0}\"><h2>{0}. {1} {2}</h2>\n<p class=\"facts\">{3}</p>\n", number,
+      escaped(result.name), badge(result.passed()), escaped(fault_text(trial)));
   if (!result.failure.empty()) s += "<p class=\"failure\">" + escaped(result.failure) + "</p>\n";
   if (result.fault_current_A > 0) {
-    s += fmt::format("<p class=\"facts\">Inception at {:.4f} s. Fault current {} rms.</p>\n", result.inception_s,
-                     print_rounded(result.fault_current_A, "A"));
+    s += fmt::format("<p class=\"facts\">Inception at {:.4f} s. Fault current {} rms.</p>\n",
+                     result.inception_s, print_rounded(result.fault_current_A, "A"));
   }
-  s += "<table><thead><tr><th>expectation</th><th>expected</th><th>measured</th><th class=\"number\">margin</th><th></th></tr></thead><tbody>\n" +
+  s += "<table><thead><tr><th>expectation</th><th>expected</th><th>measured</th><th "
+       "class=\"number\">margin</th><th></th></tr></thead><tbody>\n" +
        verdict_rows(result) + "</tbody></table>\n";
   s += fmt::format("<div class=\"waves\" data-trial=\"{}\"></div>\n", number);
   s += "<details><summary>Timing and wire</summary><pre>" + escaped(to_string(result.timing));
@@ -117,13 +136,18 @@ std::string trial_section(std::size_t number, const trial::Trial& trial, const t
 }
 
 std::string summary_table(const std::vector<trial::TrialResult>& results) {
-  std::string s = "<table class=\"summary\"><thead><tr><th></th><th>trial</th><th>verdicts</th><th class=\"number\">fault current</th><th></th></tr></thead><tbody>\n";
+  std::string s =
+      "<table class=\"summary\"><thead><tr><th></th><th>trial</th><th>verdicts</th><th "
+      "class=\"number\">fault current</th><th></th></tr></thead><tbody>\n";
   for (std::size_t k = 0; k < results.size(); ++k) {
     const auto& r = results[k];
-    const auto passed = std::count_if(r.verdicts.begin(), r.verdicts.end(), [](const auto& v) { return v.passed; });
-    s += fmt::format("<tr><td class=\"number\">{0}</td><td><a href=\"#trial{0}\">{1}</a></td><td>{2} of {3}</td><td class=\"number\">{4}</td><td>{5}</td></tr>\n",
-                     k + 1, escaped(r.name), passed, r.verdicts.size(),
-                     r.fault_current_A > 0 ? print_rounded(r.fault_current_A, "A", 3) : "", badge(r.passed()));
+    const auto passed =
+        std::count_if(r.verdicts.begin(), r.verdicts.end(), [](const auto& v) { return v.passed; });
+    s += fmt::format(
+        "<tr><td class=\"number\">{0}</td><td><a href=\"#trial{0}\">{1}</a></td><td>{2} of {3}</td><td "
+        "class=\"number\">{4}</td><td>{5}</td></tr>\n",
+        k + 1, escaped(r.name), passed, r.verdicts.size(),
+        r.fault_current_A > 0 ? print_rounded(r.fault_current_A, "A", 3) : "", badge(r.passed()));
   }
   return s + "</tbody></table>\n";
 }
@@ -132,8 +156,8 @@ std::string now_text() {
   const std::time_t now = std::time(nullptr);
   std::tm parts{};
   gmtime_r(&now, &parts);
-  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02} UTC", parts.tm_year + 1900, parts.tm_mon + 1, parts.tm_mday, parts.tm_hour,
-                     parts.tm_min);
+  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02} UTC", parts.tm_year + 1900, parts.tm_mon + 1,
+                     parts.tm_mday, parts.tm_hour, parts.tm_min);
 }
 
 }  // namespace
@@ -144,22 +168,28 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
   json data = json::array();
   std::string sections;
   for (std::size_t k = 0; k < results.size(); ++k) {
-    const auto trial = std::find_if(all.trials.begin(), all.trials.end(), [&](const auto& t) { return t.name == results[k].name; });
+    const auto trial = std::find_if(all.trials.begin(), all.trials.end(),
+                                    [&](const auto& t) { return t.name == results[k].name; });
     sections += trial_section(k + 1, trial == all.trials.end() ? trial::Trial{} : *trial, results[k]);
     data.push_back(waveforms(results[k].record));
   }
   std::string text = data.dump();
   // Inside a script element only "</" could end it early.
-  for (std::size_t at = 0; (at = text.find("</", at)) != std::string::npos; at += 3) text.insert(at + 1, "\\");
+  for (std::size_t at = 0; (at = text.find("</", at)) != std::string::npos; at += 3)
+    text.insert(at + 1, "\\");
   std::string page = "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">\n";
-  page += "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>" + escaped(all.network.title) + "</title>\n";
-  page += "<style>\n" + std::string(internal::uplot_css) + std::string(internal::report_css) + "</style></head><body>\n";
-  page += fmt::format("<header><h1>{}</h1><p class=\"facts\">Trial report of {}, {}. Step {}.</p><p class=\"verdict {}\">{} of {} trials passed</p></header>\n",
-                      escaped(all.network.title), escaped(all.folder.filename().string()), now_text(),
-                      print_rounded(all.network.step_s, "s"), well ? "pass" : "fail", passed, results.size());
+  page += "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>" +
+          escaped(all.network.title) + "</title>\n";
+  page += "<style>\n" + std::string(internal::uplot_css) + std::string(internal::report_css) +
+          "</style></head><body>\n";
+  page += fmt::format(
+      "<header><h1>{}</h1><p class=\"facts\">Trial report of {}, {}. Step {}.</p><p class=\"verdict {}\">{} "
+      "of {} trials passed</p></header>\n",
+      escaped(all.network.title), escaped(all.folder.filename().string()), now_text(),
+      print_rounded(all.network.step_s, "s"), well ? "pass" : "fail", passed, results.size());
   page += "<main>\n" + summary_table(results) + sections + "</main>\n";
-  page += "<script>\n" + std::string(internal::uplot_js) + "\n</script>\n<script>\nconst trials = " + text + ";\n" +
-          std::string(internal::report_js) + "</script>\n</body></html>\n";
+  page += "<script>\n" + std::string(internal::uplot_js) + "\n</script>\n<script>\nconst trials = " + text +
+          ";\n" + std::string(internal::report_js) + "</script>\n</body></html>\n";
   return page;
 }
 

@@ -39,37 +39,54 @@ std::vector<std::string> check_trials(const trial::Case& all) {
   return notes;
 }
 
-std::string row(std::string_view name, const std::string& value) { return fmt::format("  {:<22}{}\n", name, value); }
+std::string row(std::string_view name, const std::string& value) {
+  return fmt::format("  {:<22}{}\n", name, value);
+}
 
-void print(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes, bool signals) {
+void print(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes,
+           bool signals) {
   const emt::Summary& s = plant.summary();
   fmt::print("{}\n", all.network.title.empty() ? all.folder.string() : all.network.title);
   std::string text = row("step", print_rounded(plant.step_s(), "s"));
   text += row("largest step", std::isinf(s.largest_step_s) ? "no line sets a bound"
-                                                           : print_rounded(s.largest_step_s, "s") + " (travel time of the shortest line)");
+                                                           : print_rounded(s.largest_step_s, "s") +
+                                                                 " (travel time of the shortest line)");
   text += row("buses", fmt::format("{}", s.buses));
   text += row("nodes", fmt::format("{} unknown, {} imposed by sources", s.nodes, s.known_nodes));
   text += row("partitions", fmt::format("{}, the largest of {} nodes", s.partitions, s.largest_partition));
   text += row("states", fmt::format("{}", s.states));
-  text += row("bound on step work", fmt::format("{} numbers read by a solve; {} nodes in switched blocks; {} events in one step",
-                                                s.factor_entries, s.switch_nodes, s.events_per_step));
+  text += row("bound on step work",
+              fmt::format("{} numbers read by a solve; {} nodes in switched blocks; {} events in one step",
+                          s.factor_entries, s.switch_nodes, s.events_per_step));
   text += row("signals", fmt::format("{}", plant.signal_names().size()));
   text += row("streams, devices", fmt::format("{}, {}", all.bench.streams.size(), all.bench.devices.size()));
   text += row("trials", fmt::format("{}", all.trials.size()));
   fmt::print("{}", text);
   for (const std::string& note : notes) fmt::print("  note: {}\n", note);
   if (!signals) return;
-  for (const std::string& name : plant.signal_names()) fmt::print("  {} {}\n", name, plant.unit(plant.signal(name)));
+  for (const std::string& name : plant.signal_names())
+    fmt::print("  {} {}\n", name, plant.unit(plant.signal(name)));
 }
 
-nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes) {
+nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
+                       const std::vector<std::string>& notes) {
   const emt::Summary& s = plant.summary();
-  nlohmann::json out{{"title", all.network.title}, {"step_s", plant.step_s()}, {"buses", s.buses}, {"nodes", s.nodes},
-                     {"known_nodes", s.known_nodes}, {"partitions", s.partitions}, {"largest_partition", s.largest_partition},
-                     {"states", s.states}, {"switch_nodes", s.switch_nodes}, {"factor_entries", s.factor_entries},
-                     {"events_per_step", s.events_per_step}, {"signals", plant.signal_names()},
-                     {"streams", all.bench.streams.size()}, {"devices", all.bench.devices.size()},
-                     {"trials", all.trials.size()}, {"notes", notes}};
+  nlohmann::json out{{"title", all.network.title},
+                     {"step_s", plant.step_s()},
+                     {"buses", s.buses},
+                     {"nodes", s.nodes},
+                     {"known_nodes", s.known_nodes},
+                     {"partitions", s.partitions},
+                     {"largest_partition", s.largest_partition},
+                     {"states", s.states},
+                     {"switch_nodes", s.switch_nodes},
+                     {"factor_entries", s.factor_entries},
+                     {"events_per_step", s.events_per_step},
+                     {"signals", plant.signal_names()},
+                     {"streams", all.bench.streams.size()},
+                     {"devices", all.bench.devices.size()},
+                     {"trials", all.trials.size()},
+                     {"notes", notes}};
   out["largest_step_s"] = std::isinf(s.largest_step_s) ? nlohmann::json() : nlohmann::json(s.largest_step_s);
   return out;
 }

@@ -12,8 +12,8 @@ std::string manual_of(const network::Table& table) {
   std::string text = fmt::format("{}: {}\n", table.kind, table.doc);
   for (const network::Field& field : table.fields) {
     const std::string need = field.need == network::Need::required ? "required"
-                             : field.standard.empty()               ? "optional"
-                                                                    : "default " + field.standard;
+                             : field.standard.empty()              ? "optional"
+                                                                   : "default " + field.standard;
     text += fmt::format("  {:<24}{}; {}{}\n  {:<24}{}\n", field.name, field.expects, need,
                         field.changeable ? "; changeable while running" : "", "", field.doc);
   }
@@ -24,7 +24,8 @@ std::string manual_of(const network::Table& table) {
 
 void add_describe(CLI::App& app, int& exit_code) {
   auto kind = std::make_shared<std::string>();
-  CLI::App* verb = app.add_subcommand("describe", "the manual of an element, a setting or a file, from its field table");
+  CLI::App* verb =
+      app.add_subcommand("describe", "the manual of an element, a setting or a file, from its field table");
   verb->add_option("kind", *kind, "cable, breaker, stage, trial, ...; all kinds are listed when left out");
   verb->callback([kind, &exit_code] {
     std::vector<std::string> known;
@@ -37,7 +38,8 @@ void add_describe(CLI::App& app, int& exit_code) {
       }
       known.push_back(table->kind);
     }
-    if (!kind->empty() && !found) throw Error("nothing is called \"" + *kind + "\"" + suggestion(*kind, known));
+    if (!kind->empty() && !found)
+      throw Error("nothing is called \"" + *kind + "\"" + suggestion(*kind, known));
     exit_code = done;
   });
 }

@@ -21,8 +21,13 @@ struct Options {
 
 int run(const Options& options) {
   const trial::Case all = casefile::read_case(options.folder);
-  trial::Trial quiet{.name = "run", .prefault_s = parse_quantity_as(options.duration, "s"), .postfault_s = 0, .fault = {}, .expect = {}};
-  const trial::RunOptions how{options.place, {}, options.pace == "free", std::filesystem::read_symlink("/proc/self/exe")};
+  trial::Trial quiet{.name = "run",
+                     .prefault_s = parse_quantity_as(options.duration, "s"),
+                     .postfault_s = 0,
+                     .fault = {},
+                     .expect = {}};
+  const trial::RunOptions how{
+      options.place, {}, options.pace == "free", std::filesystem::read_symlink("/proc/self/exe")};
   const trial::TrialResult result = trial::run_trial(all, quiet, how);
   if (!result.medium.empty()) fmt::print("wire: {}\n", result.medium);
   fmt::print("{}\n", to_string(result.timing));
@@ -66,10 +71,12 @@ void add_plot(CLI::App& app, int& exit_code) {
   verb->add_option("record", options->record, "its .cfg or .dat file")->required();
   verb->add_option("figure", options->figure, "NAME.png or NAME.svg")->required();
   verb->add_option("--title", options->title, "the station of the record when left out");
-  verb->add_option("--panels", options->panels, "at most this many groups of signals")->check(CLI::Range(1, 20));
+  verb->add_option("--panels", options->panels, "at most this many groups of signals")
+      ->check(CLI::Range(1, 20));
   verb->callback([options, &exit_code] {
     const record::Record read = record::read_comtrade(options->record);
-    report::draw_record(read, options->title.empty() ? read.station : options->title, options->figure, options->panels);
+    report::draw_record(read, options->title.empty() ? read.station : options->title, options->figure,
+                        options->panels);
     fmt::print("{}\n", options->figure);
     exit_code = done;
   });
@@ -86,11 +93,12 @@ void add_fitness(CLI::App& app, int& exit_code) {
   verb->callback([options, &exit_code] {
     const double step = parse_quantity_as(options->step, "s");
     if (!(step >= 1e-6)) throw Error("a step of at least 1 us can be measured");
-    const pace::Timing timing =
-        pace::measure_fitness(static_cast<std::int64_t>(step * 1e9 + 0.5), parse_quantity_as(options->duration, "s"));
+    const pace::Timing timing = pace::measure_fitness(static_cast<std::int64_t>(step * 1e9 + 0.5),
+                                                      parse_quantity_as(options->duration, "s"));
     fmt::print("{}\n{}\n", to_string(timing),
-               timing.overruns == 0 ? fmt::format("idle steps of {} are held", options->step)
-                                    : fmt::format("idle steps of {} are missed {} times", options->step, timing.overruns));
+               timing.overruns == 0
+                   ? fmt::format("idle steps of {} are held", options->step)
+                   : fmt::format("idle steps of {} are missed {} times", options->step, timing.overruns));
     exit_code = done;
   });
 }

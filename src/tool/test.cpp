@@ -34,33 +34,47 @@ void print_result(const trial::TrialResult& result) {
   fmt::print("{} {}\n", result.passed() ? "pass" : "FAIL", result.name);
   if (!result.failure.empty()) fmt::print("     {}\n", result.failure);
   for (const trial::Verdict& v : result.verdicts) {
-    fmt::print("     {:<4} {:<10} expected {:<34} measured {:<10} {}\n", v.passed ? "pass" : "FAIL", v.expectation,
-               v.expected, v.measured, v.margin.empty() ? "" : "margin " + v.margin);
+    fmt::print("     {:<4} {:<10} expected {:<34} measured {:<10} {}\n", v.passed ? "pass" : "FAIL",
+               v.expectation, v.expected, v.measured, v.margin.empty() ? "" : "margin " + v.margin);
   }
-  if (result.fault_current_A > 0) fmt::print("     fault current {} rms\n", print_rounded(result.fault_current_A, "A"));
+  if (result.fault_current_A > 0)
+    fmt::print("     fault current {} rms\n", print_rounded(result.fault_current_A, "A"));
   std::fflush(stdout);
 }
 
 nlohmann::json to_json(const trial::TrialResult& result) {
   nlohmann::json verdicts = nlohmann::json::array();
   for (const trial::Verdict& v : result.verdicts) {
-    verdicts.push_back({{"expectation", v.expectation}, {"expected", v.expected}, {"measured", v.measured},
-                        {"margin", v.margin}, {"passed", v.passed}});
+    verdicts.push_back({{"expectation", v.expectation},
+                        {"expected", v.expected},
+                        {"measured", v.measured},
+                        {"margin", v.margin},
+                        {"passed", v.passed}});
   }
-  return {{"name", result.name}, {"passed", result.passed()}, {"failure", result.failure},
-          {"inception_s", result.inception_s}, {"fault_current_A", result.fault_current_A}, {"medium", result.medium},
-          {"overruns", result.timing.overruns}, {"steps", result.timing.steps}, {"verdicts", verdicts}};
+  return {{"name", result.name},
+          {"passed", result.passed()},
+          {"failure", result.failure},
+          {"inception_s", result.inception_s},
+          {"fault_current_A", result.fault_current_A},
+          {"medium", result.medium},
+          {"overruns", result.timing.overruns},
+          {"steps", result.timing.steps},
+          {"verdicts", verdicts}};
 }
 
 /// The evidence of one trial: its record and its figure.
-void keep_evidence(const trial::TrialResult& result, const std::filesystem::path& stem, const Options& options) {
+void keep_evidence(const trial::TrialResult& result, const std::filesystem::path& stem,
+                   const Options& options) {
   if (result.record.time_s.size() < 2) return;
   record::write_comtrade(result.record, std::filesystem::path(stem) += ".cfg", encoding_of(options.encoding));
-  if (!options.no_figures) report::draw_record(result.record, result.name, std::filesystem::path(stem) += ".png");
+  if (!options.no_figures)
+    report::draw_record(result.record, result.name, std::filesystem::path(stem) += ".png");
 }
 
-std::vector<trial::TrialResult> run_all(const trial::Case& all, const Options& options, const std::filesystem::path& out) {
-  trial::RunOptions run{options.place, options.interface, options.free, std::filesystem::read_symlink("/proc/self/exe")};
+std::vector<trial::TrialResult> run_all(const trial::Case& all, const Options& options,
+                                        const std::filesystem::path& out) {
+  trial::RunOptions run{options.place, options.interface, options.free,
+                        std::filesystem::read_symlink("/proc/self/exe")};
   std::vector<trial::TrialResult> results;
   for (std::size_t k = 0; k < all.trials.size(); ++k) {
     const trial::Trial& one = all.trials[k];
@@ -75,7 +89,9 @@ std::vector<trial::TrialResult> run_all(const trial::Case& all, const Options& o
 int run_test(const Options& options) {
   const trial::Case all = casefile::read_case(options.folder);
   const std::filesystem::path out =
-      options.out.empty() ? std::filesystem::path("out") / std::filesystem::canonical(options.folder).filename() : std::filesystem::path(options.out);
+      options.out.empty()
+          ? std::filesystem::path("out") / std::filesystem::canonical(options.folder).filename()
+          : std::filesystem::path(options.out);
   const std::vector<trial::TrialResult> results = run_all(all, options, out);
   if (results.empty()) {
     throw Error(all.trials.empty() ? "the case has no trials; write some in trials.toml"
@@ -87,11 +103,13 @@ int run_test(const Options& options) {
   if (options.json) {
     nlohmann::json list = nlohmann::json::array();
     for (const auto& result : results) list.push_back(to_json(result));
-    fmt::print("{}\n", nlohmann::json{{"case", all.folder.string()}, {"passed", well}, {"trials", list}}.dump(2));
+    fmt::print("{}\n",
+               nlohmann::json{{"case", all.folder.string()}, {"passed", well}, {"trials", list}}.dump(2));
   } else {
     if (!results.back().medium.empty()) fmt::print("\nwire: {}\n", results.back().medium);
     fmt::print("last trial: {}\n", to_string(results.back().timing));
-    fmt::print("\n{} of {} trials passed\nreport: {}\n", passed, results.size(), (out / "report.html").string());
+    fmt::print("\n{} of {} trials passed\nreport: {}\n", passed, results.size(),
+               (out / "report.html").string());
   }
   return well ? done : failed_verdict;
 }
@@ -109,7 +127,8 @@ void add_test(CLI::App& app, int& exit_code) {
   verb->add_option("--interface", options->interface, "network interface, whatever the bench says");
   verb->add_option("--record", options->encoding, "data format of the COMTRADE records")
       ->check(CLI::IsMember({"ascii", "binary", "binary32", "float32"}));
-  verb->add_flag("--free", options->free, "as fast as it goes, when every device runs in the plant's process");
+  verb->add_flag("--free", options->free,
+                 "as fast as it goes, when every device runs in the plant's process");
   verb->add_flag("--json", options->json, "print JSON");
   verb->add_flag("--no-figures", options->no_figures, "draw no PNG per trial");
   verb->callback([options, &exit_code] { exit_code = run_test(*options); });

@@ -32,14 +32,18 @@ std::vector<double> course_of(const record::Record& record, const std::vector<co
   const auto last = std::min(static_cast<std::size_t>(until_s * record.rate_Hz), rms.size() - 1);
   std::vector<double> course;
   for (std::size_t k = first; k <= last; ++k) course.push_back(rms[k]);
-  course.resize(course.size() + static_cast<std::size_t>(held_s * record.rate_Hz), course.empty() ? 0 : course.back());
+  course.resize(course.size() + static_cast<std::size_t>(held_s * record.rate_Hz),
+                course.empty() ? 0 : course.back());
   return course;
 }
 
 protection::ExpectedOperation from_settings(const Device& device, const Outcome& o, double until_s) {
   const auto& streams = o.all.bench.streams;
-  const auto stream = std::find_if(streams.begin(), streams.end(), [&](const Stream& s) { return s.name == device.reads; });
-  const auto of = [&](std::string_view suffix) { return o.record.find_analog(stream->ct + std::string(suffix)); };
+  const auto stream =
+      std::find_if(streams.begin(), streams.end(), [&](const Stream& s) { return s.name == device.reads; });
+  const auto of = [&](std::string_view suffix) {
+    return o.record.find_analog(stream->ct + std::string(suffix));
+  };
   const std::vector<const record::Analog*> phases{of(".ia"), of(".ib"), of(".ic")};
   std::vector<double> largest;
   for (const record::Analog* phase : phases) {
@@ -80,7 +84,8 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
     verdict.passed = left >= 0;
   } else if (e.time == "from settings") {
     const auto& devices = o.all.bench.devices;
-    const auto device = std::find_if(devices.begin(), devices.end(), [&](const Device& d) { return d.name == e.device; });
+    const auto device =
+        std::find_if(devices.begin(), devices.end(), [&](const Device& d) { return d.name == e.device; });
     const auto expected = from_settings(*device, o, rise.value_or(o.ended_s));
     if (!std::isfinite(expected.time_s)) {
       verdict.expected = "never, by its settings";

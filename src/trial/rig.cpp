@@ -27,7 +27,10 @@ record::Analog channel(std::string name, std::string phase, std::string unit, st
 }  // namespace
 
 Rig::Rig(const Case& all, const network::Network& network, const RunOptions& options, double duration_s)
-    : case_(all), options_(options), plant_(emt::compile(network)), rate_Hz_(samples_per_cycle * network.frequency_Hz) {
+    : case_(all),
+      options_(options),
+      plant_(emt::compile(network)),
+      rate_Hz_(samples_per_cycle * network.frequency_Hz) {
   add_streams(all);
   add_devices(all, options);
   ready_record(all, duration_s);
@@ -64,7 +67,8 @@ void Rig::add_devices(const Case& all, const RunOptions& options) {
       party.subscriber = std::make_unique<wire::GooseSubscriber>(wire::stand_in_subscriber(ports));
       sources_[party.stream].sent = true;
     } else {
-      party.relay = std::make_unique<protection::OvercurrentRelay>(device.relay, rate_Hz_, all.network.frequency_Hz);
+      party.relay =
+          std::make_unique<protection::OvercurrentRelay>(device.relay, rate_Hz_, all.network.frequency_Hz);
     }
     for (const std::string& breaker : device.trips) party.trips.push_back(plant_.operable(breaker));
     parties_.push_back(std::move(party));
@@ -117,7 +121,8 @@ void Rig::record_transformers(const Case& all, std::size_t rows) {
     const auto add = [&](const std::string& stem, const char* unit, double primary, double secondary) {
       if (record_.find_analog(stem + "a")) return none;
       for (const char phase : {'a', 'b', 'c'}) {
-        record_.analogs.push_back(channel(stem + phase, std::string(1, static_cast<char>(phase - 'a' + 'A')), unit, rows));
+        record_.analogs.push_back(
+            channel(stem + phase, std::string(1, static_cast<char>(phase - 'a' + 'A')), unit, rows));
         record_.analogs.back().primary = primary;
         record_.analogs.back().secondary = secondary;
       }
@@ -140,14 +145,15 @@ std::string Rig::start_devices() {
   link_ = wire::open_link(interface, medium_of(case_.bench.medium), {wire::ethertype_goose, std::nullopt});
   medium_ = link_->description();
   for (Party& party : parties_) {
-    if (!party.remote || (options_.place.empty() ? party.device->place : options_.place) != "process") continue;
+    if (!party.remote || (options_.place.empty() ? party.device->place : options_.place) != "process")
+      continue;
     const Stream& stream = case_.bench.streams[party.stream];
     party.process = std::make_unique<ChildProcess>(
         options_.relay_program,
-        std::vector<std::string>{"relay", (case_.folder / party.device->settings).string(), "--name", party.device->name,
-                                 "--interface", interface, "--medium", case_.bench.medium, "--stream", stream.name,
-                                 "--stream-appid", std::to_string(stream.appid), "--goose-appid",
-                                 std::to_string(party.device->appid), "--frequency",
+        std::vector<std::string>{"relay", (case_.folder / party.device->settings).string(), "--name",
+                                 party.device->name, "--interface", interface, "--medium", case_.bench.medium,
+                                 "--stream", stream.name, "--stream-appid", std::to_string(stream.appid),
+                                 "--goose-appid", std::to_string(party.device->appid), "--frequency",
                                  print_quantity(case_.network.frequency_Hz, "Hz")});
   }
   const std::int64_t until = wall_ns() + startup_ms * 1'000'000LL;
@@ -178,7 +184,8 @@ bool Rig::advance() noexcept {
   take_samples();
   if (link_) poll_wire();
   judge_outputs();
-  return !diverged_ && std::none_of(parties_.begin(), parties_.end(), [](const Party& party) { return party.silent; });
+  return !diverged_ &&
+         std::none_of(parties_.begin(), parties_.end(), [](const Party& party) { return party.silent; });
 }
 
 void Rig::take_samples() noexcept {
@@ -208,8 +215,10 @@ void Rig::record_sample(double share) noexcept {
     Source& source = sources_[s];
     protection::Sample sample;
     for (std::size_t k = 0; k < 4; ++k) {
-      sample.current_A[k] = source.before.current_A[k] + share * (source.now.current_A[k] - source.before.current_A[k]);
-      sample.voltage_V[k] = source.before.voltage_V[k] + share * (source.now.voltage_V[k] - source.before.voltage_V[k]);
+      sample.current_A[k] =
+          source.before.current_A[k] + share * (source.now.current_A[k] - source.before.current_A[k]);
+      sample.voltage_V[k] =
+          source.before.voltage_V[k] + share * (source.now.voltage_V[k] - source.before.voltage_V[k]);
     }
     for (Party& party : parties_) {
       if (party.relay && party.stream == s) party.relay->push(sample);
@@ -220,19 +229,23 @@ void Rig::record_sample(double share) noexcept {
       link_->send(wire::Bytes(frame_).first(wire::encode(source.message, frame_)));
     }
     for (std::size_t k = 0; room && k < 3; ++k) {
-      if (source.current_column != none) record_.analogs[source.current_column + k].samples[rows_] = sample.current_A[k];
-      if (source.voltage_column != none) record_.analogs[source.voltage_column + k].samples[rows_] = sample.voltage_V[k];
+      if (source.current_column != none)
+        record_.analogs[source.current_column + k].samples[rows_] = sample.current_A[k];
+      if (source.voltage_column != none)
+        record_.analogs[source.voltage_column + k].samples[rows_] = sample.voltage_V[k];
     }
   }
   if (!room) return;
   for (std::size_t k = 0; k < recorded_.size(); ++k) {
-    record_.analogs[first_recorded_ + k].samples[rows_] = recorded_before_[k] + share * (recorded_now_[k] - recorded_before_[k]);
+    record_.analogs[first_recorded_ + k].samples[rows_] =
+        recorded_before_[k] + share * (recorded_now_[k] - recorded_before_[k]);
   }
   std::size_t column = 0;
   for (const Party& party : parties_) {
     for (const bool output : party.outputs) record_.binaries[column++].samples[rows_] = output;
   }
-  for (std::size_t k = 0; k < breakers_.size(); ++k) record_.binaries[column++].samples[rows_] = breaker_closed_[k];
+  for (std::size_t k = 0; k < breakers_.size(); ++k)
+    record_.binaries[column++].samples[rows_] = breaker_closed_[k];
   ++rows_;
 }
 
@@ -260,7 +273,8 @@ void Rig::judge_outputs() noexcept {
       set_output(p, 1, party.relay->trip());
     } else if (party.subscriber->heard()) {
       const auto& entries = party.subscriber->message().entries;
-      for (std::size_t k = 0; k < 2 && k < entries.size(); ++k) set_output(p, static_cast<int>(k), entries[k]);
+      for (std::size_t k = 0; k < 2 && k < entries.size(); ++k)
+        set_output(p, static_cast<int>(k), entries[k]);
     }
   }
   for (std::size_t k = 0; k < breakers_.size(); ++k) {
@@ -285,7 +299,9 @@ void Rig::mark(int party, int which, bool rose) noexcept {
 }
 
 std::string Rig::failure() {
-  if (diverged_) return fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step", plant_.culprit(), plant_.time_s());
+  if (diverged_)
+    return fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step", plant_.culprit(),
+                       plant_.time_s());
   for (Party& party : parties_) {
     if (party.silent || (party.process && !party.process->running())) {
       return fmt::format("no answer from {} since {:.3f} s", party.device->name, party.last_heard_s);
@@ -294,10 +310,12 @@ std::string Rig::failure() {
   return {};
 }
 
-std::optional<double> Rig::first_rise(const std::string& device, const std::string& output, double from_s) const {
+std::optional<double> Rig::first_rise(const std::string& device, const std::string& output,
+                                      double from_s) const {
   for (const Mark& mark : marks_) {
     if (mark.party < 0 || !mark.rose || mark.time_s < from_s) continue;
-    if (parties_[static_cast<std::size_t>(mark.party)].device->name == device && output == output_names[mark.which]) {
+    if (parties_[static_cast<std::size_t>(mark.party)].device->name == device &&
+        output == output_names[mark.which]) {
       return mark.time_s;
     }
   }
@@ -322,9 +340,11 @@ record::Record Rig::take_record(double trigger_s) {
                          static_cast<std::int64_t>(plant_.time_s() * 1e9);
   for (const Mark& mark : marks_) {
     const bool of_party = mark.party >= 0;
-    const std::string name = of_party ? parties_[static_cast<std::size_t>(mark.party)].device->name + " " + output_names[mark.which]
+    const std::string name = of_party ? parties_[static_cast<std::size_t>(mark.party)].device->name + " " +
+                                            output_names[mark.which]
                                       : breakers_[static_cast<std::size_t>(mark.which)];
-    record_.events.push_back({mark.time_s, name + (of_party ? (mark.rose ? "" : " off") : (mark.rose ? " closed" : " open"))});
+    record_.events.push_back(
+        {mark.time_s, name + (of_party ? (mark.rose ? "" : " off") : (mark.rose ? " closed" : " open"))});
   }
   return std::move(record_);
 }

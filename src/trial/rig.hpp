@@ -39,7 +39,8 @@ class Rig {
   [[nodiscard]] std::string failure();
 
   /// First rise of an output at or after `from_s`; empty when there was none.
-  [[nodiscard]] std::optional<double> first_rise(const std::string& device, const std::string& output, double from_s) const;
+  [[nodiscard]] std::optional<double> first_rise(const std::string& device, const std::string& output,
+                                                 double from_s) const;
   /// First instant at or after `from_s` at which all poles of the breaker were open.
   [[nodiscard]] std::optional<double> opened(const std::string& breaker, double from_s) const;
 
@@ -53,20 +54,20 @@ class Rig {
     const Device* device = nullptr;
     std::size_t stream = 0;
     bool remote = false;
-    std::unique_ptr<protection::OvercurrentRelay> relay;      // place "plant"
-    std::unique_ptr<wire::GooseSubscriber> subscriber;        // remote
-    std::unique_ptr<ChildProcess> process;                    // place "process"
+    std::unique_ptr<protection::OvercurrentRelay> relay;  // place "plant"
+    std::unique_ptr<wire::GooseSubscriber> subscriber;    // remote
+    std::unique_ptr<ChildProcess> process;                // place "process"
     std::vector<emt::OperableId> trips;
-    std::array<bool, 2> outputs{};                            // start, trip
-    double last_heard_s = 0;                                  // plant time
+    std::array<bool, 2> outputs{};  // start, trip
+    double last_heard_s = 0;        // plant time
     bool silent = false;
   };
-  struct Source {                                             // of one stream
-    std::array<emt::SignalId, 6> signals;                     // ia ib ic va vb vc
+  struct Source {                          // of one stream
+    std::array<emt::SignalId, 6> signals;  // ia ib ic va vb vc
     std::array<double, 6> to_primary{};
-    std::size_t current_column = none;                        // first of three in the record; none when
-    std::size_t voltage_column = none;                        // another stream's transformers put it there
-    bool sent = false;                                        // has a remote reader
+    std::size_t current_column = none;  // first of three in the record; none when
+    std::size_t voltage_column = none;  // another stream's transformers put it there
+    bool sent = false;                  // has a remote reader
     wire::SampledValues message;
     protection::Sample before, now;
   };
@@ -102,8 +103,8 @@ class Rig {
   long long next_sample_ = 0;
   bool diverged_ = false;
 
-  std::vector<emt::SignalId> recorded_;           // plant signals, in the record behind the transformers
-  std::size_t first_recorded_ = 0;                // their first column
+  std::vector<emt::SignalId> recorded_;  // plant signals, in the record behind the transformers
+  std::size_t first_recorded_ = 0;       // their first column
   std::vector<double> recorded_before_;
   std::vector<double> recorded_now_;
   std::vector<std::string> breakers_;

@@ -47,8 +47,9 @@ pace::Timing execute(Rig& rig, bool wall, double duration_s) {
   const auto steps = static_cast<std::int64_t>(std::llround(duration_s / step));
   pace::Footing footing;
   if (wall) footing = pace::take_footing();
-  pace::Timing timing = pace::Executive().run(wall ? pace::Pace::wall : pace::Pace::free, std::llround(step * 1e9),
-                                              steps, [&](std::int64_t) { return rig.advance(); });
+  pace::Timing timing =
+      pace::Executive().run(wall ? pace::Pace::wall : pace::Pace::free, std::llround(step * 1e9), steps,
+                            [&](std::int64_t) { return rig.advance(); });
   if (wall) pace::leave_footing();
   timing.footing = footing;
   return timing;
@@ -57,7 +58,8 @@ pace::Timing execute(Rig& rig, bool wall, double duration_s) {
 }  // namespace
 
 bool TrialResult::passed() const {
-  return failure.empty() && std::all_of(verdicts.begin(), verdicts.end(), [](const Verdict& v) { return v.passed; });
+  return failure.empty() &&
+         std::all_of(verdicts.begin(), verdicts.end(), [](const Verdict& v) { return v.passed; });
 }
 
 TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options) {
@@ -94,7 +96,8 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
                                   ? internal::judge(e, {all, rig, result.record, result.inception_s, ended})
                                   : failed_verdict(e, result.failure));
   }
-  if (result.failure.empty()) result.fault_current_A = internal::fault_current(result.record, result.inception_s);
+  if (result.failure.empty())
+    result.fault_current_A = internal::fault_current(result.record, result.inception_s);
   return result;
 }
 

@@ -14,7 +14,9 @@ using network::within;
 
 const Table& table(const Stream*) {
   static const Table built =
-      TableOf<Stream>("stream", "sampled values of one merging unit (IEC 61850-9-2), 80 samples per cycle, primary values")
+      TableOf<Stream>(
+          "stream",
+          "sampled values of one merging unit (IEC 61850-9-2), 80 samples per cycle, primary values")
           .element("ct", &Stream::ct, "current transformers that it samples")
           .element("vt", &Stream::vt, "voltage transformers that it samples")
           .count("appid", &Stream::appid, within(0x4000, 0x7FFF), "application identifier of its frames")
@@ -26,9 +28,11 @@ const Table& table(const Device*) {
   static const Table built =
       TableOf<Device>("device", "a relay and how it is connected")
           .choice("place", &Device::place, {"process", "plant", "outside"},
-                  "its own process, started by the run; inside the plant's process; or already there on the interface")
+                  "its own process, started by the run; inside the plant's process; or already there on the "
+                  "interface")
           .text("settings", &Device::settings, "file with its settings, relative to the case")
-          .text("approved", &Device::approved, "file with the settings it should have, which expectations follow; the same when left out",
+          .text("approved", &Device::approved,
+                "file with the settings it should have, which expectations follow; the same when left out",
                 Need::optional)
           .text("reads", &Device::reads, "stream that it reads")
           .texts("trips", &Device::trips, "breakers that its trip opens")
@@ -41,21 +45,21 @@ const Table& table(const Bench*) {
   static const Table built =
       TableOf<Bench>("bench", "what stands between plant and devices")
           .text("interface", &Bench::interface, "network interface that carries the frames")
-          .choice("medium", &Bench::medium, {"automatic", "raw", "datagram"},
-                  "raw packet socket, or the same frames in local datagrams; automatic takes raw where allowed")
+          .choice(
+              "medium", &Bench::medium, {"automatic", "raw", "datagram"},
+              "raw packet socket, or the same frames in local datagrams; automatic takes raw where allowed")
           .texts("record", &Bench::record, "further signals of the plant to record")
           .build();
   return built;
 }
 
 const Table& table(const Disturbance*) {
-  static const Table built =
-      TableOf<Disturbance>("fault", "when the fault strikes and how long it lasts")
-          .quantity("inception", &Disturbance::inception_rad, "deg", any(),
-                    "angle of the faulted voltage at inception, from its rising zero")
-          .quantity("lasts", &Disturbance::lasts_s, "s", at_least(0),
-                    "until the fault path opens, at its next current zero")
-          .build();
+  static const Table built = TableOf<Disturbance>("fault", "when the fault strikes and how long it lasts")
+                                 .quantity("inception", &Disturbance::inception_rad, "deg", any(),
+                                           "angle of the faulted voltage at inception, from its rising zero")
+                                 .quantity("lasts", &Disturbance::lasts_s, "s", at_least(0),
+                                           "until the fault path opens, at its next current zero")
+                                 .build();
   return built;
 }
 
@@ -65,31 +69,35 @@ const Table& table(const Expectation*) {
           .text("device", &Expectation::device, "whose output is judged", Need::optional)
           .choice("output", &Expectation::output, {"trip", "start"}, "output of the device")
           .text("time", &Expectation::time, "\"from settings\", or a time such as \"0.6 s\"", Need::optional)
-          .texts("tolerance", &Expectation::tolerance, "of the time: a share, a time, or both (the greater holds)")
+          .texts("tolerance", &Expectation::tolerance,
+                 "of the time: a share, a time, or both (the greater holds)")
           .texts("window", &Expectation::window, "earliest and latest time")
           .flag("never", &Expectation::never, "the output must stay quiet")
-          .text("breaker", &Expectation::breaker, "whose position is judged instead of a device's output", Need::optional)
-          .quantity("open_before", &Expectation::open_before_s, "s", at_least(0), "latest time for all its poles to be open",
-                    Need::optional)
+          .text("breaker", &Expectation::breaker, "whose position is judged instead of a device's output",
+                Need::optional)
+          .quantity("open_before", &Expectation::open_before_s, "s", at_least(0),
+                    "latest time for all its poles to be open", Need::optional)
           .build();
   return built;
 }
 
 const Table& table(const CaseFiles*) {
-  static const Table built = TableOf<CaseFiles>("case", "case.toml, optional: where the parts of a case stand, relative to it")
-                                 .text("network", &CaseFiles::network, "the primary system")
-                                 .text("bench", &CaseFiles::bench, "streams and devices")
-                                 .text("trials", &CaseFiles::trials, "the experiments")
-                                 .build();
+  static const Table built =
+      TableOf<CaseFiles>("case", "case.toml, optional: where the parts of a case stand, relative to it")
+          .text("network", &CaseFiles::network, "the primary system")
+          .text("bench", &CaseFiles::bench, "streams and devices")
+          .text("trials", &CaseFiles::trials, "the experiments")
+          .build();
   return built;
 }
 
 const Table& table(const Trial*) {
-  static const Table built = TableOf<Trial>("trial", "one experiment: prefault, disturbance, postfault, what is expected")
-                                 .text("name", &Trial::name, "what the report calls it")
-                                 .quantity("prefault", &Trial::prefault_s, "s", at_least(0), "before the disturbance")
-                                 .quantity("postfault", &Trial::postfault_s, "s", at_least(0), "after the disturbance")
-                                 .build();
+  static const Table built =
+      TableOf<Trial>("trial", "one experiment: prefault, disturbance, postfault, what is expected")
+          .text("name", &Trial::name, "what the report calls it")
+          .quantity("prefault", &Trial::prefault_s, "s", at_least(0), "before the disturbance")
+          .quantity("postfault", &Trial::postfault_s, "s", at_least(0), "after the disturbance")
+          .build();
   return built;
 }
 
@@ -100,7 +108,8 @@ struct Checker {
   std::vector<Flaw> flaws;
 
   void report(std::string place, std::string field, std::string text) {
-    flaws.push_back({.file = {}, .place = std::move(place), .field = std::move(field), .text = std::move(text)});
+    flaws.push_back(
+        {.file = {}, .place = std::move(place), .field = std::move(field), .text = std::move(text)});
   }
 
   template <class Kind>
@@ -126,7 +135,8 @@ struct Checker {
       const std::string place = "stream." + stream.name;
       need_one_of(place, "ct", stream.ct, elements_of<network::CurrentTransformer>(), "ct");
       need_one_of(place, "vt", stream.vt, elements_of<network::VoltageTransformer>(), "vt");
-      if (!appids.insert(stream.appid).second) report(place, "appid", "is taken by another stream; choose another");
+      if (!appids.insert(stream.appid).second)
+        report(place, "appid", "is taken by another stream; choose another");
     }
   }
 
@@ -140,15 +150,17 @@ struct Checker {
       for (const std::string& breaker : device.trips) {
         need_one_of(place, "trips", breaker, elements_of<network::Breaker>(), "breaker");
       }
-      if (!appids.insert(device.appid).second) report(place, "appid", "is taken by another device; choose another");
+      if (!appids.insert(device.appid).second)
+        report(place, "appid", "is taken by another device; choose another");
     }
   }
 
-  void quantity(const std::string& place, const std::string& field, const std::string& text, bool share_allowed) {
+  void quantity(const std::string& place, const std::string& field, const std::string& text,
+                bool share_allowed) {
     try {
       const Quantity value = parse_quantity(text);
-      const bool fits = value.dimension == parse_unit("s").dimension ||
-                        (share_allowed && value.dimension == Dimension{});
+      const bool fits =
+          value.dimension == parse_unit("s").dimension || (share_allowed && value.dimension == Dimension{});
       if (!fits || value.value < 0) {
         report(place, field, fmt::format("\"{}\" is no {}", text, share_allowed ? "share or time" : "time"));
       }
@@ -167,7 +179,8 @@ struct Checker {
     }
     if (of_breaker) {
       need_one_of(place, "breaker", e.breaker, elements_of<network::Breaker>(), "breaker");
-      if (!network::is_set(e.open_before_s)) report(place, "open_before", "missing; a time is wanted, such as \"0.5 s\"");
+      if (!network::is_set(e.open_before_s))
+        report(place, "open_before", "missing; a time is wanted, such as \"0.5 s\"");
       return;
     }
     need_one_of(place, "device", e.device, devices, "device");
@@ -180,7 +193,8 @@ struct Checker {
     }
     for (const std::string& tolerance : e.tolerance) quantity(place, "tolerance", tolerance, true);
     for (const std::string& edge : e.window) quantity(place, "window", edge, false);
-    if (!e.window.empty() && e.window.size() != 2) report(place, "window", "two times are wanted, earliest and latest");
+    if (!e.window.empty() && e.window.size() != 2)
+      report(place, "window", "two times are wanted, earliest and latest");
   }
 
   void trials() {
@@ -189,7 +203,8 @@ struct Checker {
       const Trial& trial = all.trials[k];
       const std::string place = fmt::format("trial {}", k + 1);
       if (trial.name.empty()) report(place, "name", "missing; say what the report shall call it");
-      if (!names.insert(trial.name).second) report(place, "name", fmt::format("\"{}\" is taken by another trial", trial.name));
+      if (!names.insert(trial.name).second)
+        report(place, "name", fmt::format("\"{}\" is taken by another trial", trial.name));
       if (trial.fault) {
         network::Network struck = all.network;
         struck.faults = {trial.fault->fault};

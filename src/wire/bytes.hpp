@@ -39,7 +39,9 @@ class Writer {
     number(value, bytes);
   }
   /// An INTEGER that is never negative: as few bytes as keep the sign bit clear.
-  void unsigned_field(std::uint8_t tag, std::uint64_t value) noexcept { field(tag, value, unsigned_size(value)); }
+  void unsigned_field(std::uint8_t tag, std::uint64_t value) noexcept {
+    field(tag, value, unsigned_size(value));
+  }
 
   [[nodiscard]] std::size_t size() const noexcept { return at_ <= out_.size() ? at_ : 0; }
 
@@ -51,7 +53,9 @@ class Writer {
   [[nodiscard]] static std::size_t header_size(std::size_t length) noexcept {
     return length < 128 ? 2 : length < 256 ? 3 : 4;
   }
-  [[nodiscard]] static std::size_t field_size(std::size_t length) noexcept { return header_size(length) + length; }
+  [[nodiscard]] static std::size_t field_size(std::size_t length) noexcept {
+    return header_size(length) + length;
+  }
 
  private:
   std::span<std::uint8_t> out_;

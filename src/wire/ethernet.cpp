@@ -43,7 +43,11 @@ Bytes read_header(Bytes frame, std::uint16_t ethertype, Address& address) noexce
 namespace {
 Address address_of(std::uint8_t group, std::uint16_t appid) {
   Address address;
-  address.destination = {0x01, 0x0C, 0xCD, group, static_cast<std::uint8_t>(appid >> 8 & 0x01),
+  address.destination = {0x01,
+                         0x0C,
+                         0xCD,
+                         group,
+                         static_cast<std::uint8_t>(appid >> 8 & 0x01),
                          static_cast<std::uint8_t>(appid)};
   address.appid = appid;
   return address;

@@ -18,7 +18,8 @@ constexpr std::uint64_t second_ns = 1'000'000'000;
 constexpr int least_allowed_ms = 200;
 
 std::uint64_t to_utc(std::uint64_t time_ns) {
-  const std::uint64_t fraction = std::min<std::uint64_t>((((time_ns % second_ns) << 24) + second_ns / 2) / second_ns, 0xFFFFFF);
+  const std::uint64_t fraction =
+      std::min<std::uint64_t>((((time_ns % second_ns) << 24) + second_ns / 2) / second_ns, 0xFFFFFF);
   return (time_ns / second_ns) << 32 | fraction << 8 | 0x0A;
 }
 
@@ -51,9 +52,10 @@ std::size_t encode(const Goose& message, std::span<std::uint8_t> out) noexcept {
   };
   const std::size_t entries = message.entries.size() * 3;
   const std::size_t pdu = Writer::field_size(message.control_block.size()) + number_size(message.allowed_ms) +
-                          Writer::field_size(message.data_set.size()) + Writer::field_size(message.id.size()) +
-                          Writer::field_size(8) + number_size(message.state) + number_size(message.sequence) +
-                          Writer::field_size(1) + number_size(message.revision) + Writer::field_size(1) +
+                          Writer::field_size(message.data_set.size()) +
+                          Writer::field_size(message.id.size()) + Writer::field_size(8) +
+                          number_size(message.state) + number_size(message.sequence) + Writer::field_size(1) +
+                          number_size(message.revision) + Writer::field_size(1) +
                           number_size(message.entries.size()) + Writer::field_size(entries);
   Writer w(out);
   internal::write_header(w, message.address, ethertype_goose, Writer::field_size(pdu));
@@ -85,36 +87,63 @@ bool decode(Bytes frame, Goose& into) {
   while (in.good() && !in.done() && good) {
     const auto element = in.element();
     if (!in.good()) return false;
-    const auto number = [&] { return static_cast<std::uint32_t>(internal::unsigned_of(element.content, good)); };
+    const auto number = [&] {
+      return static_cast<std::uint32_t>(internal::unsigned_of(element.content, good));
+    };
     const auto flag = [&] {
       good = element.content.size() == 1;
       return good && element.content[0] != 0;
     };
     switch (element.tag) {
-      case 0x80: good = internal::read_text(element.content, into.control_block); break;
-      case 0x81: into.allowed_ms = number(); break;
-      case 0x82: good = internal::read_text(element.content, into.data_set); break;
-      case 0x83: good = internal::read_text(element.content, into.id); break;
+      case 0x80:
+        good = internal::read_text(element.content, into.control_block);
+        break;
+      case 0x81:
+        into.allowed_ms = number();
+        break;
+      case 0x82:
+        good = internal::read_text(element.content, into.data_set);
+        break;
+      case 0x83:
+        good = internal::read_text(element.content, into.id);
+        break;
       case 0x84:
         good = element.content.size() == 8;
         if (good) into.time_ns = from_utc(Reader(element.content).number(8));
         break;
-      case 0x85: into.state = number(); break;
-      case 0x86: into.sequence = number(); break;
-      case 0x87: into.simulation = flag(); break;
-      case 0x88: into.revision = number(); break;
-      case 0x89: into.needs_commissioning = flag(); break;
-      case 0x8A: declared = number(); break;
-      case 0xAB: good = read_entries(element.content, into.entries); break;
-      default: continue;
+      case 0x85:
+        into.state = number();
+        break;
+      case 0x86:
+        into.sequence = number();
+        break;
+      case 0x87:
+        into.simulation = flag();
+        break;
+      case 0x88:
+        into.revision = number();
+        break;
+      case 0x89:
+        into.needs_commissioning = flag();
+        break;
+      case 0x8A:
+        declared = number();
+        break;
+      case 0xAB:
+        good = read_entries(element.content, into.entries);
+        break;
+      default:
+        continue;
     }
     seen |= 1U << (element.tag == 0xAB ? 11 : element.tag - 0x80);
   }
-  constexpr unsigned needed = 0xFFF & ~(1U << 3) & ~(1U << 7) & ~(1U << 9);  // goID, simulation, ndsCom are optional
+  constexpr unsigned needed =
+      0xFFF & ~(1U << 3) & ~(1U << 7) & ~(1U << 9);  // goID, simulation, ndsCom are optional
   return good && in.good() && (seen & needed) == needed && declared == into.entries.size();
 }
 
-GoosePublisher::GoosePublisher(Goose message, int slowest_ms) : message_(std::move(message)), slowest_ms_(slowest_ms) {}
+GoosePublisher::GoosePublisher(Goose message, int slowest_ms)
+    : message_(std::move(message)), slowest_ms_(slowest_ms) {}
 
 void GoosePublisher::poll(std::int64_t now_ns, const std::vector<bool>& entries, Link& link) {
   const bool changed = sent_ && entries != message_.entries;

@@ -43,7 +43,8 @@ class SocketLink : public Link {
       if (got <= 0) return 0;
       const auto length = static_cast<std::size_t>(got);
       const auto kind = kind_of(Bytes(out).first(length));
-      if (kind && kind->ethertype == filter_.ethertype && (!filter_.appid || *filter_.appid == kind->appid)) return length;
+      if (kind && kind->ethertype == filter_.ethertype && (!filter_.appid || *filter_.appid == kind->appid))
+        return length;
     }
     return 0;
   }
@@ -101,7 +102,8 @@ void attach_filter(int socket, const Filter& filter) {
 
 std::unique_ptr<Link> open_raw(const std::string& interface, const Filter& filter, std::string& why_not) {
   const unsigned index = if_nametoindex(interface.c_str());
-  if (index == 0) throw Error(fmt::format("no network interface \"{}\"; `ip link` lists those there are", interface));
+  if (index == 0)
+    throw Error(fmt::format("no network interface \"{}\"; `ip link` lists those there are", interface));
   // Protocol 0: nothing arrives until the filter stands and bind() names the protocol.
   const int socket = ::socket(AF_PACKET, SOCK_RAW | SOCK_CLOEXEC, 0);
   if (socket < 0) {
@@ -147,10 +149,13 @@ std::unique_ptr<Link> open_datagram(const Filter& filter, const std::string& why
   ip_mreqn membership{};
   membership.imr_multiaddr = group.sin_addr;
   membership.imr_address.s_addr = htonl(INADDR_LOOPBACK);
-  if (setsockopt(socket, IPPROTO_IP, IP_ADD_MEMBERSHIP, &membership, sizeof membership) < 0) fail("joining the group");
-  if (setsockopt(socket, IPPROTO_IP, IP_MULTICAST_IF, &membership, sizeof membership) < 0) fail("choosing loopback");
+  if (setsockopt(socket, IPPROTO_IP, IP_ADD_MEMBERSHIP, &membership, sizeof membership) < 0)
+    fail("joining the group");
+  if (setsockopt(socket, IPPROTO_IP, IP_MULTICAST_IF, &membership, sizeof membership) < 0)
+    fail("choosing loopback");
   return std::make_unique<DatagramLink>(
-      socket, fmt::format("frames in datagrams on loopback, group {}:{}{}", multicast_group, multicast_port, why),
+      socket,
+      fmt::format("frames in datagrams on loopback, group {}:{}{}", multicast_group, multicast_port, why),
       filter, group);
 }
 
@@ -161,8 +166,9 @@ std::unique_ptr<Link> open_link(const std::string& interface, Medium medium, con
   if (medium != Medium::datagram) {
     if (auto link = open_raw(interface, filter, why_not)) return link;
     if (medium == Medium::raw) {
-      throw Error(fmt::format("no raw packet socket on {} ({}); run as root or with the capability cap_net_raw",
-                              interface, why_not));
+      throw Error(
+          fmt::format("no raw packet socket on {} ({}); run as root or with the capability cap_net_raw",
+                      interface, why_not));
     }
     why_not = fmt::format(" (no raw packet socket on {}: {})", interface, why_not);
   }

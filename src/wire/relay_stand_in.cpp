@@ -14,10 +14,14 @@ Goose stand_in_message(const StandInPorts& ports) {
   return message;
 }
 
-GooseSubscriber stand_in_subscriber(const StandInPorts& ports) { return GooseSubscriber(ports.goose_appid, ports.name); }
+GooseSubscriber stand_in_subscriber(const StandInPorts& ports) {
+  return GooseSubscriber(ports.goose_appid, ports.name);
+}
 
 RelayStandIn::RelayStandIn(protection::RelaySettings settings, StandInPorts ports)
-    : relay_(std::move(settings), ports.rate_Hz, ports.frequency_Hz), ports_(ports), publisher_(stand_in_message(ports)) {}
+    : relay_(std::move(settings), ports.rate_Hz, ports.frequency_Hz),
+      ports_(ports),
+      publisher_(stand_in_message(ports)) {}
 
 void RelayStandIn::take(Bytes frame, std::int64_t now_ns, Link& link) {
   if (!decode(frame, incoming_)) {

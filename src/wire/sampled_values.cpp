@@ -61,7 +61,8 @@ bool decode_asdu(Bytes content, SampledValues& into) {
         }
         seen |= 16;
         break;
-      default: break;  // optional fields: datSet, refrTm, smpRate, smpMod
+      default:
+        break;  // optional fields: datSet, refrTm, smpRate, smpMod
     }
   }
   return good && in.good() && seen == 31;
@@ -86,15 +87,15 @@ protection::Sample sample_of(const SampledValues& values) noexcept {
 }
 
 bool usable(const SampledValues& values) noexcept {
-  return std::all_of(values.values.begin(), values.values.end(), [](const MeasuredValue& v) { return v.usable(); });
+  return std::all_of(values.values.begin(), values.values.end(),
+                     [](const MeasuredValue& v) { return v.usable(); });
 }
 
 std::size_t encode(const SampledValues& message, std::span<std::uint8_t> out) noexcept {
   using internal::Writer;
   if (message.id.size() > internal::longest_text) return 0;
-  const std::size_t asdu =
-      Writer::field_size(message.id.size()) + Writer::field_size(2) + Writer::field_size(4) + Writer::field_size(1) +
-      Writer::field_size(data_bytes);
+  const std::size_t asdu = Writer::field_size(message.id.size()) + Writer::field_size(2) +
+                           Writer::field_size(4) + Writer::field_size(1) + Writer::field_size(data_bytes);
   const std::size_t sequence = Writer::field_size(asdu);
   const std::size_t pdu = Writer::field_size(1) + Writer::field_size(sequence);
   Writer w(out);

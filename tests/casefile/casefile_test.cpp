@@ -45,32 +45,45 @@ TEST(CaseFile, ReportsEveryFlawWithLineAndSuggestion) {
             "network.toml:2: network, stepp: no such field, did you mean \"step\"?\n"
             "network.toml:4: bus.quay, voltage: \"11 kA\" is a current; a voltage is wanted, in kV\n"
             "network.toml:6: source.grid, bus: no bus \"quai\", did you mean \"quay\"?\n"
-            "network.toml:7: cable.c1, r1: missing; a resistance per length in ohm/km is wanted (positive-sequence resistance)\n"
-            "network.toml:7: cable.c1, x1: missing; a resistance per length in ohm/km is wanted (positive-sequence reactance at the "
+            "network.toml:7: cable.c1, r1: missing; a resistance per length in ohm/km is wanted "
+            "(positive-sequence resistance)\n"
+            "network.toml:7: cable.c1, x1: missing; a resistance per length in ohm/km is wanted "
+            "(positive-sequence reactance at the "
             "frequency of the network)\n"
-            "network.toml:7: cable.c1, c1: missing; a capacitance per length in uF/km is wanted (positive-sequence capacitance)\n"
-            "network.toml:7: cable.c1, r0: missing; a resistance per length in ohm/km is wanted (zero-sequence resistance)\n"
-            "network.toml:7: cable.c1, x0: missing; a resistance per length in ohm/km is wanted (zero-sequence reactance)\n"
-            "network.toml:7: cable.c1, c0: missing; a capacitance per length in uF/km is wanted (zero-sequence capacitance)\n"
+            "network.toml:7: cable.c1, c1: missing; a capacitance per length in uF/km is wanted "
+            "(positive-sequence capacitance)\n"
+            "network.toml:7: cable.c1, r0: missing; a resistance per length in ohm/km is wanted "
+            "(zero-sequence resistance)\n"
+            "network.toml:7: cable.c1, x0: missing; a resistance per length in ohm/km is wanted "
+            "(zero-sequence reactance)\n"
+            "network.toml:7: cable.c1, c0: missing; a capacitance per length in uF/km is wanted "
+            "(zero-sequence capacitance)\n"
             "network.toml:8: cable.c1, between: no bus \"berth\"; known: quay\n"
             "network.toml:9: cable.c1, length: \"2.4 kV\" is a voltage; a length is wanted, in km\n"
             "network.toml:10: cable.c1, lenght: no such field, did you mean \"length\"?");
 }
 
 TEST(CaseFile, RefusesWhatIsNoToml) {
-  EXPECT_TRUE(refusal("[bus\nquay = 3").starts_with("network.toml:1: is no valid TOML: ")) << refusal("[bus\nquay = 3");
-  EXPECT_EQ(refusal("bus = 3"), "network.toml:1: bus: a table is wanted: [bus], then NAME = \"11 kV\"\n"
-                                "network.toml:1: network: has no bus; write at least one, such as bus.quay = \"11 kV\"");
+  EXPECT_TRUE(refusal("[bus\nquay = 3").starts_with("network.toml:1: is no valid TOML: "))
+      << refusal("[bus\nquay = 3");
+  EXPECT_EQ(refusal("bus = 3"),
+            "network.toml:1: bus: a table is wanted: [bus], then NAME = \"11 kV\"\n"
+            "network.toml:1: network: has no bus; write at least one, such as bus.quay = \"11 kV\"");
 }
 
 TEST(CaseFile, ChecksReferencesAcrossFiles) {
   const auto folder = std::filesystem::temp_directory_path() / "zavrek_casefile_test";
   std::filesystem::create_directories(folder);
-  record::write_file(folder / "network.toml", "[bus]\nquay = \"11 kV\"\n[source.grid]\nbus = \"quay\"\n[vt.VT]\nbus = \"quay\"\nprimary = \"11 kV\"\n");
-  record::write_file(folder / "bench.toml", "[stream.S1]\nct = \"CT\"\nvt = \"VT\"\n[device.R1]\nsettings = \"R1.toml\"\nreads = \"S9\"\ntrips = [\"Q1\"]\n");
+  record::write_file(folder / "network.toml",
+                     "[bus]\nquay = \"11 kV\"\n[source.grid]\nbus = \"quay\"\n[vt.VT]\nbus = "
+                     "\"quay\"\nprimary = \"11 kV\"\n");
+  record::write_file(folder / "bench.toml",
+                     "[stream.S1]\nct = \"CT\"\nvt = \"VT\"\n[device.R1]\nsettings = \"R1.toml\"\nreads = "
+                     "\"S9\"\ntrips = [\"Q1\"]\n");
   record::write_file(folder / "R1.toml", "[stage.s]\npickup = \"100 A\"\n");
   record::write_file(folder / "trials.toml",
-                     "[[trial]]\nname = \"x\"\nfault = { on = \"quai\", phases = \"AX\" }\nexpect = [ { device = \"R2\", never = true } ]\n");
+                     "[[trial]]\nname = \"x\"\nfault = { on = \"quai\", phases = \"AX\" }\nexpect = [ { "
+                     "device = \"R2\", never = true } ]\n");
   std::string text;
   try {
     (void)read_case(folder);
@@ -79,8 +92,10 @@ TEST(CaseFile, ChecksReferencesAcrossFiles) {
   }
   const std::string at = folder.string() + "/";
   for (const std::string& line :
-       {at + "R1.toml:1: stage.s, delay: missing; a definite stage needs its operating time, such as \"0.1 s\"",
-        at + "bench.toml:2: stream.S1, ct: no ct \"CT\"", at + "bench.toml:6: device.R1, reads: no stream \"S9\", did you mean \"S1\"?",
+       {at + "R1.toml:1: stage.s, delay: missing; a definite stage needs its operating time, such as \"0.1 "
+             "s\"",
+        at + "bench.toml:2: stream.S1, ct: no ct \"CT\"",
+        at + "bench.toml:6: device.R1, reads: no stream \"S9\", did you mean \"S1\"?",
         at + "bench.toml:7: device.R1, trips: no breaker \"Q1\"",
         at + "trials.toml:3: trial 1, fault.on: no bus or element \"quai\", did you mean \"quay\"?",
         at + "trials.toml:3: trial 1, fault.phases: \"AX\" is none of \"AG\"",
@@ -99,9 +114,15 @@ TEST(CaseFile, SurvivesRandomDamageWithAnErrorAtMost) {
     for (unsigned k = 0; k <= random() % 5; ++k) {
       const std::size_t at = random() % bad.size();
       switch (random() % 3) {
-        case 0: bad[at] = static_cast<char>(random() % 128); break;
-        case 1: bad.erase(at, random() % 20); break;
-        default: bad.insert(at, "= \"-1e9 km\"\n"); break;
+        case 0:
+          bad[at] = static_cast<char>(random() % 128);
+          break;
+        case 1:
+          bad.erase(at, random() % 20);
+          break;
+        default:
+          bad.insert(at, "= \"-1e9 km\"\n");
+          break;
       }
     }
     try {

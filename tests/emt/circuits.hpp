@@ -12,8 +12,8 @@
 namespace zavrek::test {
 
 struct Circuit {
-  std::string title;      // what the table of accuracy calls it
-  std::string file;       // in tests/data
+  std::string title;  // what the table of accuracy calls it
+  std::string file;   // in tests/data
   std::size_t column;
   std::string signal;
   network::Network network;
@@ -21,8 +21,11 @@ struct Circuit {
 
 inline network::Line surge_line(std::string near, std::string far) {
   constexpr double surge_ohm = 380, travel_s = 1.7e-3, omega = 2 * std::numbers::pi * 50, length_m = 1000;
-  return {.name = "line", .between = {std::move(near), std::move(far)}, .length_m = length_m,
-          .x1_ohm_per_m = omega * surge_ohm * travel_s / length_m, .c1_F_per_m = travel_s / surge_ohm / length_m};
+  return {.name = "line",
+          .between = {std::move(near), std::move(far)},
+          .length_m = length_m,
+          .x1_ohm_per_m = omega * surge_ohm * travel_s / length_m,
+          .c1_F_per_m = travel_s / surge_ohm / length_m};
 }
 
 inline std::vector<Circuit> reference_circuits() {
@@ -30,19 +33,26 @@ inline std::vector<Circuit> reference_circuits() {
   Network rl;
   rl.start = "zero";
   rl.buses = {{"s", 11e3, "a"}};
-  rl.elements = {Source{.name = "source", .bus = "s", .voltage_V = 6350.853, .angle_rad = -std::numbers::pi / 2},
-                 Branch{.name = "z", .between = {"s", "ground"}, .resistance_ohm = 0.9, .inductance_H = 14.3e-3}};
+  rl.elements = {
+      Source{.name = "source", .bus = "s", .voltage_V = 6350.853, .angle_rad = -std::numbers::pi / 2},
+      Branch{.name = "z", .between = {"s", "ground"}, .resistance_ohm = 0.9, .inductance_H = 14.3e-3}};
   Network rlc = rl;
   rlc.elements = {Source{.name = "source", .bus = "s", .voltage_V = 700, .frequency_Hz = 0},
-                  Branch{.name = "z", .between = {"s", "ground"}, .resistance_ohm = 2, .inductance_H = 5e-3, .capacitance_F = 40e-6}};
+                  Branch{.name = "z",
+                         .between = {"s", "ground"},
+                         .resistance_ohm = 2,
+                         .inductance_H = 5e-3,
+                         .capacitance_F = 40e-6}};
   Network open;
   open.start = "zero";
   open.buses = {{"s", 1.0, "a"}, {"f", 1.0, "a"}};
-  open.elements = {Source{.name = "source", .bus = "s", .voltage_V = 1 / std::numbers::sqrt2}, surge_line("s", "f")};
+  open.elements = {Source{.name = "source", .bus = "s", .voltage_V = 1 / std::numbers::sqrt2},
+                   surge_line("s", "f")};
   Network bounce = open;
   bounce.buses.push_back({"e", 1.0, "a"});
   bounce.elements = {Source{.name = "source", .bus = "e", .voltage_V = 1, .frequency_Hz = 0},
-                     Branch{.name = "inner", .between = {"e", "s"}, .resistance_ohm = 95}, surge_line("s", "f"),
+                     Branch{.name = "inner", .between = {"e", "s"}, .resistance_ohm = 95},
+                     surge_line("s", "f"),
                      Branch{.name = "load", .between = {"f", "ground"}, .resistance_ohm = 1140}};
   return {{"R-L short circuit, current", "rl_fault.csv", 1, "z.ia", rl},
           {"R-L-C step, current", "rlc_step.csv", 1, "z.ia", rlc},

@@ -53,7 +53,8 @@ TEST(Partition, SolvesAsADenseSolverDoesThroughSwitchings) {
       for (int k = 0; k < n; ++k) values[static_cast<std::size_t>(k) + 2] = rhs[k];
       partition.solve(values.data());
       const Eigen::VectorXd expected = whole.ldlt().solve(rhs);
-      for (int k = 0; k < n; ++k) EXPECT_NEAR(values[static_cast<std::size_t>(k) + 2], expected[k], 1e-8 * expected.norm() + 1e-12);
+      for (int k = 0; k < n; ++k)
+        EXPECT_NEAR(values[static_cast<std::size_t>(k) + 2], expected[k], 1e-8 * expected.norm() + 1e-12);
     }
   }
 }

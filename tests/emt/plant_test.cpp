@@ -23,8 +23,15 @@ Network feeder() {
   n.buses = {{"quay", 11e3}, {"feed", 11e3}, {"berth", 11e3}};
   n.elements = {Source{.name = "grid", .bus = "quay", .short_circuit_VA = 200e6},
                 Breaker{.name = "Q1", .between = {"quay", "feed"}, .opening_time_s = 0.02},
-                Cable{.name = "cable", .between = {"feed", "berth"}, .length_m = 2000, .r1_ohm_per_m = 2e-4, .x1_ohm_per_m = 1e-4,
-                      .c1_F_per_m = 3e-10, .r0_ohm_per_m = 9e-4, .x0_ohm_per_m = 3e-4, .c0_F_per_m = 3e-10},
+                Cable{.name = "cable",
+                      .between = {"feed", "berth"},
+                      .length_m = 2000,
+                      .r1_ohm_per_m = 2e-4,
+                      .x1_ohm_per_m = 1e-4,
+                      .c1_F_per_m = 3e-10,
+                      .r0_ohm_per_m = 9e-4,
+                      .x0_ohm_per_m = 3e-4,
+                      .c0_F_per_m = 3e-10},
                 Load{.name = "ship", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
   n.faults = {{.name = "fault", .on = "cable", .at = 0.5, .phases = "ABC", .resistance_ohm = 0}};
   return n;
@@ -34,8 +41,15 @@ Network with_transformer(const std::string& group) {
   Network n;
   n.buses = {{"high", 66e3}, {"low", 11e3}};
   n.elements = {Source{.name = "grid", .bus = "high"},
-                Transformer{.name = "T", .high_bus = "high", .low_bus = "low", .rating_VA = 20e6, .high_voltage_V = 66e3,
-                            .low_voltage_V = 11e3, .vector_group = group, .short_circuit_voltage = 0.1, .copper_loss_W = 90e3,
+                Transformer{.name = "T",
+                            .high_bus = "high",
+                            .low_bus = "low",
+                            .rating_VA = 20e6,
+                            .high_voltage_V = 66e3,
+                            .low_voltage_V = 11e3,
+                            .vector_group = group,
+                            .short_circuit_voltage = 0.1,
+                            .copper_loss_W = 90e3,
                             .iron_loss_W = 15e3},
                 Branch{.name = "stray", .between = {"low", "ground"}, .resistance_ohm = 1e6}};
   return n;
@@ -57,12 +71,19 @@ void run_until(Plant& plant, double time_s) {
 TEST(Plant, StartsInTheSteadyStateOfTheDiscreteModel) {
   Network n = feeder();
   n.buses.push_back({"shore", 11e3});
-  n.elements.emplace_back(Line{.name = "line", .between = {"shore", "quay"}, .length_m = 30e3, .r1_ohm_per_m = 1e-4,
-                               .x1_ohm_per_m = 4e-4, .c1_F_per_m = 9.1e-12, .r0_ohm_per_m = 3e-4, .x0_ohm_per_m = 1.2e-3,
+  n.elements.emplace_back(Line{.name = "line",
+                               .between = {"shore", "quay"},
+                               .length_m = 30e3,
+                               .r1_ohm_per_m = 1e-4,
+                               .x1_ohm_per_m = 4e-4,
+                               .c1_F_per_m = 9.1e-12,
+                               .r0_ohm_per_m = 3e-4,
+                               .x0_ohm_per_m = 1.2e-3,
                                .c0_F_per_m = 5e-12});
   n.elements.emplace_back(Source{.name = "far", .bus = "shore", .angle_rad = 0.2, .short_circuit_VA = 500e6});
   Plant plant = compile(n);
-  const SignalId signals[] = {plant.signal("berth.va"), plant.signal("cable.ib"), plant.signal("line.ic_far"), plant.signal("ship.ia")};
+  const SignalId signals[] = {plant.signal("berth.va"), plant.signal("cable.ib"), plant.signal("line.ic_far"),
+                              plant.signal("ship.ia")};
   for (int step = 0; step < 2000; ++step) {
     ASSERT_EQ(plant.step(), Status::running);
     for (const SignalId signal : signals) {
@@ -126,17 +147,19 @@ TEST(Plant, SpreadsAnEarthFaultOverTheSequenceNetworks) {
   const double z = 11e3 * 11e3 / 200e6;
   const std::complex<double> z1 = z / std::hypot(1.0, 10.0) * std::complex<double>(1, 10);
   const std::complex<double> z0 = 2.5 * z / std::hypot(1.0, 4.0) * std::complex<double>(1, 4);
-  const double expected = 3 * std::numbers::sqrt2 * 11e3 / std::numbers::sqrt3 / std::abs(2.0 * z1 + z0 + 3 * 0.7);
+  const double expected =
+      3 * std::numbers::sqrt2 * 11e3 / std::numbers::sqrt3 / std::abs(2.0 * z1 + z0 + 3 * 0.7);
   EXPECT_NEAR(peak, expected, 2e-3 * expected);
 }
 
 TEST(Plant, StrikesTheFaultAtItsExactInstantBetweenGridPoints) {
-  // From a stiff source through R and L, i = (E/|Z|)(sin(wt + 90 deg - phi) - sin(wt0 + 90 deg - phi) exp(-R(t - t0)/L)):
-  // the offset tells the instant.
+  // From a stiff source through R and L, i = (E/|Z|)(sin(wt + 90 deg - phi) - sin(wt0 + 90 deg - phi)
+  // exp(-R(t - t0)/L)): the offset tells the instant.
   const auto offset_error = [](double step_s) {
     Network n;
     n.buses = {{"s", 11e3, "a"}, {"f", 11e3, "a"}};
-    n.elements = {Source{.name = "g", .bus = "s", .voltage_V = 1000}, Branch{.name = "z", .between = {"s", "f"}, .resistance_ohm = 0.5, .inductance_H = 0.01},
+    n.elements = {Source{.name = "g", .bus = "s", .voltage_V = 1000},
+                  Branch{.name = "z", .between = {"s", "f"}, .resistance_ohm = 0.5, .inductance_H = 0.01},
                   Branch{.name = "stray", .between = {"f", "ground"}, .resistance_ohm = 1e6}};
     n.faults = {{.name = "fault", .on = "f", .phases = "AG"}};
     Plant plant = compile(n, step_s);
@@ -147,10 +170,11 @@ TEST(Plant, StrikesTheFaultAtItsExactInstantBetweenGridPoints) {
     const std::complex<double> z(resistance, 2 * pi * 50 * 0.01);
     const double peak = std::numbers::sqrt2 * 1000 / std::abs(z);
     const auto forced = [&](double t) { return std::cos(2 * pi * 50 * t - std::arg(z)); };
-    const double expected = forced(plant.time_s()) - forced(at) * std::exp(-(plant.time_s() - at) * resistance / 0.01);
+    const double expected =
+        forced(plant.time_s()) - forced(at) * std::exp(-(plant.time_s() - at) * resistance / 0.01);
     return std::abs(plant.value(plant.signal("z.ia")) / peak - expected);
   };
-  EXPECT_LT(offset_error(50e-6), 2e-4);   // 50 us late would be 1e-2
+  EXPECT_LT(offset_error(50e-6), 2e-4);  // 50 us late would be 1e-2
   EXPECT_LT(offset_error(10e-6), 2e-5);
 }
 
@@ -185,14 +209,16 @@ TEST(Breaker, OpensEachPoleAtItsOwnCurrentZero) {
 TEST(Breaker, InterruptsAnInductanceWithoutNumericalChatter) {
   Network n;
   n.buses = {{"s", 11e3, "a"}, {"f", 11e3, "a"}};
-  n.elements = {Source{.name = "g", .bus = "s", .voltage_V = 1000}, Breaker{.name = "Q", .between = {"s", "f"}},
+  n.elements = {Source{.name = "g", .bus = "s", .voltage_V = 1000},
+                Breaker{.name = "Q", .between = {"s", "f"}},
                 Branch{.name = "z", .between = {"f", "ground"}, .resistance_ohm = 0.1, .inductance_H = 0.01}};
   Plant plant = compile(n);
   plant.open(plant.operable("Q"), 0.03);
   run_until(plant, 0.045);
   for (int k = 0; k < 100; ++k) {
     ASSERT_EQ(plant.step(), Status::running);
-    EXPECT_LT(std::abs(plant.value(plant.signal("f.va"))), 1.0);  // the trapezoidal rule alone would ring at 1 kV
+    EXPECT_LT(std::abs(plant.value(plant.signal("f.va"))),
+              1.0);  // the trapezoidal rule alone would ring at 1 kV
   }
 }
 
@@ -238,9 +264,12 @@ TEST(Transformer, ShowsItsShortCircuitVoltageAndNoLoadCurrent) {
 
 TEST(InstrumentTransformers, ScaleCurrentsAndVoltagesToTheirSecondary) {
   Network n = feeder();
-  n.elements.emplace_back(CurrentTransformer{.name = "CT", .on = "cable", .primary_A = 400, .secondary_A = 1});
-  n.elements.emplace_back(CurrentTransformer{.name = "CTfar", .on = "cable", .end = "far", .primary_A = 400, .secondary_A = 5});
-  n.elements.emplace_back(VoltageTransformer{.name = "VT", .bus = "quay", .primary_V = 11e3, .secondary_V = 110});
+  n.elements.emplace_back(
+      CurrentTransformer{.name = "CT", .on = "cable", .primary_A = 400, .secondary_A = 1});
+  n.elements.emplace_back(
+      CurrentTransformer{.name = "CTfar", .on = "cable", .end = "far", .primary_A = 400, .secondary_A = 5});
+  n.elements.emplace_back(
+      VoltageTransformer{.name = "VT", .bus = "quay", .primary_V = 11e3, .secondary_V = 110});
   const Plant plant = compile(n);
   EXPECT_NEAR(plant.value(plant.signal("CT.ib")) * 400, plant.value(plant.signal("cable.ib")), 1e-9);
   EXPECT_NEAR(plant.value(plant.signal("CTfar.ib")) * 80, plant.value(plant.signal("cable.ib_far")), 1e-9);
@@ -262,9 +291,15 @@ TEST(Compile, FindsThePartitionsThatLinesLeave) {
   Network n = feeder();
   n.faults.clear();
   n.buses.push_back({"shore", 11e3});
-  n.elements.emplace_back(Line{.name = "line", .between = {"shore", "quay"}, .length_m = 30e3, .x1_ohm_per_m = 4e-4,
-                               .c1_F_per_m = 9.1e-12, .x0_ohm_per_m = 1.2e-3, .c0_F_per_m = 5e-12});
-  n.elements.emplace_back(Load{.name = "village", .bus = "shore", .active_W = 1e5, .connection = "grounded star"});
+  n.elements.emplace_back(Line{.name = "line",
+                               .between = {"shore", "quay"},
+                               .length_m = 30e3,
+                               .x1_ohm_per_m = 4e-4,
+                               .c1_F_per_m = 9.1e-12,
+                               .x0_ohm_per_m = 1.2e-3,
+                               .c0_F_per_m = 5e-12});
+  n.elements.emplace_back(
+      Load{.name = "village", .bus = "shore", .active_W = 1e5, .connection = "grounded star"});
   const Plant plant = compile(n);
   EXPECT_EQ(plant.summary().partitions, 2);
   EXPECT_NEAR(plant.summary().largest_step_s, 30e3 * std::sqrt(4e-4 / (2 * pi * 50) * 9.1e-12), 1e-9);
@@ -285,8 +320,10 @@ TEST(Compile, NamesAFloatingBus) {
   Network n = feeder();
   n.faults.clear();
   n.buses.push_back({"island", 11e3});
-  EXPECT_EQ(refusal(n), "bus.island: floats: nothing ties it to ground; connect a source, a grounded star, a capacitance or a load "
-                        "between it and ground");
+  EXPECT_EQ(refusal(n),
+            "bus.island: floats: nothing ties it to ground; connect a source, a grounded star, a capacitance "
+            "or a load "
+            "between it and ground");
 }
 
 TEST(Compile, SeesThatADeltaWindingAloneTiesNothingToGround) {
@@ -299,30 +336,41 @@ TEST(Compile, NamesALoopOfStiffSources) {
   Network n;
   n.buses = {{"s", 11e3}};
   n.elements = {Source{.name = "one", .bus = "s"}, Source{.name = "two", .bus = "s"}};
-  EXPECT_EQ(refusal(n), "source.two, bus: loop of stiff sources: source.one already imposes the voltage of s.a; give one of them a "
-                        "short_circuit");
+  EXPECT_EQ(refusal(n),
+            "source.two, bus: loop of stiff sources: source.one already imposes the voltage of s.a; give one "
+            "of them a "
+            "short_circuit");
 }
 
 TEST(Compile, RefusesAStepLongerThanALinesTravelTime) {
   Network n;
   n.buses = {{"s", 11e3, "a"}, {"f", 11e3, "a"}};
-  n.elements = {Source{.name = "g", .bus = "s"},
-                Line{.name = "line", .between = {"s", "f"}, .length_m = 3000, .x1_ohm_per_m = 4e-4, .c1_F_per_m = 9e-12}};
-  EXPECT_EQ(refusal(n, 50e-6), "line.line, length: waves cross it in 10.16 us, less than the step of 50 us; take a step of at most "
-                               "10.16 us or describe it as a cable (pi section)");
+  n.elements = {Source{.name = "g", .bus = "s"}, Line{.name = "line",
+                                                      .between = {"s", "f"},
+                                                      .length_m = 3000,
+                                                      .x1_ohm_per_m = 4e-4,
+                                                      .c1_F_per_m = 9e-12}};
+  EXPECT_EQ(
+      refusal(n, 50e-6),
+      "line.line, length: waves cross it in 10.16 us, less than the step of 50 us; take a step of at most "
+      "10.16 us or describe it as a cable (pi section)");
 }
 
 TEST(Compile, RefusesABranchWithoutImpedance) {
   Network n = feeder();
   n.elements.emplace_back(Branch{.name = "bar", .between = {"quay", "feed"}});
-  EXPECT_EQ(refusal(n), "branch.bar: has no impedance; give it a resistance or an inductance, or join its buses into one");
+  EXPECT_EQ(
+      refusal(n),
+      "branch.bar: has no impedance; give it a resistance or an inductance, or join its buses into one");
 }
 
 TEST(Compile, SaysWhyAVectorGroupCannotBeWound) {
-  EXPECT_EQ(refusal(with_transformer("Dyn10")),
-            "transformer.T, vector_group: \"Dyn10\" cannot be wound: delta and star windings give an odd figure");
+  EXPECT_EQ(
+      refusal(with_transformer("Dyn10")),
+      "transformer.T, vector_group: \"Dyn10\" cannot be wound: delta and star windings give an odd figure");
   EXPECT_EQ(refusal(with_transformer("Zyn11")),
-            "transformer.T, vector_group: \"Zyn11\" is no vector group; write D, Y or YN, then d, y or yn, then 0 to 11, such as \"Dyn11\"");
+            "transformer.T, vector_group: \"Zyn11\" is no vector group; write D, Y or YN, then d, y or yn, "
+            "then 0 to 11, such as \"Dyn11\"");
 }
 
 TEST(Compile, RefusesFaultsWithoutAPlace) {

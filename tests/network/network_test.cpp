@@ -23,15 +23,18 @@ TEST(Network, HoldsTogetherWhenNamesAreRight) { EXPECT_TRUE(validate(quay()).emp
 TEST(Network, NamesUnknownBusesWithTheNearestKnown) {
   Network network = quay();
   network.elements.emplace_back(Branch{.name = "b", .between = {"moor", "quya"}});
-  EXPECT_EQ(lines_of(network), std::vector<std::string>{"branch.b, between: no bus \"quya\", did you mean \"quay\"?"});
+  EXPECT_EQ(lines_of(network),
+            std::vector<std::string>{"branch.b, between: no bus \"quya\", did you mean \"quay\"?"});
 }
 
 TEST(Network, ReportsEveryMissingFieldAtOnce) {
   Network network = quay();
   network.elements.emplace_back(Load{.name = "ferry", .bus = ""});
-  EXPECT_EQ(lines_of(network),
-            (std::vector<std::string>{"load.ferry, bus: missing; the name of a bus is wanted (bus that it draws from)",
-                                      "load.ferry, active: missing; a power in MW is wanted (total active power at nominal voltage)"}));
+  EXPECT_EQ(
+      lines_of(network),
+      (std::vector<std::string>{
+          "load.ferry, bus: missing; the name of a bus is wanted (bus that it draws from)",
+          "load.ferry, active: missing; a power in MW is wanted (total active power at nominal voltage)"}));
 }
 
 TEST(Network, RefusesDoubledAndReservedNames) {
@@ -65,8 +68,10 @@ TEST(FieldTable, EveryKindOfTheRegistryReadsBackWhatItAssigns) {
       EXPECT_FALSE(field.doc.empty()) << field.name;
       const Value before = field.read(&element);
       if (const auto* number = std::get_if<double>(&before); number && !std::isnan(*number)) {
-        field.assign(&element, field.standard.find(' ') == std::string::npos && field.standard.find('%') == std::string::npos
-                                   ? Value(std::stod(field.standard)) : Value(field.standard));
+        field.assign(&element, field.standard.find(' ') == std::string::npos &&
+                                       field.standard.find('%') == std::string::npos
+                                   ? Value(std::stod(field.standard))
+                                   : Value(field.standard));
         EXPECT_DOUBLE_EQ(std::get<double>(field.read(&element)), *number) << field.name;
       }
     }

@@ -34,7 +34,8 @@ TEST(Executive, StartsEachStepOnItsTick) {
   });
   EXPECT_EQ(timing.steps, 100);
   EXPECT_EQ(timing.overruns, 0);
-  for (std::size_t k = 1; k < begun.size(); ++k) EXPECT_NEAR(static_cast<double>(begun[k] - begun[0]), 50'000.0 * static_cast<double>(k), 20);
+  for (std::size_t k = 1; k < begun.size(); ++k)
+    EXPECT_NEAR(static_cast<double>(begun[k] - begun[0]), 50'000.0 * static_cast<double>(k), 20);
   EXPECT_LE(timing.lateness.max_ns(), 10);
 }
 
@@ -58,12 +59,14 @@ TEST(Executive, BearsInterruptedAndLateSleeps) {
   clock.oversleep_ns = 30'000;
   const Timing timing = Executive(clock).run(Pace::wall, 50'000, 50, [](std::int64_t) { return true; });
   EXPECT_EQ(timing.steps, 50);
-  EXPECT_NEAR(static_cast<double>(timing.lateness.max_ns()), 5'000, 100);  // woken 25 us early plus 30 us late
+  EXPECT_NEAR(static_cast<double>(timing.lateness.max_ns()), 5'000,
+              100);  // woken 25 us early plus 30 us late
 }
 
 TEST(Executive, StopsWhenTheWorkSaysSo) {
   ToldClock clock;
-  const Timing timing = Executive(clock).run(Pace::free, 50'000, 100, [](std::int64_t step) { return step < 9; });
+  const Timing timing =
+      Executive(clock).run(Pace::free, 50'000, 100, [](std::int64_t step) { return step < 9; });
   EXPECT_EQ(timing.steps, 10);
   EXPECT_EQ(clock.sleeps, 0);
 }
@@ -87,7 +90,8 @@ TEST(Histogram, TakesAnyDuration) {
 
 TEST(Footing, SaysInWordsWhatItDidNotGetAndGoesBack) {
   const Footing footing = take_footing();
-  EXPECT_EQ(footing.shortcomings.size(), (footing.pinned ? 0U : 1U) + (footing.realtime_priority ? 0U : 1U) + (footing.memory_locked ? 0U : 1U));
+  EXPECT_EQ(footing.shortcomings.size(), (footing.pinned ? 0U : 1U) + (footing.realtime_priority ? 0U : 1U) +
+                                             (footing.memory_locked ? 0U : 1U));
   leave_footing();
 }
 

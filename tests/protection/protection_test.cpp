@@ -25,7 +25,8 @@ double time_to_trip(OvercurrentRelay& relay, double rms, double limit_s, double 
     Sample sample;
     for (std::size_t p = 0; p < 3; ++p) {
       const double phase = earth_share > 0 ? 0 : 2 * pi / 3 * static_cast<double>(p);
-      sample.current_A[p] = std::numbers::sqrt2 * rms * (earth_share > 0 ? (p == 0) : 1) * std::cos(2 * pi * k / 80 - phase);
+      sample.current_A[p] =
+          std::numbers::sqrt2 * rms * (earth_share > 0 ? (p == 0) : 1) * std::cos(2 * pi * k / 80 - phase);
     }
     relay.push(sample);
     if (relay.trip()) return (k + 1) / 4000.0;
@@ -56,7 +57,8 @@ TEST(Curves, MeetThePublishedTimesWithinTheirRounding) {
 TEST(CyclePhasor, MeasuresAmplitudeAndAngleAndRejectsHarmonicsAndDirectCurrent) {
   CyclePhasor phasor(80);
   for (int k = 0; k <= 200; ++k) {
-    phasor.push(10 * std::cos(2 * pi * k / 80 + 0.3) + 4 * std::cos(2 * pi * 3 * k / 80) + 2 * std::cos(2 * pi * 5 * k / 80) + 7);
+    phasor.push(10 * std::cos(2 * pi * k / 80 + 0.3) + 4 * std::cos(2 * pi * 3 * k / 80) +
+                2 * std::cos(2 * pi * 5 * k / 80) + 7);
   }
   EXPECT_NEAR(std::abs(phasor.peak()), 10, 1e-9);
   EXPECT_NEAR(std::arg(phasor.peak()), std::remainder(2 * pi * 200 / 80 + 0.3, 2 * pi), 1e-9);
@@ -71,7 +73,8 @@ TEST(OvercurrentRelay, TripsADefiniteStageAfterItsDelayAndLessThanACycle) {
 }
 
 TEST(OvercurrentRelay, FollowsAnInverseCurveWithinACycle) {
-  const Stage stage{.name = "s", .characteristic = "IEC very inverse", .pickup_A = 100, .time_multiplier = 0.2};
+  const Stage stage{
+      .name = "s", .characteristic = "IEC very inverse", .pickup_A = 100, .time_multiplier = 0.2};
   for (const double multiple : {1.5, 3.0, 12.0}) {
     OvercurrentRelay relay(overcurrent(stage), 4000, 50);
     const double expected = 0.2 * 13.5 / (multiple - 1);
@@ -94,7 +97,8 @@ TEST(OvercurrentRelay, StaysQuietAtPickupAndStartsJustAbove) {
 }
 
 TEST(OvercurrentRelay, HoldsItsStartDownToTheDropOffRatio) {
-  OvercurrentRelay relay(overcurrent({.name = "s", .pickup_A = 100, .delay_s = 10, .drop_off = 0.9}), 4000, 50);
+  OvercurrentRelay relay(overcurrent({.name = "s", .pickup_A = 100, .delay_s = 10, .drop_off = 0.9}), 4000,
+                         50);
   (void)time_to_trip(relay, 110, 0.1);
   EXPECT_TRUE(relay.start());
   (void)time_to_trip(relay, 92, 0.1);
@@ -104,7 +108,8 @@ TEST(OvercurrentRelay, HoldsItsStartDownToTheDropOffRatio) {
 }
 
 TEST(OvercurrentRelay, MeasuresTheResidualForEarthStagesOnly) {
-  OvercurrentRelay relay(overcurrent({.name = "e", .quantity = "earth", .pickup_A = 20, .delay_s = 0.1}), 4000, 50);
+  OvercurrentRelay relay(overcurrent({.name = "e", .quantity = "earth", .pickup_A = 20, .delay_s = 0.1}),
+                         4000, 50);
   EXPECT_EQ(time_to_trip(relay, 1000, 1), INFINITY);  // symmetrical: nothing left over
   relay.reset();
   EXPECT_LT(time_to_trip(relay, 30, 1, 1), 0.121);
@@ -127,14 +132,16 @@ TEST(Settings, AreRefusedWhenTheyCannotWork) {
   settings.amperes = "secondary";
   std::string lines;
   for (const Flaw& flaw : validate(settings)) lines += to_string(flaw) + "\n";
-  EXPECT_EQ(lines,
-            "relay, ct_primary: missing; settings in secondary amperes need the CT ratio\n"
-            "stage.slow, pickup: can never operate first: stage fast picks up at 100 A and trips after 0.1 s\n"
-            "stage.bare, delay: missing; a definite stage needs its operating time, such as \"0.1 s\"\n");
+  EXPECT_EQ(
+      lines,
+      "relay, ct_primary: missing; settings in secondary amperes need the CT ratio\n"
+      "stage.slow, pickup: can never operate first: stage fast picks up at 100 A and trips after 0.1 s\n"
+      "stage.bare, delay: missing; a definite stage needs its operating time, such as \"0.1 s\"\n");
 }
 
 TEST(ExpectedOperation, TakesTheFirstStageOfTheCompositeAndFollowsAChangingCurrent) {
-  RelaySettings settings = overcurrent({.name = "inverse", .characteristic = "IEC very inverse", .pickup_A = 100});
+  RelaySettings settings =
+      overcurrent({.name = "inverse", .characteristic = "IEC very inverse", .pickup_A = 100});
   settings.stages.push_back({.name = "definite", .pickup_A = 1000, .delay_s = 0.1});
   const double interval = 0.00025;
   const std::vector<double> none(40000, 0.0);

@@ -34,8 +34,8 @@ TEST(Quantity, ReadsUnitsWithPrefixesAndQuotients) {
 }
 
 TEST(Quantity, PrefersAWholeSymbolToAPrefix) {
-  EXPECT_DOUBLE_EQ(parse_quantity_as("2 min", "s"), 120);     // not milli-inch
-  EXPECT_DOUBLE_EQ(parse_quantity_as("2 m", "m"), 2);         // not milli-nothing
+  EXPECT_DOUBLE_EQ(parse_quantity_as("2 min", "s"), 120);  // not milli-inch
+  EXPECT_DOUBLE_EQ(parse_quantity_as("2 m", "m"), 2);      // not milli-nothing
   EXPECT_EQ(refusal("2 mm", "s"), "\"2 mm\" is a length; a time is wanted, in s");
 }
 
@@ -43,7 +43,8 @@ TEST(Quantity, SaysWhatIsWrongToTheLetter) {
   EXPECT_EQ(refusal("2.4 kV", "km"), "\"2.4 kV\" is a voltage; a length is wanted, in km");
   EXPECT_EQ(refusal("50", "us"), "\"50\" has no unit; a time is wanted, such as \"50 us\"");
   EXPECT_EQ(refusal("", "us"), "an empty quantity; write a number and a unit, such as \"50 us\"");
-  EXPECT_EQ(refusal("fifty us", "us"), "\"fifty us\" does not begin with a number; write one, such as \"50 us\"");
+  EXPECT_EQ(refusal("fifty us", "us"),
+            "\"fifty us\" does not begin with a number; write one, such as \"50 us\"");
   EXPECT_EQ(refusal("nan s", "us"), "\"nan s\" does not begin with a number; write one, such as \"50 us\"");
   EXPECT_EQ(refusal("3 ohn", "ohm"), "unknown unit \"ohn\", did you mean \"ohm\"?");
   EXPECT_EQ(refusal("3 m/s/s", "m"), "unit \"m/s/s\" has a second \"/\"; write one");

@@ -56,7 +56,9 @@ TEST_P(Encodings, ReadBackWhatWasWritten) {
   EXPECT_EQ(read.analogs[0].name, "CT1.ia");
   EXPECT_EQ(read.analogs[0].primary, 400);
   EXPECT_EQ(read.analogs[1].secondary, 110);
-  const double digits = GetParam() == Encoding::binary ? 1.0 / 32766 : GetParam() == Encoding::ascii ? 1.0 / 99998 : 2e-7;
+  const double digits = GetParam() == Encoding::binary  ? 1.0 / 32766
+                        : GetParam() == Encoding::ascii ? 1.0 / 99998
+                                                        : 2e-7;
   for (std::size_t k = 0; k < 200; ++k) {
     EXPECT_NEAR(read.time_s[k], written.time_s[k], 1e-9);
     EXPECT_NEAR(read.analogs[0].samples[k], written.analogs[0].samples[k], 7251.5 * digits);
@@ -76,10 +78,18 @@ TEST_P(Encodings, SurviveRandomDamageWithAnErrorAtMost) {
       if (part.empty()) break;
       const std::size_t at = random() % part.size();
       switch (random() % 4) {
-        case 0: part[at] = static_cast<char>(random()); break;
-        case 1: part.erase(at, random() % 9); break;
-        case 2: part.insert(at, "9999999"); break;
-        default: part.resize(at + 1); break;
+        case 0:
+          part[at] = static_cast<char>(random());
+          break;
+        case 1:
+          part.erase(at, random() % 9);
+          break;
+        case 2:
+          part.insert(at, "9999999");
+          break;
+        default:
+          part.resize(at + 1);
+          break;
       }
     }
     try {
@@ -92,12 +102,18 @@ TEST_P(Encodings, SurviveRandomDamageWithAnErrorAtMost) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Comtrade, Encodings,
-                         testing::Values(Encoding::ascii, Encoding::binary, Encoding::binary32, Encoding::float32));
+                         testing::Values(Encoding::ascii, Encoding::binary, Encoding::binary32,
+                                         Encoding::float32),
+                         [](const auto& info) {
+                           constexpr const char* names[] = {"Ascii", "Binary", "Binary32", "Float32"};
+                           return names[static_cast<std::size_t>(info.param)];
+                         });
 
 TEST(Comtrade, WritesTheConfigurationOfTheStandard) {
   const std::string text = to_comtrade(sample_record(), Encoding::ascii).configuration;
   EXPECT_TRUE(text.starts_with("Veskar quay,R1,2013\r\n4,2A,2D\r\n1,CT1.ia,A,,A,")) << text;
-  EXPECT_NE(text.find("\r\n1,R1.trip,,,0\r\n2,Q1.closed,,,1\r\n50\r\n1\r\n4000,200\r\n"), std::string::npos) << text;
+  EXPECT_NE(text.find("\r\n1,R1.trip,,,0\r\n2,Q1.closed,,,1\r\n50\r\n1\r\n4000,200\r\n"), std::string::npos)
+      << text;
   EXPECT_TRUE(text.ends_with("\r\nASCII\r\n1\r\n0,0\r\n0,0\r\n")) << text;
 }
 

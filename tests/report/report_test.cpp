@@ -50,7 +50,9 @@ TEST(Figure, IsAPngOrAnSvgAndNothingElse) {
   std::filesystem::remove_all(folder);
 }
 
-TEST(FileStem, KeepsPlainLetters) { EXPECT_EQ(file_stem(2, "Two-phase fault, 20 %!"), "02-two-phase-fault-20"); }
+TEST(FileStem, KeepsPlainLetters) {
+  EXPECT_EQ(file_stem(2, "Two-phase fault, 20 %!"), "02-two-phase-fault-20");
+}
 
 TEST(HtmlReport, StandsAloneAndEscapesNames) {
   trial::Case all;

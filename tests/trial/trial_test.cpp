@@ -23,7 +23,9 @@ const Trial& trial_named(const std::string& part) {
   throw Error("no trial " + part);
 }
 RunOptions in_plant() { return {.place = "plant", .interface = {}, .free = true, .relay_program = {}}; }
-RunOptions in_processes() { return {.place = {}, .interface = {}, .free = false, .relay_program = ZAVREK_TOOL}; }
+RunOptions in_processes() {
+  return {.place = {}, .interface = {}, .free = false, .relay_program = ZAVREK_TOOL};
+}
 
 double seconds(const std::string& measured) { return std::stod(measured); }
 
@@ -42,7 +44,8 @@ TEST(Trial, GivesTheSameRecordWhateverThePace) {
   const TrialResult wall_run = run_trial(quay(), trial_named("close on cable 1"), paced);
   ASSERT_EQ(free_run.record.analogs.size(), wall_run.record.analogs.size());
   for (std::size_t k = 0; k < free_run.record.analogs.size(); ++k) {
-    EXPECT_EQ(free_run.record.analogs[k].samples, wall_run.record.analogs[k].samples) << free_run.record.analogs[k].name;
+    EXPECT_EQ(free_run.record.analogs[k].samples, wall_run.record.analogs[k].samples)
+        << free_run.record.analogs[k].name;
   }
 }
 
@@ -52,7 +55,8 @@ TEST(Trial, AgreesBetweenPlantAndProcessToWithinTheWire) {
   ASSERT_EQ(far.failure, "");
   EXPECT_NE(far.medium, "");
   ASSERT_EQ(near.verdicts.size(), far.verdicts.size());
-  for (std::size_t k = 0; k < near.verdicts.size(); ++k) EXPECT_EQ(near.verdicts[k].passed, far.verdicts[k].passed);
+  for (std::size_t k = 0; k < near.verdicts.size(); ++k)
+    EXPECT_EQ(near.verdicts[k].passed, far.verdicts[k].passed);
   // The wire may only make it later; a loaded machine may hold a process back for some milliseconds.
   EXPECT_GE(seconds(far.verdicts[0].measured), seconds(near.verdicts[0].measured) - 0.0005);
   EXPECT_LE(seconds(far.verdicts[0].measured), seconds(near.verdicts[0].measured) + 0.02);
@@ -71,7 +75,8 @@ TEST(Trial, StrikesAtTheWantedAngleOfTheFaultedVoltage) {
     const record::Analog* voltage = result.record.find_analog("fault.vc");
     const double at = (result.inception_s - 0.02) * result.record.rate_Hz;
     const auto k = static_cast<std::size_t>(at);
-    const double value = voltage->samples[k] + (at - static_cast<double>(k)) * (voltage->samples[k + 1] - voltage->samples[k]);
+    const double value =
+        voltage->samples[k] + (at - static_cast<double>(k)) * (voltage->samples[k + 1] - voltage->samples[k]);
     double peak = 0;
     for (std::size_t j = 0; j < 800; ++j) peak = std::max(peak, std::abs(voltage->samples[j]));
     EXPECT_NEAR(value / peak, std::sin(trial.fault->inception_rad), 5e-3) << degrees;
@@ -106,7 +111,8 @@ pid_t relay_process(const std::string& settings) {
     if (pid.find_first_not_of("0123456789") != std::string::npos) continue;
     try {
       const std::string words = record::read_file(entry.path() / "cmdline");
-      if (words.find("relay") != std::string::npos && words.find(settings) != std::string::npos && words.find("zavrek") != std::string::npos) {
+      if (words.find("relay") != std::string::npos && words.find(settings) != std::string::npos &&
+          words.find("zavrek") != std::string::npos) {
         return std::stoi(pid);
       }
     } catch (const Error&) {  // it ended in the meantime
@@ -147,7 +153,8 @@ TEST(Trial, HoldsAgainstAFloodOfGarbageOnTheInterface) {
     GTEST_SKIP() << error.what();
   }
   std::jthread flooder([&flood](const std::stop_token& stop) {
-    // Truncated, damaged and random frames with the identifiers of the bench, and a forged GOOSE of another name.
+    // Truncated, damaged and random frames with the identifiers of the bench, and a forged GOOSE of another
+    // name.
     std::mt19937 random(19);
     std::vector<std::uint8_t> base(wire::longest_frame);
     wire::Goose forged = wire::stand_in_message({.name = "R9", .goose_appid = 0x0011});

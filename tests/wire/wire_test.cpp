@@ -63,10 +63,11 @@ Goose goose_message() {
 }
 
 TEST(SampledValues, HaveTheBytesOfTheWorkedTable) {
-  Frame expected{0x01, 0x0C, 0xCD, 0x04, 0x00, 0x01, 0x02, 0, 0, 0, 0, 0x01, 0x81, 0x00, 0x80, 0x00, 0x88, 0xBA,
-                 0x40, 0x01, 0x00, 0x64, 0, 0, 0, 0,                      // APPID, length, reserved
-                 0x60, 0x5A, 0x80, 0x01, 0x01, 0xA2, 0x55, 0x30, 0x53,    // savPdu, noASDU, seqASDU, ASDU
-                 0x80, 0x02, 'S', '1', 0x82, 0x02, 0x00, 0x05, 0x83, 0x04, 0, 0, 0, 1, 0x85, 0x01, 0x02, 0x87, 0x40};
+  Frame expected{0x01, 0x0C, 0xCD, 0x04, 0x00, 0x01, 0x02, 0,    0,    0,    0, 0x01, 0x81, 0x00,
+                 0x80, 0x00, 0x88, 0xBA, 0x40, 0x01, 0x00, 0x64, 0,    0,    0, 0,  // APPID, length, reserved
+                 0x60, 0x5A, 0x80, 0x01, 0x01, 0xA2, 0x55, 0x30, 0x53,  // savPdu, noASDU, seqASDU, ASDU
+                 0x80, 0x02, 'S',  '1',  0x82, 0x02, 0x00, 0x05, 0x83, 0x04, 0, 0,    0,    1,
+                 0x85, 0x01, 0x02, 0x87, 0x40};
   for (int k = 0; k < 8; ++k) expected.insert(expected.end(), {0, 0, 0, 1, 0, 0, 0, 0});
   EXPECT_EQ(frame_of(sample_message()), expected);
 }
@@ -117,12 +118,14 @@ TEST(Goose, ReadsBackWhatWasWritten) {
 template <class Message>
 void damage(const Frame& good, unsigned seed) {
   Message into;
-  for (std::size_t length = 0; length < good.size(); ++length) EXPECT_FALSE(decode(Bytes(good).first(length), into)) << length;
+  for (std::size_t length = 0; length < good.size(); ++length)
+    EXPECT_FALSE(decode(Bytes(good).first(length), into)) << length;
   std::mt19937 random(seed);
   int accepted = 0;
   for (int round = 0; round < 100'000; ++round) {
     Frame bad = good;
-    for (unsigned k = 0; k <= random() % 3; ++k) bad[random() % bad.size()] = static_cast<std::uint8_t>(random());
+    for (unsigned k = 0; k <= random() % 3; ++k)
+      bad[random() % bad.size()] = static_cast<std::uint8_t>(random());
     if (random() % 3 == 0) bad.resize(random() % bad.size());
     accepted += decode(bad, into);
   }
@@ -133,7 +136,9 @@ void damage(const Frame& good, unsigned seed) {
     EXPECT_FALSE(decode(noise, into));
   }
 }
-TEST(SampledValues, RefuseTruncatedAndSurviveDamagedFrames) { damage<SampledValues>(frame_of(sample_message()), 3); }
+TEST(SampledValues, RefuseTruncatedAndSurviveDamagedFrames) {
+  damage<SampledValues>(frame_of(sample_message()), 3);
+}
 TEST(Goose, RefusesTruncatedAndSurvivesDamagedFrames) { damage<Goose>(frame_of(goose_message()), 5); }
 
 TEST(Encode, ReturnsZeroWhenItDoesNotFit) {
@@ -199,7 +204,8 @@ struct StandInTest : testing::Test {
     m.count = static_cast<std::uint16_t>(k % 4000);
     protection::Sample values;
     for (std::size_t p = 0; p < 3; ++p) {
-      values.current_A[p] = std::numbers::sqrt2 * rms * std::cos(2 * std::numbers::pi * (k / 80.0 - static_cast<double>(p) / 3));
+      values.current_A[p] = std::numbers::sqrt2 * rms *
+                            std::cos(2 * std::numbers::pi * (k / 80.0 - static_cast<double>(p) / 3));
     }
     put_sample(values, m);
     return frame_of(m);
@@ -215,7 +221,8 @@ TEST_F(StandInTest, TripsByGooseAfterItsDelay) {
   for (int k = 0; k < 4000 && tripped_at == 0; ++k) {
     relay.take(sample(k, k < 400 ? 50 : 400), k * 250'000LL, link);
     for (; !link.frames.empty(); link.frames.pop_front()) {
-      if (subscriber.take(link.frames.front(), k * 250'000LL) && subscriber.message().entries[1]) tripped_at = k;
+      if (subscriber.take(link.frames.front(), k * 250'000LL) && subscriber.message().entries[1])
+        tripped_at = k;
     }
   }
   EXPECT_NEAR((tripped_at - 400) / 4000.0, 0.11, 0.01);
@@ -239,8 +246,12 @@ TEST_F(StandInTest, IgnoresStrangersAndGarbageAndTripsOnNeither) {
   for (int k = 0; k < 20'000; ++k) {
     Frame noise = sample(k, 4000);
     switch (k % 3) {
-      case 0: noise[18] ^= 0x01; break;                       // another stream
-      case 1: noise.resize(random() % noise.size()); break;   // truncated
+      case 0:
+        noise[18] ^= 0x01;
+        break;  // another stream
+      case 1:
+        noise.resize(random() % noise.size());
+        break;  // truncated
       default:
         for (auto& byte : noise) byte = static_cast<std::uint8_t>(random());
     }
@@ -289,7 +300,8 @@ TEST_P(Media, CarryFramesBetweenTwoPartiesThroughTheFilter) {
   EXPECT_EQ(read.count, 5);
   EXPECT_EQ(reader->receive(buffer), 0U);
 }
-INSTANTIATE_TEST_SUITE_P(Link, Media, testing::Values(Medium::raw, Medium::datagram));
+INSTANTIATE_TEST_SUITE_P(Link, Media, testing::Values(Medium::raw, Medium::datagram),
+                         [](const auto& info) { return info.param == Medium::raw ? "Raw" : "Datagram"; });
 
 TEST(Link, NamesAnInterfaceThatIsNotThere) {
   try {

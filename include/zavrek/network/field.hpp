@@ -165,7 +165,8 @@ class TableOf {
     field.assign = [member](void* object, const Value& value) {
       const std::vector<std::string> names = as_texts(value);
       if (names.size() != 2) throw Error("two bus names are wanted, such as [\"quay\", \"berth1\"]");
-      if (names[0] == names[1]) throw Error("both ends are bus \"" + names[0] + "\"; two different buses are wanted");
+      if (names[0] == names[1])
+        throw Error("both ends are bus \"" + names[0] + "\"; two different buses are wanted");
       static_cast<T*>(object)->*member = {names[0], names[1]};
     };
     field.read = [member](const void* object) {

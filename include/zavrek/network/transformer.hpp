@@ -31,8 +31,9 @@ inline const Table& table(const Transformer*) {
           .quantity("rating", &Transformer::rating_VA, "MVA", above(0), "rated power")
           .quantity("high_voltage", &Transformer::high_voltage_V, "kV", above(0), "rated, between phases")
           .quantity("low_voltage", &Transformer::low_voltage_V, "kV", above(0), "rated, between phases")
-          .text("vector_group", &Transformer::vector_group,
-                "such as \"Dyn11\", \"YNyn0\", \"Yd1\" (IEC 60076-1); the figure is the lag in units of 30 deg")
+          .text(
+              "vector_group", &Transformer::vector_group,
+              "such as \"Dyn11\", \"YNyn0\", \"Yd1\" (IEC 60076-1); the figure is the lag in units of 30 deg")
           .quantity("short_circuit_voltage", &Transformer::short_circuit_voltage, "%", above(0), "uk")
           .quantity("copper_loss", &Transformer::copper_loss_W, "kW", at_least(0), "at rated current")
           .quantity("magnetizing_current", &Transformer::magnetizing_current, "%", above(0),

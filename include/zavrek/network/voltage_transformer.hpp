@@ -14,7 +14,8 @@ struct VoltageTransformer {
 
 inline const Table& table(const VoltageTransformer*) {
   static const Table built =
-      TableOf<VoltageTransformer>("vt", "voltage transformers, ideal ratio; signals are secondary volts to ground")
+      TableOf<VoltageTransformer>("vt",
+                                  "voltage transformers, ideal ratio; signals are secondary volts to ground")
           .bus("bus", &VoltageTransformer::bus, "bus that they measure")
           .quantity("primary", &VoltageTransformer::primary_V, "kV", above(0), "rated, between phases")
           .quantity("secondary", &VoltageTransformer::secondary_V, "V", above(0), "rated, between phases")
