@@ -1,10 +1,12 @@
 #include "emt/steady.hpp"
 
 #include <cmath>
-#include <optional>
+#include <limits>
+#include <numbers>
 
 #include <fmt/format.h>
-#include <Eigen/SparseLU>
+#include <klu.h>
+#include <Eigen/SparseCore>
 
 namespace zavrek::emt::internal {
 namespace {
@@ -106,6 +108,27 @@ struct Nodal {
   }
 };
 
+/// Solves Y v = i; the result holds NaN when Y is singular.
+Eigen::VectorXcd solve(const std::vector<Eigen::Triplet<Complex>>& entries, const Eigen::VectorXcd& rhs) {
+  const int n = static_cast<int>(rhs.size());
+  Eigen::SparseMatrix<Complex> matrix(n, n);
+  matrix.setFromTriplets(entries.begin(), entries.end());
+  klu_common common;
+  klu_defaults(&common);
+  int* columns = matrix.outerIndexPtr();
+  int* rows = matrix.innerIndexPtr();
+  auto* numbers = reinterpret_cast<double*>(matrix.valuePtr());  // KLU takes real and imaginary parts in turn
+  klu_symbolic* symbolic = klu_analyze(n, columns, rows, &common);
+  klu_numeric* numeric = symbolic ? klu_z_factor(columns, rows, numbers, symbolic, &common) : nullptr;
+  Eigen::VectorXcd v = rhs;
+  const bool solved =
+      numeric && klu_z_solve(symbolic, numeric, n, 1, reinterpret_cast<double*>(v.data()), &common);
+  if (!solved) v.setConstant(std::numeric_limits<double>::quiet_NaN());
+  if (numeric) klu_z_free_numeric(&numeric, &common);
+  if (symbolic) klu_free_symbolic(&symbolic, &common);
+  return v;
+}
+
 struct Values {
   const Layout& layout;
   std::vector<Complex>& values;
@@ -158,16 +181,12 @@ std::vector<Complex> steady_state(const Assembly& assembly, const Layout& layout
     nodal.add(part, admittance(part, omega, assembly.step_s()));
 
   if (nodal.rhs.size() > 0) {
-    Eigen::SparseMatrix<Complex> matrix(nodal.rhs.size(), nodal.rhs.size());
-    matrix.setFromTriplets(nodal.entries.begin(), nodal.entries.end());
-    Eigen::SparseLU<Eigen::SparseMatrix<Complex>> factor(matrix);
-    const Eigen::VectorXcd v =
-        factor.info() == Eigen::Success ? factor.solve(nodal.rhs).eval() : Eigen::VectorXcd::Constant(1, NAN);
+    const Eigen::VectorXcd v = solve(nodal.entries, nodal.rhs);
     if (!v.allFinite()) {
       throw Error(
           fmt::format("the network has no sinusoidal steady state at {:.6g} Hz (its nodal admittance matrix "
                       "is singular: a lossless resonance); start it with start = \"zero\"",
-                      omega / 2 / 3.14159265358979));
+                      omega / (2 * std::numbers::pi)));
     }
     for (Eigen::Index k = 0; k < v.size(); ++k) values[static_cast<std::size_t>(1 + layout.known + k)] = v[k];
   }

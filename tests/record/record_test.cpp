@@ -101,13 +101,14 @@ TEST_P(Encodings, SurviveRandomDamageWithAnErrorAtMost) {
   }
 }
 
+std::string name_of(const testing::TestParamInfo<Encoding>& info) {
+  constexpr const char* names[] = {"Ascii", "Binary", "Binary32", "Float32"};
+  return names[static_cast<std::size_t>(info.param)];
+}
 INSTANTIATE_TEST_SUITE_P(Comtrade, Encodings,
                          testing::Values(Encoding::ascii, Encoding::binary, Encoding::binary32,
                                          Encoding::float32),
-                         [](const auto& info) {
-                           constexpr const char* names[] = {"Ascii", "Binary", "Binary32", "Float32"};
-                           return names[static_cast<std::size_t>(info.param)];
-                         });
+                         name_of);
 
 TEST(Comtrade, WritesTheConfigurationOfTheStandard) {
   const std::string text = to_comtrade(sample_record(), Encoding::ascii).configuration;

@@ -300,8 +300,10 @@ TEST_P(Media, CarryFramesBetweenTwoPartiesThroughTheFilter) {
   EXPECT_EQ(read.count, 5);
   EXPECT_EQ(reader->receive(buffer), 0U);
 }
-INSTANTIATE_TEST_SUITE_P(Link, Media, testing::Values(Medium::raw, Medium::datagram),
-                         [](const auto& info) { return info.param == Medium::raw ? "Raw" : "Datagram"; });
+std::string name_of(const testing::TestParamInfo<Medium>& info) {
+  return info.param == Medium::raw ? "Raw" : "Datagram";
+}
+INSTANTIATE_TEST_SUITE_P(Link, Media, testing::Values(Medium::raw, Medium::datagram), name_of);
 
 TEST(Link, NamesAnInterfaceThatIsNotThere) {
   try {
