@@ -41,12 +41,17 @@ std::vector<Tap> Assembly::stations(const std::string& element,
 
 NodeId Assembly::new_node(std::string name) {
   node_names_.push_back(std::move(name));
+  groups_.push_back({node_count() - 1});
   return node_count() - 1;
 }
 
 std::vector<NodeId> Assembly::new_nodes(const std::string& name, std::size_t phases) {
   std::vector<NodeId> made;
-  for (std::size_t k = 0; k < phases; ++k) made.push_back(new_node(name + "." + phase_letter(k)));
+  for (std::size_t k = 0; k < phases; ++k) {
+    node_names_.push_back(name + "." + phase_letter(k));
+    made.push_back(node_count() - 1);
+  }
+  groups_.push_back(made);
   return made;
 }
 
@@ -81,9 +86,40 @@ Slot Assembly::series(SeriesPart part) {
 }
 
 Slot Assembly::capacitance(CapacitancePart part) {
-  part.first_current = take_slots(part.ends.size());
-  capacitance_parts.push_back(std::move(part));
-  return capacitance_parts.back().first_current;
+  const auto same_ends = [&](const CapacitancePart& other) {
+    return std::equal(part.ends.begin(), part.ends.end(), other.ends.begin(), other.ends.end(),
+                      [](const Ends& a, const Ends& b) { return a.p == b.p && a.q == b.q; });
+  };
+  auto whole = std::find_if(capacitance_parts.begin(), capacitance_parts.end(), same_ends);
+  if (whole == capacitance_parts.end()) {
+    capacitance_parts.push_back({part.owner, part.ends, 0 * part.capacitance, take_slots(part.ends.size())});
+    whole = capacitance_parts.end() - 1;
+  }
+  whole->capacitance += part.capacitance;
+  const Slot first = take_slots(part.ends.size());
+  shares_.push_back({first, part.capacitance, static_cast<std::size_t>(whole - capacitance_parts.begin())});
+  return first;
+}
+
+Terms Assembly::resolved(const Terms& terms) const {
+  Terms out;
+  for (const Term& term : terms) {
+    const auto share = std::find_if(shares_.begin(), shares_.end(), [&](const CapacitanceShare& s) {
+      return !term.is_node && term.index >= s.first.index && term.index < s.first.index + s.capacitance.rows();
+    });
+    if (share == shares_.end()) {
+      out.push_back(term);
+      continue;
+    }
+    const CapacitancePart& whole = capacitance_parts[share->part];
+    // A sequence without capacitance makes the whole singular; it carries nothing there.
+    const Eigen::MatrixXd part = share->capacitance * whole.capacitance.completeOrthogonalDecomposition().pseudoInverse();
+    for (Eigen::Index k = 0; k < part.cols(); ++k) {
+      const double coefficient = term.coefficient * part(term.index - share->first.index, k);
+      if (coefficient != 0) out.push_back(value_of({whole.first_current.index + static_cast<int>(k)}, coefficient));
+    }
+  }
+  return out;
 }
 
 void Assembly::conductance(Ends ends, double siemens) { conductance_parts.push_back({ends, siemens}); }

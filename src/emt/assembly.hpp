@@ -55,12 +55,20 @@ struct SeriesPart {
   [[nodiscard]] bool capacitive() const { return elastance.size() > 0 && elastance.maxCoeff() > 0; }
 };
 
-/// n coupled capacitances: i = C dv/dt.
+/// n coupled capacitances: i = C dv/dt. Parts between the same nodes become one; what each carries is
+/// then a fixed share of what the one carries, since all see the same voltages from the same start.
 struct CapacitancePart {
   std::string owner;
   std::vector<Ends> ends;       // n
   Eigen::MatrixXd capacitance;  // n x n, F
   Slot first_current;           // n slots
+};
+
+/// Current slots that an element was given for its own capacitance within `part`.
+struct CapacitanceShare {
+  Slot first;
+  Eigen::MatrixXd capacitance;
+  std::size_t part = 0;
 };
 
 struct ConductancePart {
@@ -160,6 +168,10 @@ class Assembly {
   [[nodiscard]] int node_count() const { return static_cast<int>(node_names_.size()); }
   [[nodiscard]] int slot_count() const { return slots_; }
   [[nodiscard]] const Terms* find_signal(const std::string& name) const;
+  /// `terms` with the slots of merged capacitances replaced by shares of those that are solved.
+  [[nodiscard]] Terms resolved(const Terms& terms) const;
+  /// Nodes that belong together: the phases of a bus, or a single node. Ground is none of them.
+  [[nodiscard]] const std::vector<std::vector<NodeId>>& groups() const { return groups_; }
   std::vector<SeriesPart> series_parts;
   std::vector<CapacitancePart> capacitance_parts;
   std::vector<ConductancePart> conductance_parts;
@@ -178,6 +190,8 @@ class Assembly {
   double step_s_;
   int slots_ = 0;
   std::vector<std::string> node_names_{"ground"};
+  std::vector<std::vector<NodeId>> groups_;
+  std::vector<CapacitanceShare> shares_;
   std::map<std::string, std::vector<NodeId>> bus_nodes_;
   std::map<std::string, std::vector<Tap>> taps_;
   std::map<std::string, std::size_t> signal_index_;

@@ -164,25 +164,39 @@ class Compiler {
       touched_[static_cast<std::size_t>(pole.ends.p)] = touched_[static_cast<std::size_t>(pole.ends.q)] =
           true;
     }
+    for (const auto& group : assembly_.groups()) {
+      for (const NodeId node : group) {
+        join(group[0], node);
+        if (touched_[static_cast<std::size_t>(node)]) touched_[static_cast<std::size_t>(group[0])] = true;
+      }
+    }
     std::vector<int> number(static_cast<std::size_t>(count), -1);
     partition_of_.assign(static_cast<std::size_t>(count), -1);
-    for (NodeId node = 0; node < count; ++node) {
-      if (known_[static_cast<std::size_t>(node)]) continue;
-      int& at = number[static_cast<std::size_t>(groups.find(node))];
+    for (std::size_t g = 0; g < assembly_.groups().size(); ++g) {
+      const auto& group = assembly_.groups()[g];
+      if (known_[static_cast<std::size_t>(group[0])]) continue;
+      int& at = number[static_cast<std::size_t>(groups.find(group[0]))];
       if (at < 0) {
         at = static_cast<int>(members_.size());
         members_.emplace_back();
       }
-      partition_of_[static_cast<std::size_t>(node)] = at;
-      members_[static_cast<std::size_t>(at)].push_back(node);
+      for (const NodeId node : group) partition_of_[static_cast<std::size_t>(node)] = at;
+      members_[static_cast<std::size_t>(at)].push_back(static_cast<int>(g));
     }
   }
 
-  /// Orders the members of each partition for little fill, poles' nodes last (constrained minimum degree).
-  void order(std::vector<NodeId>& members) {
+  [[nodiscard]] const std::vector<NodeId>& group(int number) const {
+    return assembly_.groups()[static_cast<std::size_t>(number)];
+  }
+  [[nodiscard]] bool touched(int number) const { return touched_[static_cast<std::size_t>(group(number)[0])]; }
+
+  /// Orders the groups of a partition for little fill, those that poles touch last (constrained minimum degree).
+  void order(std::vector<int>& members) {
     const int n = static_cast<int>(members.size());
     std::vector<int> local(static_cast<std::size_t>(assembly_.node_count()), -1);
-    for (int k = 0; k < n; ++k) local[static_cast<std::size_t>(members[static_cast<std::size_t>(k)])] = k;
+    for (int k = 0; k < n; ++k) {
+      for (const NodeId node : group(members[static_cast<std::size_t>(k)])) local[static_cast<std::size_t>(node)] = k;
+    }
     std::vector<std::set<int>> columns(static_cast<std::size_t>(n));
     for (const Entry& entry : entries_) {
       const int r = local[static_cast<std::size_t>(entry.row)];
@@ -196,7 +210,7 @@ class Compiler {
       rows.insert(rows.end(), columns[static_cast<std::size_t>(k)].begin(),
                   columns[static_cast<std::size_t>(k)].end());
       start.push_back(static_cast<int>(rows.size()));
-      constraint.push_back(touched_[static_cast<std::size_t>(members[static_cast<std::size_t>(k)])] ? 1 : 0);
+      constraint.push_back(touched(members[static_cast<std::size_t>(k)]) ? 1 : 0);
     }
     // CAMD numbers constraint sets from zero without gaps.
     if (std::find(constraint.begin(), constraint.end(), 0) == constraint.end()) {
@@ -207,36 +221,70 @@ class Compiler {
         CAMD_OK) {
       return;  // keep the given order: only the fill suffers
     }
-    std::vector<NodeId> ordered;
+    std::vector<int> ordered;
     for (const int k : permutation) ordered.push_back(members[static_cast<std::size_t>(k)]);
-    std::stable_partition(ordered.begin(), ordered.end(),
-                          [&](NodeId node) { return !touched_[static_cast<std::size_t>(node)]; });
+    std::stable_partition(ordered.begin(), ordered.end(), [&](int member) { return !touched(member); });
     members = std::move(ordered);
+  }
+
+  void place(const std::vector<NodeId>& nodes, int& position) {
+    for (std::size_t k = 0; k < nodes.size(); ++k) {
+      layout_.node_position[static_cast<std::size_t>(nodes[k])] = position + static_cast<int>(k);
+    }
+    position += lanes;
   }
 
   void lay_out() {
     layout_.node_position.assign(static_cast<std::size_t>(assembly_.node_count()), 0);
-    int position = 1;
-    for (const KnownNode& known : assembly_.known_nodes) {
-      layout_.node_position[static_cast<std::size_t>(known.node)] = position++;
+    int position = lanes;  // ground
+    for (const auto& nodes : assembly_.groups()) {
+      if (known_[static_cast<std::size_t>(nodes[0])]) place(nodes, position);
     }
-    layout_.known = position - 1;
     core_->first_unknown = position;
     for (auto& members : members_) {
       order(members);
-      for (const NodeId node : members) layout_.node_position[static_cast<std::size_t>(node)] = position++;
+      for (const int member : members) place(group(member), position);
     }
     layout_.voltages = core_->voltages = position;
-    layout_.slot_position.resize(static_cast<std::size_t>(assembly_.slot_count()));
-    std::iota(layout_.slot_position.begin(), layout_.slot_position.end(), position);
-    layout_.values = position + assembly_.slot_count();
+    layout_.unknown.assign(static_cast<std::size_t>(position), -1);
+    core_->position_names.assign(static_cast<std::size_t>(position), "ground");
+    for (NodeId node = 1; node < assembly_.node_count(); ++node) {
+      core_->position_names[static_cast<std::size_t>(at(node))] = assembly_.node_name(node);
+      if (!known_[static_cast<std::size_t>(node)]) layout_.unknown[static_cast<std::size_t>(at(node))] = layout_.unknowns++;
+    }
+    place_slots(position);
+    layout_.values = position;
     for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end}) {
       array->assign(static_cast<std::size_t>(layout_.values), 0.0);
     }
-    core_->position_names.assign(static_cast<std::size_t>(position), "ground");
-    for (NodeId node = 1; node < assembly_.node_count(); ++node) {
-      core_->position_names[static_cast<std::size_t>(layout_.node_position[static_cast<std::size_t>(node)])] =
-          assembly_.node_name(node);
+  }
+
+  /// Slots of three-phase parts take whole groups of lanes; shares of merged capacitances take none.
+  void place_slots(int& position) {
+    layout_.slot_position.assign(static_cast<std::size_t>(assembly_.slot_count()), -1);
+    const auto take = [&](Slot first, std::size_t count) {
+      for (std::size_t k = 0; k < count; ++k) {
+        layout_.slot_position[static_cast<std::size_t>(first.index) + k] = position + static_cast<int>(k);
+      }
+      position += count == 3 ? lanes : static_cast<int>(count);
+    };
+    for (const bool three_phase : {true, false}) {
+      for (const auto& part : assembly_.series_parts) {
+        if ((part.ends.size() == 3) != three_phase) continue;
+        take(part.first_current, part.ends.size());
+        if (part.capacitive()) take(part.first_charge_voltage, part.ends.size());
+      }
+      for (const auto& part : assembly_.capacitance_parts) {
+        if ((part.ends.size() == 3) == three_phase) take(part.first_current, part.ends.size());
+      }
+    }
+    for (const auto& pole : assembly_.pole_parts) {
+      take(pole.current, 1);
+      take(pole.position, 1);
+    }
+    for (const auto& part : assembly_.wave_parts) {
+      take(part.first_near_current, part.near.size());
+      take(part.first_far_current, part.far.size());
     }
   }
 
@@ -254,8 +302,8 @@ class Compiler {
     if (n == 1 && part.capacitive()) return add(std::get<SeriesGroup<1, true>>(core_->series));
     if (n == 1) return add(std::get<SeriesGroup<1, false>>(core_->series));
     if (n == 2) return add(std::get<SeriesGroup<2, false>>(core_->series));
-    if (part.capacitive()) return add(std::get<SeriesGroup<3, true>>(core_->series));
-    add(std::get<SeriesGroup<3, false>>(core_->series));
+    if (part.capacitive()) return add(std::get<ThreePhaseSeries<true>>(core_->series));
+    add(std::get<ThreePhaseSeries<false>>(core_->series));
   }
 
   void lower_parts() {
@@ -269,7 +317,7 @@ class Compiler {
       if (part.ends.size() == 1) {
         add(std::get<CapacitanceGroup<1>>(core_->capacitance));
       } else {
-        add(std::get<CapacitanceGroup<3>>(core_->capacitance));
+        add(std::get<ThreePhaseCapacitance>(core_->capacitance));
       }
     }
     for (const WavePart& part : assembly_.wave_parts) {
@@ -293,33 +341,34 @@ class Compiler {
         continue;
       }
       const auto partition = static_cast<std::size_t>(partition_of_[static_cast<std::size_t>(entry.row)]);
-      const int first = at(members_[partition].front());
+      const int first = at(group(members_[partition].front())[0]);
       triplets[partition].emplace_back(at(entry.row) - first, at(entry.column) - first, entry.siemens);
     }
     for (std::size_t k = 0; k < members_.size(); ++k) {
-      const auto n = static_cast<Eigen::Index>(members_[k].size());
+      const auto n = static_cast<Eigen::Index>(lanes * members_[k].size());
       Eigen::SparseMatrix<double> matrix(n, n);
       matrix.setFromTriplets(triplets[k].begin(), triplets[k].end());
-      const auto leading = std::count_if(members_[k].begin(), members_[k].end(), [&](NodeId node) {
-        return !touched_[static_cast<std::size_t>(node)];
-      });
+      const int first = at(group(members_[k].front())[0]);
+      std::vector<bool> holds_node;
+      for (int position = first; position < first + static_cast<int>(n); ++position) {
+        holds_node.push_back(layout_.unknown[static_cast<std::size_t>(position)] >= 0);
+      }
+      const auto leading = std::count_if(members_[k].begin(), members_[k].end(), [&](int member) { return !touched(member); });
       Partition partition;
-      refuse_singular(k, partition.build(matrix, static_cast<int>(leading), at(members_[k].front())));
+      refuse_singular(first, partition.build(matrix, holds_node, static_cast<int>(leading), first));
       core_->partitions.push_back(std::move(partition));
     }
     lower_poles();
-    for (std::size_t k = 0; k < members_.size(); ++k) refuse_singular(k, core_->partitions[k].refactor());
+    for (Partition& partition : core_->partitions) refuse_singular(partition.first(), partition.refactor());
   }
 
-  void refuse_singular(std::size_t partition, int local) const {
+  void refuse_singular(int first, int local) const {
     if (local < 0) return;
-    const NodeId node = members_[partition][static_cast<std::size_t>(local)];
-    throw Error(
-        Flaw{.file = {},
-             .place = assembly_.node_name(node),
-             .field = {},
-             .text = "its voltage is not determined: the elements around it cancel or differ by more than 15 "
-                     "decades; check their values"});
+    throw Error(Flaw{.file = {},
+                     .place = core_->position_names[static_cast<std::size_t>(first + local)],
+                     .field = {},
+                     .text = "its voltage is not determined: the elements around it cancel or differ by more than 15 "
+                             "decades; check their values"});
   }
 
   void lower_poles() {
@@ -363,12 +412,10 @@ class Compiler {
 
   void lower_signals() {
     for (const SignalDefinition& signal : assembly_.signals) {
-      core_->signals.push_back({signal.name,
-                                signal.unit,
-                                static_cast<int>(core_->terms.size()),
-                                static_cast<int>(signal.terms.size()),
-                                {}});
-      for (Term term : signal.terms) {
+      const Terms terms = assembly_.resolved(signal.terms);
+      core_->signals.push_back(
+          {signal.name, signal.unit, static_cast<int>(core_->terms.size()), static_cast<int>(terms.size()), {}});
+      for (Term term : terms) {
         term.index = term.is_node ? at(term.index) : at(Slot{term.index});
         core_->terms.push_back(term);
       }
@@ -415,11 +462,11 @@ class Compiler {
   void summarise() {
     Summary& s = core_->summary;
     s.buses = static_cast<int>(network_.buses.size());
-    s.nodes = core_->voltages - core_->first_unknown;
-    s.known_nodes = layout_.known;
+    s.nodes = layout_.unknowns;
+    s.known_nodes = static_cast<int>(assembly_.known_nodes.size());
     s.partitions = static_cast<int>(members_.size());
     for (const Partition& partition : core_->partitions) {
-      s.largest_partition = std::max(s.largest_partition, partition.size());
+      s.largest_partition = std::max(s.largest_partition, partition.nodes());
       s.switch_nodes += partition.trailing();
       s.factor_entries += partition.entries();
     }
@@ -445,7 +492,7 @@ class Compiler {
   std::vector<Entry> entries_;
   std::vector<bool> known_, touched_;
   std::vector<int> partition_of_;
-  std::vector<std::vector<NodeId>> members_;
+  std::vector<std::vector<int>> members_;  // per partition: its groups of nodes
 };
 
 }  // namespace

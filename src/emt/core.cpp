@@ -32,11 +32,11 @@ void Core::solve(Rule rule, double time, double ahead, const double* old, double
   for_each_group(capacitance, [&](auto& group) { group.inject(rule, old, now); });
   lines.inject(ahead, now);
 
-  now[0] = 0;
+  std::fill(now, now + lanes, 0.0);  // ground took its share of the injections
   for (const Wave& wave : waves)
     now[wave.position] = wave.amplitude * std::cos(wave.omega * time + wave.angle);
   for (const Coupling& coupling : couplings) now[coupling.row] += coupling.siemens * now[coupling.known];
-  for (const Partition& partition : partitions) partition.solve(now);
+  for (Partition& partition : partitions) partition.solve(now);
 
   for_each_group(series, [&](auto& group) { group.update(rule, old, now); });
   for_each_group(capacitance, [&](auto& group) { group.update(now); });

@@ -1,6 +1,7 @@
 // The compiled plant. All values of one instant stand in one array: ground, known node voltages,
 // unknown node voltages in the order of their partitions, then currents and other slots. Two such
-// arrays hold the present and the instant being solved; two more serve the half steps.
+// arrays hold the present and the instant being solved; two more serve the half steps. The phases of a bus
+// stand side by side (lanes.hpp).
 #pragma once
 
 #include <array>
@@ -12,6 +13,7 @@
 #include "emt/capacitance_group.hpp"
 #include "emt/partition.hpp"
 #include "emt/series_group.hpp"
+#include "emt/three_phase_groups.hpp"
 #include "emt/wave_group.hpp"
 #include "zavrek/emt.hpp"
 
@@ -69,14 +71,14 @@ class Core {
   bool euler_throughout = false;
   bool settle_first = false;  ///< the first step starts from rest: treat t = 0 as a discontinuity
   int voltages = 0;           ///< ground, known and unknown nodes: the first `voltages` values
-  int first_unknown = 1;
+  int first_unknown = 0;
 
   std::vector<double> present, next, middle, end;
 
-  std::tuple<SeriesGroup<1, false>, SeriesGroup<1, true>, SeriesGroup<2, false>, SeriesGroup<3, false>,
-             SeriesGroup<3, true>>
+  std::tuple<SeriesGroup<1, false>, SeriesGroup<1, true>, SeriesGroup<2, false>, ThreePhaseSeries<false>,
+             ThreePhaseSeries<true>>
       series;
-  std::tuple<CapacitanceGroup<1>, CapacitanceGroup<3>> capacitance;
+  std::tuple<CapacitanceGroup<1>, ThreePhaseCapacitance> capacitance;
   WaveGroup lines;
   std::vector<Wave> waves;
   std::vector<Coupling> couplings;

@@ -2,6 +2,11 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
+
+#include <Eigen/Dense>
+
+#include "emt/lanes.hpp"
 
 namespace zavrek::emt::internal {
 namespace {
@@ -9,127 +14,128 @@ namespace {
 /// A pivot this far below the diagonal it came from is a loss of all digits: the matrix is singular.
 constexpr double least_pivot = 1e-15;
 
-/// Elimination tree and sparse triangular solves row by row (up-looking L D L^T; Davis, "Direct Methods
-/// for Sparse Linear Systems", SIAM 2006, chapter 4), for the columns below `leading` only.
-struct UpLooking {
-  const Eigen::SparseMatrix<double>& matrix;
+using Block = Eigen::Matrix3d;
+
+/// The lower triangle in blocks, eliminated column by column (right-looking; Davis, "Direct Methods for
+/// Sparse Linear Systems", SIAM 2006, chapter 4). Lanes without a node have a one on the diagonal.
+struct BlockElimination {
+  std::vector<Block> diagonal;
+  std::vector<std::map<int, Block>> column;  // rows below the diagonal
+  std::vector<Eigen::Vector3d> before;       // diagonal entries as given
   int leading;
-  std::vector<int> parent, mark;
-  std::vector<std::vector<int>> rows{};  // per column: rows of L
-  std::vector<std::vector<double>> values{};
-  std::vector<double> d{};
 
-  UpLooking(const Eigen::SparseMatrix<double>& m, int lead)
-      : matrix(m),
-        leading(lead),
-        parent(static_cast<std::size_t>(m.rows()), -1),
-        mark(static_cast<std::size_t>(m.rows()), -1),
-        rows(static_cast<std::size_t>(lead)),
-        values(static_cast<std::size_t>(lead)),
-        d(static_cast<std::size_t>(m.rows()), 0.0) {}
+  BlockElimination(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int lead)
+      : diagonal(static_cast<std::size_t>(matrix.rows() / lanes), Block::Zero()),
+        column(diagonal.size()),
+        leading(lead) {
+    for (int c = 0; c < matrix.outerSize(); ++c) {
+      for (Eigen::SparseMatrix<double>::InnerIterator entry(matrix, c); entry; ++entry) {
+        const int r = static_cast<int>(entry.row());
+        if (r / lanes < c / lanes) continue;
+        block(r / lanes, c / lanes)(r % lanes, c % lanes) = entry.value();
+      }
+    }
+    for (std::size_t k = 0; k < holds_node.size(); ++k) {
+      if (!holds_node[k] && k % lanes < 3) diagonal[k / lanes](static_cast<int>(k % lanes), static_cast<int>(k % lanes)) = 1;
+    }
+    for (const Block& d : diagonal) before.emplace_back(d.diagonal());
+  }
 
-  int run() {
-    const int n = static_cast<int>(matrix.rows());
-    std::vector<double> y(static_cast<std::size_t>(n), 0.0);
-    std::vector<int> pattern;
-    for (int k = 0; k < n; ++k) {
-      pattern.clear();
-      mark[static_cast<std::size_t>(k)] = k;
-      double diagonal = 0;
-      for (Eigen::SparseMatrix<double>::InnerIterator entry(matrix, k); entry; ++entry) {
-        const int row = static_cast<int>(entry.row());
-        if (row == k) diagonal = entry.value();
-        if (row >= k || row >= leading) continue;
-        y[static_cast<std::size_t>(row)] = entry.value();
-        climb(row, k, pattern);
+  Block& block(int row, int col) {
+    if (row == col) return diagonal[static_cast<std::size_t>(row)];
+    return column[static_cast<std::size_t>(col)].try_emplace(row, Block::Zero()).first->second;
+  }
+
+  /// Lane at which the block cannot be inverted, or -1.
+  [[nodiscard]] int singular_lane(int group) const {
+    const Block& d = diagonal[static_cast<std::size_t>(group)];
+    Block rest = d;
+    for (int k = 0; k < 3; ++k) {
+      if (!(rest(k, k) > least_pivot * before[static_cast<std::size_t>(group)][k])) return k;
+      for (int i = k + 1; i < 3; ++i) {
+        const double factor = rest(i, k) / rest(k, k);
+        for (int j = k; j < 3; ++j) rest(i, j) -= factor * rest(k, j);
       }
-      std::sort(pattern.begin(), pattern.end());
-      double pivot = diagonal;
-      for (const int j : pattern) {
-        const auto c = static_cast<std::size_t>(j);
-        const double yj = y[c];
-        y[c] = 0;
-        for (std::size_t e = 0; e < rows[c].size(); ++e) {
-          const int row = rows[c][e];
-          // Only columns of this row's pattern are below `leading`; others stay untouched.
-          if (row < k && row < leading) y[static_cast<std::size_t>(row)] -= values[c][e] * yj;
-        }
-        const double l = yj / d[c];
-        pivot -= l * yj;
-        rows[c].push_back(k);
-        values[c].push_back(l);
-      }
-      d[static_cast<std::size_t>(k)] = pivot;
-      if (k < leading && !(pivot > least_pivot * diagonal)) return k;
     }
     return -1;
   }
 
-  void climb(int row, int k, std::vector<int>& pattern) {
-    for (int j = row; j < leading && mark[static_cast<std::size_t>(j)] != k;
-         j = parent[static_cast<std::size_t>(j)]) {
-      if (parent[static_cast<std::size_t>(j)] < 0) parent[static_cast<std::size_t>(j)] = k;
-      pattern.push_back(j);
-      mark[static_cast<std::size_t>(j)] = k;
+  /// Turns the leading columns into those of L and keeps D in `diagonal`.
+  int run() {
+    for (int j = 0; j < leading; ++j) {
+      if (const int lane = singular_lane(j); lane >= 0) return j * lanes + lane;
+      auto& rows = column[static_cast<std::size_t>(j)];
+      const Block inverse = diagonal[static_cast<std::size_t>(j)].inverse();
+      for (auto k = rows.begin(); k != rows.end(); ++k) {
+        const Block scaled = inverse * k->second.transpose();
+        for (auto i = k; i != rows.end(); ++i) block(i->first, k->first) -= i->second * scaled;
+      }
+      for (auto& [row, entry] : rows) entry = entry * inverse;
     }
+    return -1;
   }
 };
 
 }  // namespace
 
-int Partition::build(const Eigen::SparseMatrix<double>& matrix, int leading, int first) {
+int Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int leading,
+                     int first) {
   first_ = first;
-  size_ = static_cast<int>(matrix.rows());
   leading_ = leading;
-  UpLooking factor(matrix, leading);
-  if (const int bad = factor.run(); bad >= 0) return bad;
+  nodes_ = static_cast<int>(std::count(holds_node.begin(), holds_node.end(), true));
+  BlockElimination elimination(matrix, holds_node, leading);
+  if (const int bad = elimination.run(); bad >= 0) return bad;
 
   column_.assign(1, 0);
-  inverse_.assign(static_cast<std::size_t>(size_), 0.0);
   for (std::size_t j = 0; j < static_cast<std::size_t>(leading); ++j) {
-    row_.insert(row_.end(), factor.rows[j].begin(), factor.rows[j].end());
-    value_.insert(value_.end(), factor.values[j].begin(), factor.values[j].end());
+    for (const auto& [row, entry] : elimination.column[j]) {
+      row_.push_back(row * lanes);
+      append_block(entry, below_);
+      append_block(entry.transpose().eval(), above_);
+    }
     column_.push_back(static_cast<int>(row_.size()));
-    inverse_[j] = 1 / factor.d[j];
+    append_block(elimination.diagonal[j].inverse().eval(), inverse_);
   }
 
-  const auto m = static_cast<std::size_t>(trailing());
-  schur_.assign(m * m, 0.0);
-  for (int k = leading; k < size_; ++k) {
-    for (Eigen::SparseMatrix<double>::InnerIterator entry(matrix, k); entry; ++entry) {
-      if (entry.row() < leading) continue;
-      schur_[static_cast<std::size_t>(entry.row() - leading) * m + static_cast<std::size_t>(k - leading)] =
-          entry.value();
-    }
+  for (int k = leading * lanes; k < static_cast<int>(holds_node.size()); ++k) {
+    if (holds_node[static_cast<std::size_t>(k)]) tail_.push_back(k);
   }
-  for (std::size_t j = 0; j < static_cast<std::size_t>(leading); ++j) {
-    for (std::size_t a = 0; a < factor.rows[j].size(); ++a) {
-      if (factor.rows[j][a] < leading) continue;
-      for (std::size_t b = 0; b < factor.rows[j].size(); ++b) {
-        if (factor.rows[j][b] < leading) continue;
-        const auto ra = static_cast<std::size_t>(factor.rows[j][a] - leading);
-        const auto rb = static_cast<std::size_t>(factor.rows[j][b] - leading);
-        schur_[ra * m + rb] -= factor.values[j][a] * factor.d[j] * factor.values[j][b];
-      }
+  const std::size_t m = tail_.size();
+  schur_.assign(m * m, 0.0);
+  for (std::size_t r = 0; r < m; ++r) {
+    for (std::size_t c = 0; c <= r; ++c) {
+      const int row = tail_[r], col = tail_[c];
+      const auto& below = elimination.column[static_cast<std::size_t>(col / lanes)];
+      const auto found = below.find(row / lanes);
+      double value = 0;
+      if (row / lanes == col / lanes) value = elimination.diagonal[static_cast<std::size_t>(row / lanes)](row % lanes, col % lanes);
+      if (row / lanes != col / lanes && found != below.end()) value = found->second(row % lanes, col % lanes);
+      schur_[r * m + c] = schur_[c * m + r] = value;
     }
   }
   lower_.assign(m * m, 0.0);
   upper_.assign(m * m, 0.0);
+  reciprocal_.assign(m, 0.0);
+  packed_.assign(m, 0.0);
   return -1;
 }
 
 int Partition::add_pole(int p, int q, double siemens) {
-  poles_.push_back({p, q, siemens});
+  const auto packed = [&](int local) {
+    const auto at = std::find(tail_.begin(), tail_.end(), local);
+    return local < 0 ? -1 : static_cast<int>(at - tail_.begin());
+  };
+  poles_.push_back({packed(p), packed(q), siemens});
   return static_cast<int>(poles_.size()) - 1;
 }
 
 int Partition::refactor() noexcept {
-  const auto m = static_cast<std::size_t>(trailing());
+  const std::size_t m = tail_.size();
   double* u = upper_.data();  // becomes D L^T row by row; every inner loop runs along a row
   std::copy(schur_.begin(), schur_.end(), upper_.begin());
   for (const Pole& pole : poles_) {
-    const auto p = static_cast<std::size_t>(pole.p - leading_);
-    const auto q = static_cast<std::size_t>(pole.q - leading_);
+    const auto p = static_cast<std::size_t>(pole.p);
+    const auto q = static_cast<std::size_t>(pole.q);
     if (pole.p >= 0) u[p * m + p] += pole.siemens;
     if (pole.q >= 0) u[q * m + q] += pole.siemens;
     if (pole.p >= 0 && pole.q >= 0) {
@@ -140,10 +146,9 @@ int Partition::refactor() noexcept {
   int singular = -1;
   for (std::size_t j = 0; j < m; ++j) {
     const double* row = &u[j * m];
-    const double before = schur_[j * m + j];
-    if (!(row[j] > least_pivot * before) && singular < 0) singular = leading_ + static_cast<int>(j);
+    if (!(row[j] > least_pivot * schur_[j * m + j]) && singular < 0) singular = tail_[j];
     const double inverse = 1 / row[j];
-    inverse_[static_cast<std::size_t>(leading_) + j] = inverse;
+    reciprocal_[j] = inverse;
     for (std::size_t i = j + 1; i < m; ++i) {
       const double l = row[i] * inverse;
       lower_[i * m + j] = l;
@@ -157,35 +162,45 @@ int Partition::refactor() noexcept {
   return singular;
 }
 
-void Partition::solve(double* values) const noexcept {
+void Partition::solve(double* values) noexcept {
   double* b = values + first_;
-  const int m = trailing();
-  double* tail = b + leading_;
   for (int j = 0; j < leading_; ++j) {
-    const double bj = b[j];
+    double* own = b + j * lanes;
+    const Lanes x = load(own);
     for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e) {
-      b[row_[static_cast<std::size_t>(e)]] -= value_[static_cast<std::size_t>(e)] * bj;
+      double* target = b + row_[static_cast<std::size_t>(e)];
+      store(target, load(target) - times(&below_[static_cast<std::size_t>(e) * block_numbers], x));
     }
+    store(own, times(&inverse_[static_cast<std::size_t>(j) * block_numbers], x));
   }
-  // Both sweeps of the dense block subtract multiples of rows: sums along rows would not vectorise.
+  if (!tail_.empty()) solve_trailing(b);
+  for (int j = leading_ - 1; j >= 0; --j) {
+    double* own = b + j * lanes;
+    Lanes x = load(own);
+    for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e) {
+      x -= times(&above_[static_cast<std::size_t>(e) * block_numbers], b + row_[static_cast<std::size_t>(e)]);
+    }
+    store(own, x);
+  }
+}
+
+/// Both sweeps subtract multiples of rows: sums along rows would not vectorise.
+void Partition::solve_trailing(double* b) noexcept {
+  const auto m = static_cast<int>(tail_.size());
+  double* tail = packed_.data();
+  for (int k = 0; k < m; ++k) tail[k] = b[tail_[static_cast<std::size_t>(k)]];
   for (int j = 0; j + 1 < m; ++j) {
     const double* row = &upper_[static_cast<std::size_t>(j * m)];
     const double value = tail[j];
     for (int i = j + 1; i < m; ++i) tail[i] -= row[i] * value;
   }
-  for (int k = 0; k < size_; ++k) b[k] *= inverse_[static_cast<std::size_t>(k)];
+  for (int k = 0; k < m; ++k) tail[k] *= reciprocal_[static_cast<std::size_t>(k)];
   for (int i = m - 1; i > 0; --i) {
     const double* row = &lower_[static_cast<std::size_t>(i * m)];
     const double value = tail[i];
     for (int k = 0; k < i; ++k) tail[k] -= row[k] * value;
   }
-  for (int j = leading_ - 1; j >= 0; --j) {
-    double sum = b[j];
-    for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e) {
-      sum -= value_[static_cast<std::size_t>(e)] * b[row_[static_cast<std::size_t>(e)]];
-    }
-    b[j] = sum;
-  }
+  for (int k = 0; k < m; ++k) b[tail_[static_cast<std::size_t>(k)]] = tail[k];
 }
 
 }  // namespace zavrek::emt::internal

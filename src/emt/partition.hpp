@@ -1,6 +1,7 @@
-// The nodal matrix of one partition, factored as L D L^T. Nodes that no pole touches come first and
-// are factored once, sparse; the poles' nodes come last and form a dense trailing block, the only part
-// that a switching refactors (its Schur complement without any pole is kept).
+// The nodal matrix of one partition, factored as L D L^T in blocks of one group of lanes (a bus's three
+// phases, or fewer nodes). Groups that no pole touches come first and are factored once, sparse; the
+// nodes of the others form a dense trailing matrix, the only part that a switching refactors (its
+// Schur complement without any pole is kept).
 #pragma once
 
 #include <vector>
@@ -11,46 +12,53 @@ namespace zavrek::emt::internal {
 
 class Partition {
  public:
-  /// `matrix`: symmetric positive definite, without poles, in local order; `leading` nodes are not
-  /// touched by poles. `first` is the position of local node 0 in the plant's value array.
-  /// Returns the local node at which the leading part is singular, or -1.
-  int build(const Eigen::SparseMatrix<double>& matrix, int leading, int first);
+  /// `matrix`: symmetric positive definite, without poles, in local positions: `lanes` to a group, lanes
+  /// that hold no node being empty; the first `leading` groups are not touched by poles. `first` is the
+  /// position of local 0 in the plant's value array. Returns the local position at which the leading
+  /// part is singular, or -1.
+  int build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int leading, int first);
 
-  /// Registers a pole between local nodes (or -1 for a node outside, known or ground); returns its number.
+  /// Registers a pole between local positions (-1 for a node outside, known or ground); returns its number.
   int add_pole(int p, int q, double siemens);
-  void set_pole(int number, double siemens) noexcept {
-    poles_[static_cast<std::size_t>(number)].siemens = siemens;
-  }
+  void set_pole(int number, double siemens) noexcept { poles_[static_cast<std::size_t>(number)].siemens = siemens; }
 
-  /// Refactors the trailing block. Returns the local node at which it is singular, or -1.
+  /// Refactors the trailing matrix. Returns the local position at which it is singular, or -1.
   int refactor() noexcept;
 
   /// Solves in place; `values` is the plant's value array.
-  void solve(double* values) const noexcept;
+  void solve(double* values) noexcept;
 
   [[nodiscard]] int first() const { return first_; }
-  [[nodiscard]] int size() const { return size_; }
-  [[nodiscard]] int trailing() const { return size_ - leading_; }
+  [[nodiscard]] int nodes() const { return nodes_; }
+  [[nodiscard]] int trailing() const { return static_cast<int>(tail_.size()); }
+  /// Numbers that one solve reads.
   [[nodiscard]] int entries() const {
-    return static_cast<int>(row_.size()) + trailing() * (trailing() + 1) / 2;
+    return static_cast<int>(below_.size() + above_.size() + inverse_.size()) + trailing() * trailing();
   }
 
  private:
   struct Pole {
-    int p, q;
+    int p, q;  // of the trailing matrix
     double siemens;
   };
 
+  void solve_trailing(double* b) noexcept;
+
   int first_ = 0;
-  int size_ = 0;
-  int leading_ = 0;
-  std::vector<int> column_;      // leading + 1: start of each column in row_ and value_
-  std::vector<int> row_;         // local rows below the diagonal
-  std::vector<double> value_;    // entries of L
-  std::vector<double> inverse_;  // size: 1/D
-  std::vector<double> schur_;    // trailing^2, row-major: trailing block without poles
-  std::vector<double> lower_;    // trailing^2, row-major: its L with the poles as they stand
-  std::vector<double> upper_;    // trailing^2: transpose of lower_, so that both sweeps read rows
+  int nodes_ = 0;
+  int leading_ = 0;              // groups
+  std::vector<int> column_;      // leading + 1: start of each block column in row_
+  std::vector<int> row_;         // per block below the diagonal: local position of its group
+  std::vector<double> below_;    // blocks of L, by column
+  std::vector<double> above_;    // the same transposed, for the backward sweep
+  std::vector<double> inverse_;  // leading blocks: D^-1
+
+  std::vector<int> tail_;            // trailing nodes: local positions
+  std::vector<double> packed_;       // trailing: their right-hand side and solution
+  std::vector<double> schur_;        // trailing^2, row-major: without poles
+  std::vector<double> lower_;        // trailing^2, row-major: L with the poles as they stand
+  std::vector<double> upper_;        // trailing^2: transpose of lower_, so that both sweeps read rows
+  std::vector<double> reciprocal_;   // trailing: 1/D
   std::vector<Pole> poles_;
 };
 

@@ -68,12 +68,12 @@ struct Nodal {
   Eigen::VectorXcd rhs;
 
   Nodal(const Layout& l, const std::vector<Complex>& k)
-      : layout(l), known(k), rhs(Eigen::VectorXcd::Zero(l.voltages - 1 - l.known)) {}
+      : layout(l), known(k), rhs(Eigen::VectorXcd::Zero(l.unknowns)) {}
 
   void add(NodeId row, NodeId column, Complex y) {
-    const int r = layout.node_position[static_cast<std::size_t>(row)] - 1 - layout.known;
+    const int r = layout.unknown[static_cast<std::size_t>(layout.node_position[static_cast<std::size_t>(row)])];
     const int position = layout.node_position[static_cast<std::size_t>(column)];
-    const int c = position - 1 - layout.known;
+    const int c = layout.unknown[static_cast<std::size_t>(position)];
     if (r < 0) return;
     if (c < 0) {
       rhs[r] -= y * known[static_cast<std::size_t>(position)];
@@ -188,7 +188,9 @@ std::vector<Complex> steady_state(const Assembly& assembly, const Layout& layout
                       "is singular: a lossless resonance); start it with start = \"zero\"",
                       omega / (2 * std::numbers::pi)));
     }
-    for (Eigen::Index k = 0; k < v.size(); ++k) values[static_cast<std::size_t>(1 + layout.known + k)] = v[k];
+    for (std::size_t k = 0; k < layout.unknown.size(); ++k) {
+      if (layout.unknown[k] >= 0) values[k] = v[layout.unknown[k]];
+    }
   }
 
   Values out{layout, values};

@@ -8,13 +8,15 @@
 
 namespace zavrek::emt::internal {
 
-/// Where the compiler put nodes and slots in the plant's value array.
+/// Where the compiler put nodes and slots in the plant's value array. Ground, then the known nodes, then
+/// the unknown ones, each group of nodes in lanes of its own; lanes without a node stay zero.
 struct Layout {
   std::vector<int> node_position;  // per node
-  std::vector<int> slot_position;  // per slot
+  std::vector<int> slot_position;  // per slot; -1 for one that is a share of others
+  std::vector<int> unknown;        // per position up to `voltages`: number among the unknown nodes, or -1
+  int unknowns = 0;
+  int voltages = 0;                // positions of ground, known and unknown nodes
   int values = 0;                  // length of the array
-  int known = 0;                   // known nodes stand at 1 ... known
-  int voltages = 0;                // ground, known and unknown nodes
 };
 
 /// Phasors (peak, of cos) of all values for the known nodes of frequency `omega`; the others are zero.

@@ -154,4 +154,10 @@ const watcher = new IntersectionObserver((entries) => {
     show(entry.target, trials[entry.target.dataset.trial - 1]);
   }
 }, { rootMargin: "600px" });
-for (const host of document.querySelectorAll(".waves")) watcher.observe(host);
+for (const host of document.querySelectorAll(".waves")) {
+  // Room is kept from the start, so that nothing moves when the charts appear.
+  const trial = trials[host.dataset.trial - 1];
+  const rows = trial.binaries.filter((b) => b.changes.length > 0).length;
+  if (trial.panels.length > 0) host.style.minHeight = `${20 + 252 * trial.panels.length + (rows ? 36 + 20 * rows : 0)}px`;
+  watcher.observe(host);
+}

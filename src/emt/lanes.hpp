@@ -1,0 +1,44 @@
+// Four doubles side by side. The three phases of a bus stand in lanes 0 to 2 of one such group, the
+// fourth stays zero, so that three-phase blocks are loaded, multiplied and stored whole.
+#pragma once
+
+#include <cstddef>
+#include <cstring>
+#include <vector>
+
+#include <Eigen/Core>
+
+namespace zavrek::emt::internal {
+
+inline constexpr int lanes = 4;          // doubles in a group
+inline constexpr int block_numbers = 12;  // a 3 x 3 block: three columns of four lanes
+
+using Lanes = double __attribute__((vector_size(lanes * sizeof(double))));
+
+[[nodiscard]] inline Lanes load(const double* at) noexcept {
+  Lanes value;
+  std::memcpy(&value, at, sizeof value);
+  return value;
+}
+inline void store(double* at, Lanes value) noexcept { std::memcpy(at, &value, sizeof value); }
+
+/// Block times the first three of x.
+[[nodiscard]] inline Lanes times(const double* block, const double* x) noexcept {
+  return load(block) * x[0] + load(block + lanes) * x[1] + load(block + 2 * lanes) * x[2];
+}
+[[nodiscard]] inline Lanes times(const double* block, Lanes x) noexcept {
+  return load(block) * x[0] + load(block + lanes) * x[1] + load(block + 2 * lanes) * x[2];
+}
+
+/// Appends a matrix of at most 3 x 3, filled up with zeros, as a block.
+template <class Matrix>
+void append_block(const Matrix& matrix, std::vector<double>& into) {
+  for (Eigen::Index column = 0; column < 3; ++column) {
+    for (Eigen::Index row = 0; row < lanes; ++row) {
+      const bool inside = row < matrix.rows() && column < matrix.cols();
+      into.push_back(inside ? matrix(row, column) : 0);
+    }
+  }
+}
+
+}  // namespace zavrek::emt::internal
