@@ -41,6 +41,7 @@ std::vector<Tap> Assembly::stations(const std::string& element,
 
 NodeId Assembly::new_node(std::string name) {
   node_names_.push_back(std::move(name));
+  group_of_.push_back(groups_.size());
   groups_.push_back({node_count() - 1});
   return node_count() - 1;
 }
@@ -49,6 +50,7 @@ std::vector<NodeId> Assembly::new_nodes(const std::string& name, std::size_t pha
   std::vector<NodeId> made;
   for (std::size_t k = 0; k < phases; ++k) {
     node_names_.push_back(name + "." + phase_letter(k));
+    group_of_.push_back(groups_.size());
     made.push_back(node_count() - 1);
   }
   groups_.push_back(made);
@@ -86,37 +88,48 @@ Slot Assembly::series(SeriesPart part) {
 }
 
 Slot Assembly::capacitance(CapacitancePart part) {
-  const auto same_ends = [&](const CapacitancePart& other) {
-    return std::equal(part.ends.begin(), part.ends.end(), other.ends.begin(), other.ends.end(),
-                      [](const Ends& a, const Ends& b) { return a.p == b.p && a.q == b.q; });
-  };
-  auto whole = std::find_if(capacitance_parts.begin(), capacitance_parts.end(), same_ends);
-  if (whole == capacitance_parts.end()) {
+  std::vector<NodeId> key;
+  for (const Ends& ends : part.ends) key.insert(key.end(), {ends.p, ends.q});
+  const auto [known, fresh] = capacitance_between_.try_emplace(key, capacitance_parts.size());
+  if (fresh)
     capacitance_parts.push_back({part.owner, part.ends, 0 * part.capacitance, take_slots(part.ends.size())});
-    whole = capacitance_parts.end() - 1;
-  }
+  CapacitancePart* whole = &capacitance_parts[known->second];
   whole->capacitance += part.capacitance;
   const Slot first = take_slots(part.ends.size());
-  shares_.push_back({first, part.capacitance, static_cast<std::size_t>(whole - capacitance_parts.begin())});
+  shares_.push_back({first, part.capacitance, known->second});
   return first;
+}
+
+bool Assembly::between_groups(const std::vector<Ends>& ends) const {
+  if (ends.size() != 3) return false;
+  const auto whole = [&](NodeId a, NodeId b, NodeId c) {
+    if (a == ground_node) return b == ground_node && c == ground_node;
+    return groups_[group_of_[static_cast<std::size_t>(a)]] == std::vector<NodeId>{a, b, c};
+  };
+  return whole(ends[0].p, ends[1].p, ends[2].p) && whole(ends[0].q, ends[1].q, ends[2].q);
 }
 
 Terms Assembly::resolved(const Terms& terms) const {
   Terms out;
   for (const Term& term : terms) {
-    const auto share = std::find_if(shares_.begin(), shares_.end(), [&](const CapacitanceShare& s) {
-      return !term.is_node && term.index >= s.first.index && term.index < s.first.index + s.capacitance.rows();
-    });
-    if (share == shares_.end()) {
+    // Shares were numbered in ascending order: the one at or before the term is the only candidate.
+    auto share = std::upper_bound(shares_.begin(), shares_.end(), term.index,
+                                  [](int index, const CapacitanceShare& s) { return index < s.first.index; });
+    const bool found = !term.is_node && share != shares_.begin() &&
+                       term.index < (share - 1)->first.index + (share - 1)->capacitance.rows();
+    if (!found) {
       out.push_back(term);
       continue;
     }
+    --share;
     const CapacitancePart& whole = capacitance_parts[share->part];
     // A sequence without capacitance makes the whole singular; it carries nothing there.
-    const Eigen::MatrixXd part = share->capacitance * whole.capacitance.completeOrthogonalDecomposition().pseudoInverse();
+    const Eigen::MatrixXd part =
+        share->capacitance * whole.capacitance.completeOrthogonalDecomposition().pseudoInverse();
     for (Eigen::Index k = 0; k < part.cols(); ++k) {
       const double coefficient = term.coefficient * part(term.index - share->first.index, k);
-      if (coefficient != 0) out.push_back(value_of({whole.first_current.index + static_cast<int>(k)}, coefficient));
+      if (coefficient != 0)
+        out.push_back(value_of({whole.first_current.index + static_cast<int>(k)}, coefficient));
     }
   }
   return out;
@@ -197,14 +210,21 @@ std::vector<Slot> uncoupled_series(Assembly& assembly, const std::string& owner,
                                    const std::vector<Ends>& ends, double resistance_ohm, double inductance_H,
                                    double elastance) {
   std::vector<Slot> currents;
-  for (const Ends& pair : ends) {
-    currents.push_back(assembly.series({.owner = owner,
-                                        .ends = {pair},
-                                        .resistance = Eigen::MatrixXd::Constant(1, 1, resistance_ohm),
-                                        .inductance = Eigen::MatrixXd::Constant(1, 1, inductance_H),
-                                        .elastance = Eigen::VectorXd::Constant(1, elastance),
+  const auto add = [&](const std::vector<Ends>& some) {
+    const auto n = static_cast<Eigen::Index>(some.size());
+    const Slot first = assembly.series({.owner = owner,
+                                        .ends = some,
+                                        .resistance = resistance_ohm * Eigen::MatrixXd::Identity(n, n),
+                                        .inductance = inductance_H * Eigen::MatrixXd::Identity(n, n),
+                                        .elastance = Eigen::VectorXd::Constant(n, elastance),
                                         .first_current = {},
-                                        .first_charge_voltage = {}}));
+                                        .first_charge_voltage = {}});
+    for (int k = 0; k < static_cast<int>(n); ++k) currents.push_back({first.index + k});
+  };
+  if (assembly.between_groups(ends)) {
+    add(ends);
+  } else {
+    for (const Ends& pair : ends) add({pair});
   }
   return currents;
 }

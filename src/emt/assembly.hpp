@@ -170,6 +170,8 @@ class Assembly {
   [[nodiscard]] const Terms* find_signal(const std::string& name) const;
   /// `terms` with the slots of merged capacitances replaced by shares of those that are solved.
   [[nodiscard]] Terms resolved(const Terms& terms) const;
+  /// Whether three ends lie between whole groups of nodes (or ground), phase by phase.
+  [[nodiscard]] bool between_groups(const std::vector<Ends>& ends) const;
   /// Nodes that belong together: the phases of a bus, or a single node. Ground is none of them.
   [[nodiscard]] const std::vector<std::vector<NodeId>>& groups() const { return groups_; }
   std::vector<SeriesPart> series_parts;
@@ -191,7 +193,9 @@ class Assembly {
   int slots_ = 0;
   std::vector<std::string> node_names_{"ground"};
   std::vector<std::vector<NodeId>> groups_;
+  std::vector<std::size_t> group_of_{0};  // per node; ground's entry has no meaning
   std::vector<CapacitanceShare> shares_;
+  std::map<std::vector<NodeId>, std::size_t> capacitance_between_;  // ends to part
   std::map<std::string, std::vector<NodeId>> bus_nodes_;
   std::map<std::string, std::vector<Tap>> taps_;
   std::map<std::string, std::size_t> signal_index_;
@@ -205,7 +209,8 @@ void assemble(const Kind& element, Assembly& assembly);
 /// 3 x 3 matrix of a transposed three-phase element from its sequence values; 1 x 1 for one phase.
 [[nodiscard]] Eigen::MatrixXd from_sequence(std::size_t phases, double positive, double zero);
 
-/// Three single-phase (or one) series blocks between `from` and `to`; returns their current slots.
+/// Equal series branches, not coupled, one for each of `ends`; returns their current slots. Three between
+/// whole groups of nodes (a bus and a bus or ground) make one block.
 std::vector<Slot> uncoupled_series(Assembly& assembly, const std::string& owner,
                                    const std::vector<Ends>& ends, double resistance_ohm, double inductance_H,
                                    double elastance = 0);

@@ -52,6 +52,12 @@ class CapacitanceGroup {
     }
   }
 
+  /// `update` of a step and `inject` of the next trapezoidal one into `ahead`.
+  void pass(const double* /*old*/, double* now, double* ahead) noexcept {
+    update(now);
+    inject(Rule::trapezoidal, now, ahead);
+  }
+
  private:
   std::vector<int> p_, q_;           // blocks * N: positions of the terminals' node voltages
   std::vector<double> conductance_;  // blocks * N * N, row-major: 2C/h

@@ -188,14 +188,18 @@ class Compiler {
   [[nodiscard]] const std::vector<NodeId>& group(int number) const {
     return assembly_.groups()[static_cast<std::size_t>(number)];
   }
-  [[nodiscard]] bool touched(int number) const { return touched_[static_cast<std::size_t>(group(number)[0])]; }
+  [[nodiscard]] bool touched(int number) const {
+    return touched_[static_cast<std::size_t>(group(number)[0])];
+  }
 
-  /// Orders the groups of a partition for little fill, those that poles touch last (constrained minimum degree).
+  /// Orders the groups of a partition for little fill, those that poles touch last (constrained minimum
+  /// degree).
   void order(std::vector<int>& members) {
     const int n = static_cast<int>(members.size());
     std::vector<int> local(static_cast<std::size_t>(assembly_.node_count()), -1);
     for (int k = 0; k < n; ++k) {
-      for (const NodeId node : group(members[static_cast<std::size_t>(k)])) local[static_cast<std::size_t>(node)] = k;
+      for (const NodeId node : group(members[static_cast<std::size_t>(k)]))
+        local[static_cast<std::size_t>(node)] = k;
     }
     std::vector<std::set<int>> columns(static_cast<std::size_t>(n));
     for (const Entry& entry : entries_) {
@@ -250,13 +254,15 @@ class Compiler {
     core_->position_names.assign(static_cast<std::size_t>(position), "ground");
     for (NodeId node = 1; node < assembly_.node_count(); ++node) {
       core_->position_names[static_cast<std::size_t>(at(node))] = assembly_.node_name(node);
-      if (!known_[static_cast<std::size_t>(node)]) layout_.unknown[static_cast<std::size_t>(at(node))] = layout_.unknowns++;
+      if (!known_[static_cast<std::size_t>(node)])
+        layout_.unknown[static_cast<std::size_t>(at(node))] = layout_.unknowns++;
     }
     place_slots(position);
     layout_.values = position;
     for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end}) {
       array->assign(static_cast<std::size_t>(layout_.values), 0.0);
     }
+    core_->ahead.assign(static_cast<std::size_t>(layout_.voltages), 0.0);
   }
 
   /// Slots of three-phase parts take whole groups of lanes; shares of merged capacitances take none.
@@ -353,7 +359,8 @@ class Compiler {
       for (int position = first; position < first + static_cast<int>(n); ++position) {
         holds_node.push_back(layout_.unknown[static_cast<std::size_t>(position)] >= 0);
       }
-      const auto leading = std::count_if(members_[k].begin(), members_[k].end(), [&](int member) { return !touched(member); });
+      const auto leading =
+          std::count_if(members_[k].begin(), members_[k].end(), [&](int member) { return !touched(member); });
       Partition partition;
       refuse_singular(first, partition.build(matrix, holds_node, static_cast<int>(leading), first));
       core_->partitions.push_back(std::move(partition));
@@ -364,11 +371,12 @@ class Compiler {
 
   void refuse_singular(int first, int local) const {
     if (local < 0) return;
-    throw Error(Flaw{.file = {},
-                     .place = core_->position_names[static_cast<std::size_t>(first + local)],
-                     .field = {},
-                     .text = "its voltage is not determined: the elements around it cancel or differ by more than 15 "
-                             "decades; check their values"});
+    throw Error(
+        Flaw{.file = {},
+             .place = core_->position_names[static_cast<std::size_t>(first + local)],
+             .field = {},
+             .text = "its voltage is not determined: the elements around it cancel or differ by more than 15 "
+                     "decades; check their values"});
   }
 
   void lower_poles() {
@@ -413,8 +421,11 @@ class Compiler {
   void lower_signals() {
     for (const SignalDefinition& signal : assembly_.signals) {
       const Terms terms = assembly_.resolved(signal.terms);
-      core_->signals.push_back(
-          {signal.name, signal.unit, static_cast<int>(core_->terms.size()), static_cast<int>(terms.size()), {}});
+      core_->signals.push_back({signal.name,
+                                signal.unit,
+                                static_cast<int>(core_->terms.size()),
+                                static_cast<int>(terms.size()),
+                                {}});
       for (Term term : terms) {
         term.index = term.is_node ? at(term.index) : at(Slot{term.index});
         core_->terms.push_back(term);

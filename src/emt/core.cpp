@@ -19,28 +19,60 @@ constexpr double no_current_A = 1e-9;
 void Core::advance() noexcept {
   const double until = static_cast<double>(steps + 1) * step_s;
   if (euler_throughout) {
-    solve(Rule::half_euler, until - step_s / 2, 0.5, present.data(), middle.data());
-    solve(Rule::half_euler, until, 1, middle.data(), next.data());
+    step_half_euler(until - step_s / 2, 0.5, present.data(), middle.data());
+    step_half_euler(until, 1, middle.data(), next.data());
   } else {
-    solve(Rule::trapezoidal, until, 1, present.data(), next.data());
+    step_trapezoidal(until);
   }
 }
 
-void Core::solve(Rule rule, double time, double ahead, const double* old, double* now) noexcept {
-  std::fill(now, now + voltages, 0.0);
-  for_each_group(series, [&](auto& group) { group.inject(rule, old, now); });
-  for_each_group(capacitance, [&](auto& group) { group.inject(rule, old, now); });
-  lines.inject(ahead, now);
+/// From `present` to `next`. The pass that updates the parts also makes the history currents of the step
+/// after this one, which hold unless a discontinuity or a change of the values comes between.
+void Core::step_trapezoidal(double until) noexcept {
+  const double* old = present.data();
+  double* now = next.data();
+  if (ahead_holds) {
+    std::copy(ahead.begin(), ahead.end(), now);
+  } else {
+    std::fill(now, now + voltages, 0.0);
+    for_each_group(series, [&](auto& group) { group.inject(Rule::trapezoidal, old, now); });
+    for_each_group(capacitance, [&](auto& group) { group.inject(Rule::trapezoidal, old, now); });
+  }
+  lines.inject(1, now);
+  solve_nodes(until, now);
+  std::fill(ahead.begin(), ahead.end(), 0.0);
+  for_each_group(series, [&](auto& group) { group.pass(old, now, ahead.data()); });
+  for_each_group(capacitance, [&](auto& group) { group.pass(old, now, ahead.data()); });
+  ahead_holds = true;
+  lines.update(now);
+  update_poles(now);
+}
 
+/// Half a step of backward Euler; `behind` is the distance of its end from the newest entry of the rings, in
+/// steps.
+void Core::step_half_euler(double until, double behind, const double* old, double* now) noexcept {
+  ahead_holds = false;
+  std::fill(now, now + voltages, 0.0);
+  for_each_group(series, [&](auto& group) { group.inject(Rule::half_euler, old, now); });
+  for_each_group(capacitance, [&](auto& group) { group.inject(Rule::half_euler, old, now); });
+  lines.inject(behind, now);
+  solve_nodes(until, now);
+  for_each_group(series, [&](auto& group) { group.update(Rule::half_euler, old, now); });
+  for_each_group(capacitance, [&](auto& group) { group.update(now); });
+  lines.update(now);
+  update_poles(now);
+}
+
+/// From the right-hand side in `now` to its node voltages.
+void Core::solve_nodes(double time, double* now) noexcept {
   std::fill(now, now + lanes, 0.0);  // ground took its share of the injections
   for (const Wave& wave : waves)
     now[wave.position] = wave.amplitude * std::cos(wave.omega * time + wave.angle);
   for (const Coupling& coupling : couplings) now[coupling.row] += coupling.siemens * now[coupling.known];
   for (Partition& partition : partitions) partition.solve(now);
+}
 
-  for_each_group(series, [&](auto& group) { group.update(rule, old, now); });
-  for_each_group(capacitance, [&](auto& group) { group.update(now); });
-  lines.update(now);
+void Core::update_poles(double* now) const noexcept {
   for (const Pole& pole : poles) {
     now[pole.current] = pole.siemens() * (now[pole.p] - now[pole.q]);
     now[pole.position] = pole.closed ? 1 : 0;
@@ -71,9 +103,9 @@ Status Core::finish() noexcept {
   std::swap(present, next);
   ++steps;
   lines.push(present.data());
-  double sum = 0;
-  for (int k = first_unknown; k < voltages; ++k) sum += present[static_cast<std::size_t>(k)];
-  if (std::isfinite(sum)) return Status::running;
+  Lanes sums{};
+  for (int k = first_unknown; k < voltages; k += lanes) sums += load(&present[static_cast<std::size_t>(k)]);
+  if (std::isfinite(sums[0] + sums[1] + sums[2])) return Status::running;
   for (int k = first_unknown; k < voltages && culprit < 0; ++k) {
     if (!std::isfinite(present[static_cast<std::size_t>(k)])) culprit = k;
   }
@@ -119,8 +151,8 @@ void Core::settle(double from, double until, double event) noexcept {
 
   const double grid = static_cast<double>(steps) * step_s;
   const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
-  solve(Rule::half_euler, event + step_s / 2, offset + 0.5, present.data(), middle.data());
-  solve(Rule::half_euler, event + step_s, offset + 1, middle.data(), end.data());
+  step_half_euler(event + step_s / 2, offset + 0.5, present.data(), middle.data());
+  step_half_euler(event + step_s, offset + 1, middle.data(), end.data());
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   for (std::size_t k = 0; k < next.size(); ++k) next[k] = middle[k] + along * (end[k] - middle[k]);
   for (const Wave& wave : waves) {

@@ -73,7 +73,9 @@ class Core {
   int voltages = 0;           ///< ground, known and unknown nodes: the first `voltages` values
   int first_unknown = 0;
 
-  std::vector<double> present, next, middle, end;
+  Numbers present, next, middle, end;
+  Numbers ahead;             ///< right-hand side of the next trapezoidal step, lines excepted
+  bool ahead_holds = false;  ///< whether it does: nothing disturbed the step after it was made
 
   std::tuple<SeriesGroup<1, false>, SeriesGroup<1, true>, SeriesGroup<2, false>, ThreePhaseSeries<false>,
              ThreePhaseSeries<true>>
@@ -96,7 +98,10 @@ class Core {
   Summary summary;
 
  private:
-  void solve(Rule rule, double time, double ahead, const double* old, double* now) noexcept;
+  void step_trapezoidal(double until) noexcept;
+  void step_half_euler(double until, double behind, const double* old, double* now) noexcept;
+  void solve_nodes(double time, double* now) noexcept;
+  void update_poles(double* now) const noexcept;
   [[nodiscard]] double find_due(double from, double until) noexcept;
   [[nodiscard]] double event_time(const Pole& pole, double from, double until) const noexcept;
   void settle(double from, double until, double event) noexcept;

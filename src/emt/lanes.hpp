@@ -4,16 +4,35 @@
 
 #include <cstddef>
 #include <cstring>
+#include <new>
 #include <vector>
 
 #include <Eigen/Core>
 
 namespace zavrek::emt::internal {
 
-inline constexpr int lanes = 4;          // doubles in a group
+inline constexpr int lanes = 4;           // doubles in a group
 inline constexpr int block_numbers = 12;  // a 3 x 3 block: three columns of four lanes
 
 using Lanes = double __attribute__((vector_size(lanes * sizeof(double))));
+
+/// Vectors of numbers that the step reads in groups of lanes start on a cache line, so that no group lies
+/// across two.
+template <class T>
+struct LineAllocator {
+  using value_type = T;
+  static constexpr std::align_val_t line{64};
+  LineAllocator() = default;
+  template <class U>
+  LineAllocator(const LineAllocator<U>&) noexcept {
+  }  // NOLINT(google-explicit-constructor): allocators convert
+  [[nodiscard]] T* allocate(std::size_t count) {
+    return static_cast<T*>(::operator new(count * sizeof(T), line));
+  }
+  void deallocate(T* memory, std::size_t) noexcept { ::operator delete(memory, line); }
+  friend bool operator==(const LineAllocator&, const LineAllocator&) { return true; }
+};
+using Numbers = std::vector<double, LineAllocator<double>>;
 
 [[nodiscard]] inline Lanes load(const double* at) noexcept {
   Lanes value;
@@ -32,7 +51,7 @@ inline void store(double* at, Lanes value) noexcept { std::memcpy(at, &value, si
 
 /// Appends a matrix of at most 3 x 3, filled up with zeros, as a block.
 template <class Matrix>
-void append_block(const Matrix& matrix, std::vector<double>& into) {
+void append_block(const Matrix& matrix, Numbers& into) {
   for (Eigen::Index column = 0; column < 3; ++column) {
     for (Eigen::Index row = 0; row < lanes; ++row) {
       const bool inside = row < matrix.rows() && column < matrix.cols();

@@ -6,8 +6,6 @@
 
 #include <Eigen/Dense>
 
-#include "emt/lanes.hpp"
-
 namespace zavrek::emt::internal {
 namespace {
 
@@ -36,7 +34,8 @@ struct BlockElimination {
       }
     }
     for (std::size_t k = 0; k < holds_node.size(); ++k) {
-      if (!holds_node[k] && k % lanes < 3) diagonal[k / lanes](static_cast<int>(k % lanes), static_cast<int>(k % lanes)) = 1;
+      if (!holds_node[k] && k % lanes < 3)
+        diagonal[k / lanes](static_cast<int>(k % lanes), static_cast<int>(k % lanes)) = 1;
     }
     for (const Block& d : diagonal) before.emplace_back(d.diagonal());
   }
@@ -78,8 +77,8 @@ struct BlockElimination {
 
 }  // namespace
 
-int Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int leading,
-                     int first) {
+int Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node,
+                     int leading, int first) {
   first_ = first;
   leading_ = leading;
   nodes_ = static_cast<int>(std::count(holds_node.begin(), holds_node.end(), true));
@@ -108,7 +107,8 @@ int Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vecto
       const auto& below = elimination.column[static_cast<std::size_t>(col / lanes)];
       const auto found = below.find(row / lanes);
       double value = 0;
-      if (row / lanes == col / lanes) value = elimination.diagonal[static_cast<std::size_t>(row / lanes)](row % lanes, col % lanes);
+      if (row / lanes == col / lanes)
+        value = elimination.diagonal[static_cast<std::size_t>(row / lanes)](row % lanes, col % lanes);
       if (row / lanes != col / lanes && found != below.end()) value = found->second(row % lanes, col % lanes);
       schur_[r * m + c] = schur_[c * m + r] = value;
     }
@@ -164,22 +164,25 @@ int Partition::refactor() noexcept {
 
 void Partition::solve(double* values) noexcept {
   double* b = values + first_;
-  for (int j = 0; j < leading_; ++j) {
+  const int* column = column_.data();
+  const int* row = row_.data();
+  const double* block = below_.data();
+  const double* inverse = inverse_.data();
+  const int leading = leading_;
+  for (int j = 0; j < leading; ++j) {
     double* own = b + j * lanes;
     const Lanes x = load(own);
-    for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e) {
-      double* target = b + row_[static_cast<std::size_t>(e)];
-      store(target, load(target) - times(&below_[static_cast<std::size_t>(e) * block_numbers], x));
+    for (int e = column[j]; e < column[j + 1]; ++e, block += block_numbers) {
+      store(b + row[e], load(b + row[e]) - times(block, x));
     }
-    store(own, times(&inverse_[static_cast<std::size_t>(j) * block_numbers], x));
+    store(own, times(inverse + j * block_numbers, x));
   }
   if (!tail_.empty()) solve_trailing(b);
-  for (int j = leading_ - 1; j >= 0; --j) {
+  for (int j = leading - 1; j >= 0; --j) {
     double* own = b + j * lanes;
     Lanes x = load(own);
-    for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e) {
-      x -= times(&above_[static_cast<std::size_t>(e) * block_numbers], b + row_[static_cast<std::size_t>(e)]);
-    }
+    for (int e = column[j]; e < column[j + 1]; ++e)
+      x -= times(&above_[static_cast<std::size_t>(e) * block_numbers], load(b + row[e]));
     store(own, x);
   }
 }

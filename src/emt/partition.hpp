@@ -8,6 +8,8 @@
 
 #include <Eigen/SparseCore>
 
+#include "emt/lanes.hpp"
+
 namespace zavrek::emt::internal {
 
 class Partition {
@@ -16,11 +18,14 @@ class Partition {
   /// that hold no node being empty; the first `leading` groups are not touched by poles. `first` is the
   /// position of local 0 in the plant's value array. Returns the local position at which the leading
   /// part is singular, or -1.
-  int build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int leading, int first);
+  int build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int leading,
+            int first);
 
   /// Registers a pole between local positions (-1 for a node outside, known or ground); returns its number.
   int add_pole(int p, int q, double siemens);
-  void set_pole(int number, double siemens) noexcept { poles_[static_cast<std::size_t>(number)].siemens = siemens; }
+  void set_pole(int number, double siemens) noexcept {
+    poles_[static_cast<std::size_t>(number)].siemens = siemens;
+  }
 
   /// Refactors the trailing matrix. Returns the local position at which it is singular, or -1.
   int refactor() noexcept;
@@ -46,19 +51,19 @@ class Partition {
 
   int first_ = 0;
   int nodes_ = 0;
-  int leading_ = 0;              // groups
-  std::vector<int> column_;      // leading + 1: start of each block column in row_
-  std::vector<int> row_;         // per block below the diagonal: local position of its group
-  std::vector<double> below_;    // blocks of L, by column
-  std::vector<double> above_;    // the same transposed, for the backward sweep
-  std::vector<double> inverse_;  // leading blocks: D^-1
+  int leading_ = 0;          // groups
+  std::vector<int> column_;  // leading + 1: start of each block column in row_
+  std::vector<int> row_;     // per block below the diagonal: local position of its group
+  Numbers below_;            // blocks of L, by column
+  Numbers above_;            // the same transposed, for the backward sweep
+  Numbers inverse_;          // leading blocks: D^-1
 
-  std::vector<int> tail_;            // trailing nodes: local positions
-  std::vector<double> packed_;       // trailing: their right-hand side and solution
-  std::vector<double> schur_;        // trailing^2, row-major: without poles
-  std::vector<double> lower_;        // trailing^2, row-major: L with the poles as they stand
-  std::vector<double> upper_;        // trailing^2: transpose of lower_, so that both sweeps read rows
-  std::vector<double> reciprocal_;   // trailing: 1/D
+  std::vector<int> tail_;  // trailing nodes: local positions
+  Numbers packed_;         // trailing: their right-hand side and solution
+  Numbers schur_;          // trailing^2, row-major: without poles
+  Numbers lower_;          // trailing^2, row-major: L with the poles as they stand
+  Numbers upper_;          // trailing^2: transpose of lower_, so that both sweeps read rows
+  Numbers reciprocal_;     // trailing: 1/D
   std::vector<Pole> poles_;
 };
 

@@ -70,6 +70,12 @@ class SeriesGroup {
     (void)rule;
   }
 
+  /// `update` of a trapezoidal step and `inject` of the next one into `ahead`.
+  void pass(const double* old, double* now, double* ahead) noexcept {
+    update(Rule::trapezoidal, old, now);
+    inject(Rule::trapezoidal, now, ahead);
+  }
+
  private:
   template <Rule rule>
   void inject_as(const double* old, double* rhs) noexcept {

@@ -71,7 +71,8 @@ struct Nodal {
       : layout(l), known(k), rhs(Eigen::VectorXcd::Zero(l.unknowns)) {}
 
   void add(NodeId row, NodeId column, Complex y) {
-    const int r = layout.unknown[static_cast<std::size_t>(layout.node_position[static_cast<std::size_t>(row)])];
+    const int r =
+        layout.unknown[static_cast<std::size_t>(layout.node_position[static_cast<std::size_t>(row)])];
     const int position = layout.node_position[static_cast<std::size_t>(column)];
     const int c = layout.unknown[static_cast<std::size_t>(position)];
     if (r < 0) return;

@@ -15,8 +15,8 @@ struct Layout {
   std::vector<int> slot_position;  // per slot; -1 for one that is a share of others
   std::vector<int> unknown;        // per position up to `voltages`: number among the unknown nodes, or -1
   int unknowns = 0;
-  int voltages = 0;                // positions of ground, known and unknown nodes
-  int values = 0;                  // length of the array
+  int voltages = 0;  // positions of ground, known and unknown nodes
+  int values = 0;    // length of the array
 };
 
 /// Phasors (peak, of cos) of all values for the known nodes of frequency `omega`; the others are zero.

@@ -80,7 +80,8 @@ TEST(Partition, SolvesAsADenseSolverDoesThroughSwitchings) {
       partition.solve(values.data());
       const Eigen::VectorXd expected = whole.ldlt().solve(rhs);
       for (int k = 0; k < n; ++k) {
-        EXPECT_NEAR(values[static_cast<std::size_t>(padded.at(k)) + 8], expected[k], 1e-8 * expected.norm() + 1e-12);
+        EXPECT_NEAR(values[static_cast<std::size_t>(padded.at(k)) + 8], expected[k],
+                    1e-8 * expected.norm() + 1e-12);
       }
       for (std::size_t k = 0; k < padded.holds_node.size(); ++k) {
         EXPECT_TRUE(padded.holds_node[k] || values[k + 8] == 0) << "an empty lane was written";
