@@ -1,42 +1,17 @@
-// From a description to a plant: assemble the elements, check that it is solvable, find the
-// partitions, order their nodes (poles' nodes last), lay out the value array, fill the arrays of
-// the step, factor, and start.
+// From a description to a plant: assemble the elements, check that nothing floats, stamp the parts
+// (stamps.hpp), find the partitions (topology.hpp), lay out the value array, fill the arrays of the step,
+// factor, and start.
 #include <algorithm>
 #include <limits>
-#include <numeric>
 #include <set>
-
-#include <camd.h>
-#include <fmt/format.h>
 
 #include "emt/core.hpp"
 #include "emt/steady.hpp"
+#include "emt/topology.hpp"
 
 namespace zavrek::emt {
 namespace internal {
 namespace {
-
-class Groups {  // union-find
- public:
-  explicit Groups(int count) : parent_(static_cast<std::size_t>(count)) {
-    std::iota(parent_.begin(), parent_.end(), 0);
-  }
-  int find(int k) {
-    while (parent_[static_cast<std::size_t>(k)] != k)
-      k = parent_[static_cast<std::size_t>(k)] =
-          parent_[static_cast<std::size_t>(parent_[static_cast<std::size_t>(k)])];
-    return k;
-  }
-  void join(int a, int b) { parent_[static_cast<std::size_t>(find(a))] = find(b); }
-
- private:
-  std::vector<int> parent_;
-};
-
-struct Entry {
-  NodeId row, column;
-  double siemens;
-};
 
 class Compiler {
  public:
@@ -47,9 +22,9 @@ class Compiler {
 
   std::unique_ptr<Core> run() {
     assemble_elements();
-    check_floating();
-    stamp_parts();
-    find_partitions();
+    refuse_floating(assembly_);
+    stamps_ = stamp_parts(assembly_);
+    topology_ = find_topology(assembly_, stamps_.entries);
     lay_out();
     lower_parts();
     factor();
@@ -72,164 +47,10 @@ class Compiler {
     }
   }
 
-  void check_floating() {
-    Groups islands(assembly_.node_count());
-    const auto join = [&](const std::vector<Ends>& all) {
-      for (const Ends& ends : all) islands.join(ends.p, ends.q);
-    };
-    for (const auto& part : assembly_.series_parts) join(part.ends);
-    for (const auto& part : assembly_.capacitance_parts) join(part.ends);
-    for (const auto& part : assembly_.conductance_parts) join({part.ends});
-    for (const auto& part : assembly_.pole_parts) join({part.ends});
-    for (const auto& part : assembly_.wave_parts) {
-      for (const NodeId node : part.near) islands.join(node, ground_node);
-      for (const NodeId node : part.far) islands.join(node, ground_node);
-    }
-    for (const auto& known : assembly_.known_nodes) islands.join(known.node, ground_node);
-    std::vector<Flaw> flaws;
-    std::set<std::string> named;
-    for (NodeId node = 1; node < assembly_.node_count(); ++node) {
-      if (islands.find(node) == islands.find(ground_node)) continue;
-      std::string name = assembly_.node_name(node);
-      name = name.substr(0, name.rfind('.'));
-      if (!named.insert(name).second) continue;
-      flaws.push_back(
-          {.file = {},
-           .place = network_.find_bus(name) ? "bus." + name : name,
-           .field = {},
-           .text = "floats: nothing ties it to ground; connect a source, a grounded star, a capacitance or "
-                   "a load between it and ground"});
-    }
-    if (!flaws.empty()) throw Error(std::move(flaws));
-  }
-
-  void stamp(const std::vector<Ends>& ends, const Eigen::MatrixXd& g) {
-    for (std::size_t k = 0; k < ends.size(); ++k) {
-      for (std::size_t m = 0; m < ends.size(); ++m) {
-        const double value = g(static_cast<Eigen::Index>(k), static_cast<Eigen::Index>(m));
-        if (value == 0) continue;
-        entries_.push_back({ends[k].p, ends[m].p, value});
-        entries_.push_back({ends[k].q, ends[m].q, value});
-        entries_.push_back({ends[k].p, ends[m].q, -value});
-        entries_.push_back({ends[k].q, ends[m].p, -value});
-      }
-    }
-  }
-
-  void stamp_parts() {
-    const double h = core_->step_s;
-    for (const SeriesPart& part : assembly_.series_parts) {
-      Eigen::MatrixXd z = part.resistance + 2 / h * part.inductance;
-      z.diagonal() += h / 2 * part.elastance;
-      const Eigen::FullPivLU<Eigen::MatrixXd> lu(z);
-      if (!lu.isInvertible() || z.diagonal().minCoeff() <= 0) {
-        throw Error(Flaw{
-            .file = {},
-            .place = part.owner,
-            .field = {},
-            .text = "has no impedance; give it a resistance or an inductance, or join its buses into one"});
-      }
-      series_conductance_.push_back(lu.inverse());
-      stamp(part.ends, series_conductance_.back());
-    }
-    for (const CapacitancePart& part : assembly_.capacitance_parts)
-      stamp(part.ends, 2 / h * part.capacitance);
-    for (const ConductancePart& part : assembly_.conductance_parts) {
-      stamp({part.ends}, Eigen::MatrixXd::Constant(1, 1, part.siemens));
-    }
-    for (const WavePart& part : assembly_.wave_parts) {
-      const Eigen::VectorXd y = (part.surge_ohm + part.resistance_ohm / 4).cwiseInverse();
-      const Eigen::MatrixXd g = part.transform * y.asDiagonal() * part.transform.transpose();
-      for (const auto* nodes : {&part.near, &part.far}) {
-        std::vector<Ends> ends;
-        for (const NodeId node : *nodes) ends.push_back({node, ground_node});
-        stamp(ends, g);
-      }
-    }
-  }
-
-  void find_partitions() {
-    const int count = assembly_.node_count();
-    known_.assign(static_cast<std::size_t>(count), false);
-    known_[0] = true;
-    for (const KnownNode& known : assembly_.known_nodes) known_[static_cast<std::size_t>(known.node)] = true;
-    touched_.assign(static_cast<std::size_t>(count), false);
-    Groups groups(count);
-    const auto join = [&](NodeId a, NodeId b) {
-      if (!known_[static_cast<std::size_t>(a)] && !known_[static_cast<std::size_t>(b)]) groups.join(a, b);
-    };
-    for (const Entry& entry : entries_) join(entry.row, entry.column);
-    for (const PolePart& pole : assembly_.pole_parts) {
-      join(pole.ends.p, pole.ends.q);
-      touched_[static_cast<std::size_t>(pole.ends.p)] = touched_[static_cast<std::size_t>(pole.ends.q)] =
-          true;
-    }
-    for (const auto& group : assembly_.groups()) {
-      for (const NodeId node : group) {
-        join(group[0], node);
-        if (touched_[static_cast<std::size_t>(node)]) touched_[static_cast<std::size_t>(group[0])] = true;
-      }
-    }
-    std::vector<int> number(static_cast<std::size_t>(count), -1);
-    partition_of_.assign(static_cast<std::size_t>(count), -1);
-    for (std::size_t g = 0; g < assembly_.groups().size(); ++g) {
-      const auto& group = assembly_.groups()[g];
-      if (known_[static_cast<std::size_t>(group[0])]) continue;
-      int& at = number[static_cast<std::size_t>(groups.find(group[0]))];
-      if (at < 0) {
-        at = static_cast<int>(members_.size());
-        members_.emplace_back();
-      }
-      for (const NodeId node : group) partition_of_[static_cast<std::size_t>(node)] = at;
-      members_[static_cast<std::size_t>(at)].push_back(static_cast<int>(g));
-    }
-  }
-
   [[nodiscard]] const std::vector<NodeId>& group(int number) const {
     return assembly_.groups()[static_cast<std::size_t>(number)];
   }
-  [[nodiscard]] bool touched(int number) const {
-    return touched_[static_cast<std::size_t>(group(number)[0])];
-  }
-
-  /// Orders the groups of a partition for little fill, those that poles touch last (constrained minimum
-  /// degree).
-  void order(std::vector<int>& members) {
-    const int n = static_cast<int>(members.size());
-    std::vector<int> local(static_cast<std::size_t>(assembly_.node_count()), -1);
-    for (int k = 0; k < n; ++k) {
-      for (const NodeId node : group(members[static_cast<std::size_t>(k)]))
-        local[static_cast<std::size_t>(node)] = k;
-    }
-    std::vector<std::set<int>> columns(static_cast<std::size_t>(n));
-    for (const Entry& entry : entries_) {
-      const int r = local[static_cast<std::size_t>(entry.row)];
-      const int c = local[static_cast<std::size_t>(entry.column)];
-      if (r >= 0 && c >= 0) columns[static_cast<std::size_t>(c)].insert(r);
-    }
-    std::vector<int> start{0};
-    std::vector<int> rows;
-    std::vector<int> constraint;
-    for (int k = 0; k < n; ++k) {
-      rows.insert(rows.end(), columns[static_cast<std::size_t>(k)].begin(),
-                  columns[static_cast<std::size_t>(k)].end());
-      start.push_back(static_cast<int>(rows.size()));
-      constraint.push_back(touched(members[static_cast<std::size_t>(k)]) ? 1 : 0);
-    }
-    // CAMD numbers constraint sets from zero without gaps.
-    if (std::find(constraint.begin(), constraint.end(), 0) == constraint.end()) {
-      std::fill(constraint.begin(), constraint.end(), 0);
-    }
-    std::vector<int> permutation(static_cast<std::size_t>(n));
-    if (camd_order(n, start.data(), rows.data(), permutation.data(), nullptr, nullptr, constraint.data()) <
-        CAMD_OK) {
-      return;  // keep the given order: only the fill suffers
-    }
-    std::vector<int> ordered;
-    for (const int k : permutation) ordered.push_back(members[static_cast<std::size_t>(k)]);
-    std::stable_partition(ordered.begin(), ordered.end(), [&](int member) { return !touched(member); });
-    members = std::move(ordered);
-  }
+  [[nodiscard]] bool touched(int number) const { return topology_.touched[static_cast<std::size_t>(number)]; }
 
   void place(const std::vector<NodeId>& nodes, int& position) {
     for (std::size_t k = 0; k < nodes.size(); ++k) {
@@ -242,11 +63,10 @@ class Compiler {
     layout_.node_position.assign(static_cast<std::size_t>(assembly_.node_count()), 0);
     int position = lanes;  // ground
     for (const auto& nodes : assembly_.groups()) {
-      if (known_[static_cast<std::size_t>(nodes[0])]) place(nodes, position);
+      if (topology_.known[static_cast<std::size_t>(nodes[0])]) place(nodes, position);
     }
     core_->first_unknown = position;
-    for (auto& members : members_) {
-      order(members);
+    for (const auto& members : topology_.members) {
       for (const int member : members) place(group(member), position);
     }
     layout_.voltages = core_->voltages = position;
@@ -254,7 +74,7 @@ class Compiler {
     core_->position_names.assign(static_cast<std::size_t>(position), "ground");
     for (NodeId node = 1; node < assembly_.node_count(); ++node) {
       core_->position_names[static_cast<std::size_t>(at(node))] = assembly_.node_name(node);
-      if (!known_[static_cast<std::size_t>(node)])
+      if (!topology_.known[static_cast<std::size_t>(node)])
         layout_.unknown[static_cast<std::size_t>(at(node))] = layout_.unknowns++;
     }
     place_slots(position);
@@ -314,7 +134,7 @@ class Compiler {
 
   void lower_parts() {
     for (std::size_t k = 0; k < assembly_.series_parts.size(); ++k) {
-      lower_series(assembly_.series_parts[k], series_conductance_[k]);
+      lower_series(assembly_.series_parts[k], stamps_.series_conductance[k]);
     }
     for (const CapacitancePart& part : assembly_.capacitance_parts) {
       const auto add = [&](auto& group) {
@@ -336,31 +156,32 @@ class Compiler {
   }
 
   void factor() {
-    std::vector<std::vector<Eigen::Triplet<double>>> triplets(members_.size());
-    for (const Entry& entry : entries_) {
-      const bool row_known = known_[static_cast<std::size_t>(entry.row)];
-      const bool column_known = known_[static_cast<std::size_t>(entry.column)];
+    std::vector<std::vector<Eigen::Triplet<double>>> triplets(topology_.members.size());
+    for (const Entry& entry : stamps_.entries) {
+      const bool row_known = topology_.known[static_cast<std::size_t>(entry.row)];
+      const bool column_known = topology_.known[static_cast<std::size_t>(entry.column)];
       if (row_known) continue;
       if (column_known) {
         if (entry.column != ground_node)
           core_->couplings.push_back({at(entry.row), at(entry.column), -entry.siemens});
         continue;
       }
-      const auto partition = static_cast<std::size_t>(partition_of_[static_cast<std::size_t>(entry.row)]);
-      const int first = at(group(members_[partition].front())[0]);
+      const auto partition =
+          static_cast<std::size_t>(topology_.partition_of[static_cast<std::size_t>(entry.row)]);
+      const int first = at(group(topology_.members[partition].front())[0]);
       triplets[partition].emplace_back(at(entry.row) - first, at(entry.column) - first, entry.siemens);
     }
-    for (std::size_t k = 0; k < members_.size(); ++k) {
-      const auto n = static_cast<Eigen::Index>(lanes * members_[k].size());
+    for (std::size_t k = 0; k < topology_.members.size(); ++k) {
+      const auto n = static_cast<Eigen::Index>(lanes * topology_.members[k].size());
       Eigen::SparseMatrix<double> matrix(n, n);
       matrix.setFromTriplets(triplets[k].begin(), triplets[k].end());
-      const int first = at(group(members_[k].front())[0]);
+      const int first = at(group(topology_.members[k].front())[0]);
       std::vector<bool> holds_node;
       for (int position = first; position < first + static_cast<int>(n); ++position) {
         holds_node.push_back(layout_.unknown[static_cast<std::size_t>(position)] >= 0);
       }
-      const auto leading =
-          std::count_if(members_[k].begin(), members_[k].end(), [&](int member) { return !touched(member); });
+      const auto leading = std::count_if(topology_.members[k].begin(), topology_.members[k].end(),
+                                         [&](int member) { return !touched(member); });
       Partition partition;
       refuse_singular(first, partition.build(matrix, holds_node, static_cast<int>(leading), first));
       core_->partitions.push_back(std::move(partition));
@@ -394,8 +215,8 @@ class Compiler {
                 Core::never(),
                 Core::never()};
       const auto local = [&](NodeId node) {
-        if (known_[static_cast<std::size_t>(node)]) return -1;
-        pole.partition = partition_of_[static_cast<std::size_t>(node)];
+        if (topology_.known[static_cast<std::size_t>(node)]) return -1;
+        pole.partition = topology_.partition_of[static_cast<std::size_t>(node)];
         return at(node) - core_->partitions[static_cast<std::size_t>(pole.partition)].first();
       };
       const int p = local(part.ends.p);
@@ -415,7 +236,7 @@ class Compiler {
       core_->poles.push_back(pole);
     }
     core_->due.reserve(core_->poles.size());
-    core_->dirty.assign(members_.size(), 0);
+    core_->dirty.assign(topology_.members.size(), 0);
   }
 
   void lower_signals() {
@@ -475,7 +296,7 @@ class Compiler {
     s.buses = static_cast<int>(network_.buses.size());
     s.nodes = layout_.unknowns;
     s.known_nodes = static_cast<int>(assembly_.known_nodes.size());
-    s.partitions = static_cast<int>(members_.size());
+    s.partitions = static_cast<int>(topology_.members.size());
     for (const Partition& partition : core_->partitions) {
       s.largest_partition = std::max(s.largest_partition, partition.nodes());
       s.switch_nodes += partition.trailing();
@@ -499,11 +320,8 @@ class Compiler {
   Assembly assembly_;
   std::unique_ptr<Core> core_;
   Layout layout_;
-  std::vector<Eigen::MatrixXd> series_conductance_;
-  std::vector<Entry> entries_;
-  std::vector<bool> known_, touched_;
-  std::vector<int> partition_of_;
-  std::vector<std::vector<int>> members_;  // per partition: its groups of nodes
+  Stamps stamps_;
+  Topology topology_;
 };
 
 }  // namespace
