@@ -2,6 +2,7 @@
 
 #include <filesystem>
 
+#include "zavrek/emt/line_constants.hpp"
 #include "zavrek/trial.hpp"
 
 namespace zavrek::casefile {
@@ -13,6 +14,9 @@ namespace zavrek::casefile {
 
 /// Reads a relay's settings file. Throws Error like `read_case`.
 [[nodiscard]] protection::RelaySettings read_relay_settings(const std::filesystem::path& file);
+
+/// Reads an overhead line's cross-section, a file of its own. Throws Error like `read_case`.
+[[nodiscard]] emt::LineGeometry read_line_geometry(const std::filesystem::path& file);
 
 /// The same from text; `name` stands in messages. For tests and for fuzzing.
 [[nodiscard]] network::Network read_network_text(std::string_view text, const std::string& name);

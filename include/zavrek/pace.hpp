@@ -44,6 +44,7 @@ struct Footing {
   bool realtime_priority = false;
   bool memory_locked = false;
   bool pinned = false;
+  bool may_spin = false;                  ///< the kernel does not stop a real-time thread that never sleeps
   std::vector<std::string> shortcomings;  ///< one sentence each; empty when everything was granted
 };
 /// Pins the calling thread to `cpu` (-1: the last one allowed), asks for SCHED_FIFO and locked memory.
@@ -72,7 +73,9 @@ struct Timing {
 /// step k starts at start + k * step; a late step starts at once, so that simulated time catches up.
 class Executive {
  public:
-  explicit Executive(Clock& clock = system_clock()) : clock_(clock) {}
+  /// With `spin_only` it waits without sleeping: the least lateness, where `Footing::may_spin` allows it.
+  explicit Executive(Clock& clock = system_clock(), bool spin_only = false)
+      : clock_(clock), spin_only_(spin_only) {}
 
   template <class Work>
   Timing run(Pace pace, std::int64_t step_ns, std::int64_t steps, Work&& work) {
@@ -98,6 +101,7 @@ class Executive {
   static void note(Timing& timing, std::int64_t step, std::int64_t begun, std::int64_t ended,
                    std::int64_t next_due) noexcept;
   Clock& clock_;
+  bool spin_only_;
 };
 
 /// Measures whether this computer holds `step_ns`: paces idle steps for `seconds`.

@@ -77,6 +77,19 @@ protection::RelaySettings read_settings(Reader& reader) {
   return settings;
 }
 
+emt::LineGeometry read_geometry(Reader& reader) {
+  emt::LineGeometry geometry;
+  reader.fields(reader.root(), "geometry", {target(geometry)}, {"wire"});
+  reader.each_named("wire", [&](const std::string& name, const toml::table& body) {
+    emt::Wire wire;
+    wire.name = name;
+    reader.fields(body, "wire." + name, {target(wire)});
+    geometry.wires.push_back(std::move(wire));
+  });
+  reader.report_by_name(emt::validate(geometry));
+  return geometry;
+}
+
 void read_bench(Reader& reader, trial::Bench& bench) {
   reader.fields(reader.root(), "bench", {target(bench)}, {"stream", "device"});
   reader.each_named("stream", [&](const std::string& name, const toml::table& body) {
@@ -257,6 +270,10 @@ protection::RelaySettings read_relay_settings(const std::filesystem::path& file)
   return read_whole(Reader(record::read_file(file), file.string()), read_settings);
 }
 
+emt::LineGeometry read_line_geometry(const std::filesystem::path& file) {
+  return read_whole(Reader(record::read_file(file), file.string()), read_geometry);
+}
+
 network::Network read_network_text(std::string_view text, const std::string& name) {
   return read_whole(Reader(text, name), read_network);
 }
@@ -279,6 +296,8 @@ std::vector<const network::Table*> all_tables() {
   tables.push_back(&table(static_cast<const protection::Stage*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));
+  tables.push_back(&table(static_cast<const emt::LineGeometry*>(nullptr)));
+  tables.push_back(&table(static_cast<const emt::Wire*>(nullptr)));
   return tables;
 }
 

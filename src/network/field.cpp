@@ -17,6 +17,22 @@ std::vector<std::string> Table::field_names() const {
   return names;
 }
 
+std::vector<const Field*> missing_fields(const Table& table, const void* object) {
+  const auto is_missing = [&](const Field& field) {
+    const Value value = field.read(object);
+    if (const auto* number = std::get_if<double>(&value)) return !is_set(*number);
+    if (const auto* text = std::get_if<std::string>(&value)) return text->empty();
+    if (const auto* texts = std::get_if<std::vector<std::string>>(&value))
+      return texts->empty() || texts->front().empty();
+    return false;
+  };
+  std::vector<const Field*> missing;
+  for (const Field& field : table.fields) {
+    if (field.need == Need::required && is_missing(field)) missing.push_back(&field);
+  }
+  return missing;
+}
+
 void check_bounds(double value, const Bounds& bounds, std::string_view unit) {
   const auto show = [&](double number) { return print_quantity(number, unit); };
   if (value < bounds.low || (bounds.low_open && value == bounds.low)) {

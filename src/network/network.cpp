@@ -1,5 +1,6 @@
 #include "zavrek/network.hpp"
 
+#include <algorithm>
 #include <map>
 
 #include <fmt/format.h>
@@ -44,16 +45,17 @@ struct Checker {
   }
 
   void check_fields(const std::string& place, const Table& table, const void* fields) {
+    const std::vector<const Field*> missing = missing_fields(table, fields);
     for (const Field& field : table.fields) {
-      const Value value = field.read(fields);
-      if (field.need == Need::required && is_missing(value)) {
+      if (std::find(missing.begin(), missing.end(), &field) != missing.end()) {
         report(place, field.name, fmt::format("missing; {} is wanted ({})", field.expects, field.doc));
         continue;
       }
       if (field.names_bus) {
-        for (const std::string& name : as_texts(value)) check_bus(place, field.name, name);
+        for (const std::string& name : as_texts(field.read(fields))) check_bus(place, field.name, name);
       }
-      if (field.names_element) check_element(place, field.name, as_text(value), table.kind == "fault");
+      if (field.names_element)
+        check_element(place, field.name, as_text(field.read(fields)), table.kind == "fault");
     }
   }
 
@@ -65,15 +67,6 @@ struct Checker {
     report(
         place, field,
         fmt::format("no {} \"{}\"{}", or_bus ? "bus or element" : "element", name, suggestion(name, known)));
-  }
-
-  [[nodiscard]] static bool is_missing(const Value& value) {
-    if (const auto* number = std::get_if<double>(&value)) return !is_set(*number);
-    if (const auto* text = std::get_if<std::string>(&value)) return text->empty();
-    if (const auto* texts = std::get_if<std::vector<std::string>>(&value)) {
-      return texts->empty() || texts->front().empty();
-    }
-    return false;
   }
 };
 

@@ -39,7 +39,7 @@ Clock& system_clock() {
 std::int64_t Executive::await(std::int64_t due_ns, Timing& timing) noexcept {
   std::int64_t now = clock_.now_ns();
   while (now < due_ns) {
-    if (due_ns - now > spin_ns) clock_.sleep_until_ns(due_ns - spin_ns);
+    if (!spin_only_ && due_ns - now > spin_ns) clock_.sleep_until_ns(due_ns - spin_ns);
     now = clock_.now_ns();
   }
   timing.lateness.add(now - due_ns);
@@ -89,7 +89,8 @@ std::string to_string(const Timing& timing) {
 Timing measure_fitness(std::int64_t step_ns, double seconds, Clock& clock) {
   const Footing footing = take_footing();
   const auto steps = std::max<std::int64_t>(1, static_cast<std::int64_t>(seconds * 1e9) / step_ns);
-  Timing timing = Executive(clock).run(Pace::wall, step_ns, steps, [](std::int64_t) { return true; });
+  Timing timing =
+      Executive(clock, footing.may_spin).run(Pace::wall, step_ns, steps, [](std::int64_t) { return true; });
   leave_footing();
   timing.footing = footing;
   return timing;

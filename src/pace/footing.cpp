@@ -44,6 +44,19 @@ void take_priority(Footing& footing) {
   }
 }
 
+/// By default the kernel lets real-time threads run 95 % of each second and then stops those that never
+/// slept, for tens of milliseconds; -1 lifts that.
+void ask_throttle(Footing& footing) {
+  long long runtime_us = 0;
+  std::ifstream("/proc/sys/kernel/sched_rt_runtime_us") >> runtime_us;
+  footing.may_spin = footing.realtime_priority && runtime_us < 0;
+  if (footing.realtime_priority && !footing.may_spin) {
+    footing.shortcomings.emplace_back(
+        "the kernel stops real-time threads that never sleep, so waiting sleeps and wakes late; "
+        "`sysctl kernel.sched_rt_runtime_us=-1` lifts that");
+  }
+}
+
 void lock_memory(Footing& footing) {
   footing.memory_locked = mlockall(MCL_CURRENT | MCL_FUTURE) == 0;
   if (!footing.memory_locked) {
@@ -59,6 +72,7 @@ Footing take_footing(int cpu) {
   lock_memory(footing);
   pin(cpu, footing);
   take_priority(footing);
+  ask_throttle(footing);
   return footing;
 }
 

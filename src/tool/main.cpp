@@ -13,6 +13,7 @@ int main(int argc, char** argv) {
   tool::add_run(app, exit_code);
   tool::add_test(app, exit_code);
   tool::add_plot(app, exit_code);
+  tool::add_line(app, exit_code);
   tool::add_relay(app, exit_code);
   tool::add_fitness(app, exit_code);
   tool::add_describe(app, exit_code);

@@ -12,6 +12,7 @@ inline constexpr int bad_input = 2;
 void add_check(CLI::App& app, int& exit_code);
 void add_run(CLI::App& app, int& exit_code);
 void add_test(CLI::App& app, int& exit_code);
+void add_line(CLI::App& app, int& exit_code);
 void add_plot(CLI::App& app, int& exit_code);
 void add_relay(CLI::App& app, int& exit_code);
 void add_fitness(CLI::App& app, int& exit_code);

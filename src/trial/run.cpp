@@ -47,9 +47,9 @@ pace::Timing execute(Rig& rig, bool wall, double duration_s) {
   const auto steps = static_cast<std::int64_t>(std::llround(duration_s / step));
   pace::Footing footing;
   if (wall) footing = pace::take_footing();
-  pace::Timing timing =
-      pace::Executive().run(wall ? pace::Pace::wall : pace::Pace::free, std::llround(step * 1e9), steps,
-                            [&](std::int64_t) { return rig.advance(); });
+  pace::Timing timing = pace::Executive(pace::system_clock(), footing.may_spin)
+                            .run(wall ? pace::Pace::wall : pace::Pace::free, std::llround(step * 1e9), steps,
+                                 [&](std::int64_t) { return rig.advance(); });
   if (wall) pace::leave_footing();
   timing.footing = footing;
   return timing;

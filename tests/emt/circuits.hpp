@@ -8,6 +8,7 @@
 
 #include "../reference.hpp"
 #include "zavrek/emt.hpp"
+#include "zavrek/emt/line_constants.hpp"
 
 namespace zavrek::test {
 
@@ -88,6 +89,58 @@ inline Deviation deviation_of(const Circuit& circuit, const std::string& folder,
   deviation.rms = std::sqrt(sum / count) / peak;
   deviation.largest /= peak;
   return deviation;
+}
+
+/// The four wires of line_constants.csv.
+inline emt::LineGeometry four_wires() {
+  constexpr double foot = 0.3048, mile = 1609.344, inch = 0.0254;
+  emt::LineGeometry g;
+  g.frequency_Hz = 60;
+  g.earth = "carson two-term";
+  const auto phase = [](const char* name, double x, double y) {
+    return emt::Wire{.name = name,
+                     .phase = name,
+                     .x_m = x * foot,
+                     .height_m = y * foot,
+                     .resistance_ohm_per_m = 0.1859 / mile,
+                     .diameter_m = 0.927 * inch,
+                     .gmr_m = 0.0313 * foot};
+  };
+  g.wires = {phase("a", 0, 28),
+             phase("b", 2.5, 28),
+             phase("c", 7, 28),
+             {.name = "n",
+              .phase = "ground",
+              .x_m = 4 * foot,
+              .height_m = 24 * foot,
+              .resistance_ohm_per_m = 0.592 / mile,
+              .diameter_m = 0.563 * inch,
+              .gmr_m = 0.00814 * foot}};
+  return g;
+}
+
+/// Largest deviations from line_constants.csv.
+struct LineDeviation {
+  double resistance_ohm_per_mile = 0;
+  double reactance_ohm_per_mile = 0;
+  double susceptance_share = 0;
+  int entries = 0;
+};
+
+inline LineDeviation line_deviation(const std::string& folder) {
+  constexpr double mile = 1609.344;
+  const emt::LineConstants constants = emt::line_constants(four_wires());
+  const auto column = [&](std::size_t k) { return read_column(folder + "/line_constants.csv", k); };
+  const auto r = column(2), x = column(3), b = column(4);
+  LineDeviation worst;
+  for (std::size_t k = 0; k < r.size(); ++k, ++worst.entries) {
+    const auto z = constants.series_ohm_per_m[k] * mile;
+    const double susceptance = 2 * std::numbers::pi * 60 * constants.capacitance_F_per_m[k] * mile * 1e6;
+    worst.resistance_ohm_per_mile = std::max(worst.resistance_ohm_per_mile, std::abs(z.real() - r[k]));
+    worst.reactance_ohm_per_mile = std::max(worst.reactance_ohm_per_mile, std::abs(z.imag() - x[k]));
+    worst.susceptance_share = std::max(worst.susceptance_share, std::abs(susceptance / b[k] - 1));
+  }
+  return worst;
 }
 
 }  // namespace zavrek::test

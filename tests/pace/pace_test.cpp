@@ -63,6 +63,15 @@ TEST(Executive, BearsInterruptedAndLateSleeps) {
               100);  // woken 25 us early plus 30 us late
 }
 
+TEST(Executive, NeverSleepsWhenItMaySpin) {
+  ToldClock clock;
+  clock.tick_ns = 100;
+  const Timing timing = Executive(clock, true).run(Pace::wall, 50'000, 20, [](std::int64_t) { return true; });
+  EXPECT_EQ(clock.sleeps, 0);
+  EXPECT_LE(timing.lateness.max_ns(), 100);
+  EXPECT_EQ(timing.overruns, 0);
+}
+
 TEST(Executive, StopsWhenTheWorkSaysSo) {
   ToldClock clock;
   const Timing timing =
@@ -90,8 +99,9 @@ TEST(Histogram, TakesAnyDuration) {
 
 TEST(Footing, SaysInWordsWhatItDidNotGetAndGoesBack) {
   const Footing footing = take_footing();
-  EXPECT_EQ(footing.shortcomings.size(), (footing.pinned ? 0U : 1U) + (footing.realtime_priority ? 0U : 1U) +
-                                             (footing.memory_locked ? 0U : 1U));
+  const int missing = !footing.pinned + !footing.realtime_priority + !footing.memory_locked +
+                      (footing.realtime_priority && !footing.may_spin);
+  EXPECT_EQ(static_cast<int>(footing.shortcomings.size()), missing);
   leave_footing();
 }
 

@@ -23,6 +23,13 @@ has(run("describe"), "cable", "stage", "trial")
 has(run("describe", "breaker"), "opening_time            a time in ms; default 0 ms")
 has(run("describe", "cabel", code=2), 'nothing is called "cabel", did you mean "cable"?')
 
+# line constants, and a cross-section that cannot be
+has(run("line", demo / "veskar" / "infeed-line.toml"), "series impedance, ohm/km", 'r1 = "0.12', "waves travel 1 km in 3.")
+constants = as_json(run("line", demo / "veskar" / "infeed-line.toml", "--json"))
+expect(abs(constants["x1_ohm_per_m"] - 0.40e-3) < 0.02e-3, f"x1 of {constants['x1_ohm_per_m']}")
+(scratch / "wire.toml").write_text('[wire.a]\nphase = "d"\nheigth = "3 m"\n')
+has(run("line", "wire.toml", code=2), 'wire.toml:2: wire.a, phase: "d" is none of', 'heigth: no such field, did you mean "height"?')
+
 # usage
 run("frobnicate", code=2)
 run("test", code=2)

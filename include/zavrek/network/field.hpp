@@ -54,6 +54,9 @@ struct Table {
   [[nodiscard]] std::vector<std::string> field_names() const;
 };
 
+/// The required fields that `object`, a struct of this table, leaves without a value.
+[[nodiscard]] std::vector<const Field*> missing_fields(const Table& table, const void* object);
+
 /// Throws Error when `value` lies outside `bounds`; both are shown in `unit`.
 void check_bounds(double value, const Bounds& bounds, std::string_view unit);
 /// The accessors below throw Error when the file held something else.

@@ -1,0 +1,87 @@
+#include <cmath>
+#include <memory>
+#include <numbers>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "tool/verbs.hpp"
+#include "zavrek/casefile.hpp"
+#include "zavrek/emt/line_constants.hpp"
+
+namespace zavrek::tool {
+namespace {
+
+void print(const emt::LineConstants& c, const emt::LineGeometry& geometry) {
+  const double omega = 2 * std::numbers::pi * c.frequency_Hz;
+  const std::size_t n = c.phases.size();
+  fmt::print("{} wires at {}, earth of {} by {}\n", geometry.wires.size(), print_quantity(c.frequency_Hz, "Hz"),
+             print_quantity(geometry.earth_resistivity_ohm_m, "ohm m"), geometry.earth);
+  const auto matrix = [&](std::string_view title, auto&& entry) {
+    fmt::print("\n{}\n", title);
+    for (std::size_t row = 0; row < n; ++row) {
+      std::string line = "  " + c.phases[row];
+      for (std::size_t column = 0; column < n; ++column) line += fmt::format("  {:>20}", entry(row * n + column));
+      fmt::print("{}\n", line);
+    }
+  };
+  matrix("series impedance, ohm/km", [&](std::size_t k) {
+    const auto z = 1e3 * c.series_ohm_per_m[k];
+    return fmt::format("{:.5f} + j{:.5f}", z.real(), z.imag());
+  });
+  matrix("capacitance, nF/km", [&](std::size_t k) { return fmt::format("{:.4f}", 1e12 * c.capacitance_F_per_m[k]); });
+  if (n != 3) return;
+  fmt::print("\nas a transposed line, ready for a [line.NAME] table\n");
+  const auto row = [](std::string_view name, double value, std::string_view unit) { fmt::print("  {} = \"{:.6g} {}\"\n", name, value, unit); };
+  row("r1", 1e3 * c.z1_ohm_per_m.real(), "ohm/km");
+  row("x1", 1e3 * c.z1_ohm_per_m.imag(), "ohm/km");
+  row("c1", 1e12 * c.c1_F_per_m, "nF/km");
+  row("r0", 1e3 * c.z0_ohm_per_m.real(), "ohm/km");
+  row("x0", 1e3 * c.z0_ohm_per_m.imag(), "ohm/km");
+  row("c0", 1e12 * c.c0_F_per_m, "nF/km");
+  const double l1 = c.z1_ohm_per_m.imag() / omega;
+  fmt::print("  surge impedance {}, waves travel 1 km in {}\n", print_rounded(std::sqrt(l1 / c.c1_F_per_m), "ohm"),
+             print_rounded(1e3 * std::sqrt(l1 * c.c1_F_per_m), "s"));
+}
+
+nlohmann::json to_json(const emt::LineConstants& c) {
+  nlohmann::json out{{"phases", c.phases}, {"frequency_Hz", c.frequency_Hz}, {"capacitance_F_per_m", c.capacitance_F_per_m}};
+  for (const auto& z : c.series_ohm_per_m) {
+    out["resistance_ohm_per_m"].push_back(z.real());
+    out["reactance_ohm_per_m"].push_back(z.imag());
+  }
+  if (c.phases.size() == 3) {
+    out["r1_ohm_per_m"] = c.z1_ohm_per_m.real();
+    out["x1_ohm_per_m"] = c.z1_ohm_per_m.imag();
+    out["c1_F_per_m"] = c.c1_F_per_m;
+    out["r0_ohm_per_m"] = c.z0_ohm_per_m.real();
+    out["x0_ohm_per_m"] = c.z0_ohm_per_m.imag();
+    out["c0_F_per_m"] = c.c0_F_per_m;
+  }
+  return out;
+}
+
+}  // namespace
+
+void add_line(CLI::App& app, int& exit_code) {
+  struct Options {
+    std::string geometry;
+    bool json = false;
+  };
+  auto options = std::make_shared<Options>();
+  CLI::App* verb = app.add_subcommand("line", "constants of an overhead line from its cross-section");
+  verb->add_option("geometry", options->geometry, "file with the wires; see `zavrek describe wire`")->required();
+  verb->add_flag("--json", options->json, "print JSON");
+  verb->callback([options, &exit_code] {
+    const emt::LineGeometry geometry = casefile::read_line_geometry(options->geometry);
+    const emt::LineConstants constants = emt::line_constants(geometry);
+    if (options->json) {
+      fmt::print("{}\n", to_json(constants).dump(2));
+    } else {
+      print(constants, geometry);
+    }
+    exit_code = done;
+  });
+}
+
+}  // namespace zavrek::tool
