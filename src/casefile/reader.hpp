@@ -6,6 +6,8 @@
 #include <utility>
 #include <vector>
 
+// Debian ships the parser compiled; only the header's declarations are wanted here.
+#define TOML_HEADER_ONLY 0
 #include <toml++/toml.h>
 
 #include "zavrek/network/field.hpp"

@@ -1,5 +1,4 @@
 #include <cmath>
-#include <memory>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -10,12 +9,6 @@
 
 namespace zavrek::tool {
 namespace {
-
-struct Options {
-  std::string folder;
-  bool json = false;
-  bool signals = false;
-};
 
 /// Every trial is compiled too: a fault can split a line or name a phase that is not there.
 std::vector<std::string> check_trials(const trial::Case& all) {
@@ -93,24 +86,17 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
 
 }  // namespace
 
-void add_check(CLI::App& app, int& exit_code) {
-  auto options = std::make_shared<Options>();
-  CLI::App* verb = app.add_subcommand("check", "read a case; report every fault, else what it compiles to");
-  verb->add_option("case", options->folder, "folder of the case")->required();
-  verb->add_flag("--json", options->json, "print JSON");
-  verb->add_flag("--signals", options->signals, "list the signals of the plant");
-  verb->callback([options, &exit_code] {
-    const trial::Case all = casefile::read_case(options->folder);
-    const emt::Plant plant = emt::compile(all.network);
-    std::vector<std::string> notes = plant.summary().notes;
-    for (std::string& note : check_trials(all)) notes.push_back(std::move(note));
-    if (options->json) {
-      fmt::print("{}\n", to_json(all, plant, notes).dump(2));
-    } else {
-      print(all, plant, notes, options->signals);
-    }
-    exit_code = done;
-  });
+int check(const CheckOptions& options) {
+  const trial::Case all = casefile::read_case(options.folder);
+  const emt::Plant plant = emt::compile(all.network);
+  std::vector<std::string> notes = plant.summary().notes;
+  for (std::string& note : check_trials(all)) notes.push_back(std::move(note));
+  if (options.json) {
+    fmt::print("{}\n", to_json(all, plant, notes).dump(2));
+  } else {
+    print(all, plant, notes, options.signals);
+  }
+  return done;
 }
 
 }  // namespace zavrek::tool

@@ -1,5 +1,4 @@
 #include <cmath>
-#include <memory>
 #include <numbers>
 
 #include <fmt/format.h>
@@ -15,13 +14,15 @@ namespace {
 void print(const emt::LineConstants& c, const emt::LineGeometry& geometry) {
   const double omega = 2 * std::numbers::pi * c.frequency_Hz;
   const std::size_t n = c.phases.size();
-  fmt::print("{} wires at {}, earth of {} by {}\n", geometry.wires.size(), print_quantity(c.frequency_Hz, "Hz"),
-             print_quantity(geometry.earth_resistivity_ohm_m, "ohm m"), geometry.earth);
+  fmt::print("{} wires at {}, earth of {} by {}\n", geometry.wires.size(),
+             print_quantity(c.frequency_Hz, "Hz"), print_quantity(geometry.earth_resistivity_ohm_m, "ohm m"),
+             geometry.earth);
   const auto matrix = [&](std::string_view title, auto&& entry) {
     fmt::print("\n{}\n", title);
     for (std::size_t row = 0; row < n; ++row) {
       std::string line = "  " + c.phases[row];
-      for (std::size_t column = 0; column < n; ++column) line += fmt::format("  {:>20}", entry(row * n + column));
+      for (std::size_t column = 0; column < n; ++column)
+        line += fmt::format("  {:>20}", entry(row * n + column));
       fmt::print("{}\n", line);
     }
   };
@@ -29,10 +30,13 @@ void print(const emt::LineConstants& c, const emt::LineGeometry& geometry) {
     const auto z = 1e3 * c.series_ohm_per_m[k];
     return fmt::format("{:.5f} + j{:.5f}", z.real(), z.imag());
   });
-  matrix("capacitance, nF/km", [&](std::size_t k) { return fmt::format("{:.4f}", 1e12 * c.capacitance_F_per_m[k]); });
+  matrix("capacitance, nF/km",
+         [&](std::size_t k) { return fmt::format("{:.4f}", 1e12 * c.capacitance_F_per_m[k]); });
   if (n != 3) return;
   fmt::print("\nas a transposed line, ready for a [line.NAME] table\n");
-  const auto row = [](std::string_view name, double value, std::string_view unit) { fmt::print("  {} = \"{:.6g} {}\"\n", name, value, unit); };
+  const auto row = [](std::string_view name, double value, std::string_view unit) {
+    fmt::print("  {} = \"{:.6g} {}\"\n", name, value, unit);
+  };
   row("r1", 1e3 * c.z1_ohm_per_m.real(), "ohm/km");
   row("x1", 1e3 * c.z1_ohm_per_m.imag(), "ohm/km");
   row("c1", 1e12 * c.c1_F_per_m, "nF/km");
@@ -40,12 +44,14 @@ void print(const emt::LineConstants& c, const emt::LineGeometry& geometry) {
   row("x0", 1e3 * c.z0_ohm_per_m.imag(), "ohm/km");
   row("c0", 1e12 * c.c0_F_per_m, "nF/km");
   const double l1 = c.z1_ohm_per_m.imag() / omega;
-  fmt::print("  surge impedance {}, waves travel 1 km in {}\n", print_rounded(std::sqrt(l1 / c.c1_F_per_m), "ohm"),
+  fmt::print("  surge impedance {}, waves travel 1 km in {}\n",
+             print_rounded(std::sqrt(l1 / c.c1_F_per_m), "ohm"),
              print_rounded(1e3 * std::sqrt(l1 * c.c1_F_per_m), "s"));
 }
 
 nlohmann::json to_json(const emt::LineConstants& c) {
-  nlohmann::json out{{"phases", c.phases}, {"frequency_Hz", c.frequency_Hz}, {"capacitance_F_per_m", c.capacitance_F_per_m}};
+  nlohmann::json out{
+      {"phases", c.phases}, {"frequency_Hz", c.frequency_Hz}, {"capacitance_F_per_m", c.capacitance_F_per_m}};
   for (const auto& z : c.series_ohm_per_m) {
     out["resistance_ohm_per_m"].push_back(z.real());
     out["reactance_ohm_per_m"].push_back(z.imag());
@@ -63,25 +69,15 @@ nlohmann::json to_json(const emt::LineConstants& c) {
 
 }  // namespace
 
-void add_line(CLI::App& app, int& exit_code) {
-  struct Options {
-    std::string geometry;
-    bool json = false;
-  };
-  auto options = std::make_shared<Options>();
-  CLI::App* verb = app.add_subcommand("line", "constants of an overhead line from its cross-section");
-  verb->add_option("geometry", options->geometry, "file with the wires; see `zavrek describe wire`")->required();
-  verb->add_flag("--json", options->json, "print JSON");
-  verb->callback([options, &exit_code] {
-    const emt::LineGeometry geometry = casefile::read_line_geometry(options->geometry);
-    const emt::LineConstants constants = emt::line_constants(geometry);
-    if (options->json) {
-      fmt::print("{}\n", to_json(constants).dump(2));
-    } else {
-      print(constants, geometry);
-    }
-    exit_code = done;
-  });
+int line(const LineOptions& options) {
+  const emt::LineGeometry geometry = casefile::read_line_geometry(options.geometry);
+  const emt::LineConstants constants = emt::line_constants(geometry);
+  if (options.json) {
+    fmt::print("{}\n", to_json(constants).dump(2));
+  } else {
+    print(constants, geometry);
+  }
+  return done;
 }
 
 }  // namespace zavrek::tool

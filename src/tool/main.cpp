@@ -1,31 +1,124 @@
+// The command line, and nothing else: words to options, options to a verb, its result to an exit code.
 #include <cstdio>
+
+#include <CLI/CLI.hpp>
 
 #include "tool/verbs.hpp"
 #include "zavrek/error.hpp"
 
+namespace {
+
+using namespace zavrek;
+
+struct Words {
+  tool::CheckOptions check;
+  tool::RunOptions run;
+  tool::TestOptions test;
+  tool::PlotOptions plot;
+  tool::LineOptions line;
+  tool::RelayOptions relay;
+  tool::FitnessOptions fitness;
+  std::string kind;
+};
+
+const CLI::IsMember places({"plant", "process", "outside"});
+constexpr const char* case_help = "folder of the case";
+constexpr const char* place_help = "where all devices run, whatever the bench says";
+
+void add_reading(CLI::App& app, Words& words, int& code) {
+  CLI::App* verb = app.add_subcommand("check", "read a case; report every fault, else what it compiles to");
+  verb->add_option("case", words.check.folder, case_help)->required();
+  verb->add_flag("--json", words.check.json, "print JSON");
+  verb->add_flag("--signals", words.check.signals, "list the signals of the plant");
+  verb->callback([&] { code = tool::check(words.check); });
+
+  verb =
+      app.add_subcommand("describe", "the manual of an element, a setting or a file, from its field table");
+  verb->add_option("kind", words.kind,
+                   "cable, breaker, stage, trial, ...; all kinds are listed when left out");
+  verb->callback([&] { code = tool::describe(words.kind); });
+
+  verb = app.add_subcommand("line", "constants of an overhead line from its cross-section");
+  verb->add_option("geometry", words.line.geometry, "file with the wires; see `zavrek describe wire`")
+      ->required();
+  verb->add_flag("--json", words.line.json, "print JSON");
+  verb->callback([&] { code = tool::line(words.line); });
+}
+
+void add_running(CLI::App& app, Words& words, int& code) {
+  CLI::App* verb = app.add_subcommand("run", "run a case undisturbed, with its timing table");
+  verb->add_option("case", words.run.folder, case_help)->required();
+  verb->add_option("--for", words.run.duration, "simulated time, such as \"2 s\"");
+  verb->add_option("--pace", words.run.pace, "wall: locked to the clock; free: as fast as it goes")
+      ->check(CLI::IsMember({"wall", "free"}));
+  verb->add_option("--place", words.run.place, place_help)->check(places);
+  verb->add_option("--record", words.run.record, "write the record: NAME.cfg (COMTRADE) or NAME.csv");
+  verb->add_option("--figure", words.run.figure, "draw the record: NAME.png or NAME.svg");
+  verb->callback([&] { code = tool::run(words.run); });
+
+  verb = app.add_subcommand("test", "run the trials of a case: verdicts, records, figures, report");
+  verb->add_option("case", words.test.folder, case_help)->required();
+  verb->add_option("--out", words.test.out, "folder for records, figures and report; out/CASE when left out");
+  verb->add_option("--only", words.test.only, "run only trials with this in their name");
+  verb->add_option("--place", words.test.place, place_help)->check(places);
+  verb->add_option("--interface", words.test.interface, "network interface, whatever the bench says");
+  verb->add_option("--record", words.test.encoding, "data format of the COMTRADE records")
+      ->check(CLI::IsMember({"ascii", "binary", "binary32", "float32"}));
+  verb->add_flag("--free", words.test.free,
+                 "as fast as it goes, when every device runs in the plant's process");
+  verb->add_flag("--json", words.test.json, "print JSON");
+  verb->add_flag("--no-figures", words.test.no_figures, "draw no PNG per trial");
+  verb->callback([&] { code = tool::test(words.test); });
+
+  verb = app.add_subcommand("plot", "draw a COMTRADE record as PNG or SVG");
+  verb->add_option("record", words.plot.record, "its .cfg or .dat file")->required();
+  verb->add_option("figure", words.plot.figure, "NAME.png or NAME.svg")->required();
+  verb->add_option("--title", words.plot.title, "the station of the record when left out");
+  verb->add_option("--panels", words.plot.panels, "at most this many groups of signals")
+      ->check(CLI::Range(1, 20));
+  verb->callback([&] { code = tool::plot(words.plot); });
+}
+
+void add_processes(CLI::App& app, Words& words, int& code) {
+  CLI::App* verb = app.add_subcommand(
+      "relay", "an overcurrent relay as a process of its own: sampled values in, GOOSE out");
+  auto& ports = words.relay.ports;
+  verb->add_option("settings", words.relay.settings, "its settings file")->required();
+  verb->add_option("--name", ports.name, "its name, and the identifier of its GOOSE");
+  verb->add_option("--interface", words.relay.interface, "network interface");
+  verb->add_option("--medium", words.relay.medium, "raw packet socket, or the same frames in local datagrams")
+      ->check(CLI::IsMember({"automatic", "raw", "datagram"}));
+  verb->add_option("--stream", ports.stream_id, "identifier of the stream that it reads");
+  verb->add_option("--stream-appid", ports.stream_appid, "application identifier of that stream");
+  verb->add_option("--goose-appid", ports.goose_appid, "application identifier of its GOOSE");
+  verb->add_option("--frequency", words.relay.frequency,
+                   "nominal frequency; the stream has 80 samples per cycle");
+  verb->callback([&] { code = tool::relay(words.relay); });
+
+  verb = app.add_subcommand("fitness", "measure whether this computer can hold a step");
+  verb->add_option("--step", words.fitness.step, "the step, such as \"50 us\"");
+  verb->add_option("--for", words.fitness.duration, "how long to measure");
+  verb->callback([&] { code = tool::fitness(words.fitness); });
+}
+
+}  // namespace
+
 int main(int argc, char** argv) {
-  using namespace zavrek;
   CLI::App app{"Zavrek: real-time models of power networks for testing relays and controllers", "zavrek"};
   app.require_subcommand(1);
   app.set_version_flag("--version", "zavrek 0.1.0");
-  int exit_code = tool::done;
-  tool::add_check(app, exit_code);
-  tool::add_run(app, exit_code);
-  tool::add_test(app, exit_code);
-  tool::add_plot(app, exit_code);
-  tool::add_line(app, exit_code);
-  tool::add_relay(app, exit_code);
-  tool::add_fitness(app, exit_code);
-  tool::add_describe(app, exit_code);
+  Words words;
+  int code = tool::done;
+  add_reading(app, words, code);
+  add_running(app, words, code);
+  add_processes(app, words, code);
   try {
     app.parse(argc, argv);
-    return exit_code;
+    return code;
   } catch (const CLI::ParseError& error) {
     return app.exit(error) == 0 ? tool::done : tool::bad_input;
-  } catch (const Error& error) {
-    std::fprintf(stderr, "%s\n", error.what());
   } catch (const std::exception& error) {
     std::fprintf(stderr, "%s\n", error.what());
+    return tool::bad_input;
   }
-  return tool::bad_input;
 }

@@ -1,5 +1,4 @@
 #include <algorithm>
-#include <memory>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -10,18 +9,6 @@
 
 namespace zavrek::tool {
 namespace {
-
-struct Options {
-  std::string folder;
-  std::string out;
-  std::string only;
-  std::string place;
-  std::string interface;
-  std::string encoding = "binary";
-  bool free = false;
-  bool json = false;
-  bool no_figures = false;
-};
 
 record::Encoding encoding_of(const std::string& word) {
   if (word == "ascii") return record::Encoding::ascii;
@@ -64,14 +51,14 @@ nlohmann::json to_json(const trial::TrialResult& result) {
 
 /// The evidence of one trial: its record and its figure.
 void keep_evidence(const trial::TrialResult& result, const std::filesystem::path& stem,
-                   const Options& options) {
+                   const TestOptions& options) {
   if (result.record.time_s.size() < 2) return;
   record::write_comtrade(result.record, std::filesystem::path(stem) += ".cfg", encoding_of(options.encoding));
   if (!options.no_figures)
     report::draw_record(result.record, result.name, std::filesystem::path(stem) += ".png");
 }
 
-std::vector<trial::TrialResult> run_all(const trial::Case& all, const Options& options,
+std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOptions& options,
                                         const std::filesystem::path& out) {
   trial::RunOptions run{options.place, options.interface, options.free,
                         std::filesystem::read_symlink("/proc/self/exe")};
@@ -86,7 +73,9 @@ std::vector<trial::TrialResult> run_all(const trial::Case& all, const Options& o
   return results;
 }
 
-int run_test(const Options& options) {
+}  // namespace
+
+int test(const TestOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
   const std::filesystem::path out =
       options.out.empty()
@@ -112,26 +101,6 @@ int run_test(const Options& options) {
                (out / "report.html").string());
   }
   return well ? done : failed_verdict;
-}
-
-}  // namespace
-
-void add_test(CLI::App& app, int& exit_code) {
-  auto options = std::make_shared<Options>();
-  CLI::App* verb = app.add_subcommand("test", "run the trials of a case: verdicts, records, figures, report");
-  verb->add_option("case", options->folder, "folder of the case")->required();
-  verb->add_option("--out", options->out, "folder for records, figures and report; out/CASE when left out");
-  verb->add_option("--only", options->only, "run only trials with this in their name");
-  verb->add_option("--place", options->place, "where all devices run, whatever the bench says")
-      ->check(CLI::IsMember({"plant", "process", "outside"}));
-  verb->add_option("--interface", options->interface, "network interface, whatever the bench says");
-  verb->add_option("--record", options->encoding, "data format of the COMTRADE records")
-      ->check(CLI::IsMember({"ascii", "binary", "binary32", "float32"}));
-  verb->add_flag("--free", options->free,
-                 "as fast as it goes, when every device runs in the plant's process");
-  verb->add_flag("--json", options->json, "print JSON");
-  verb->add_flag("--no-figures", options->no_figures, "draw no PNG per trial");
-  verb->callback([options, &exit_code] { exit_code = run_test(*options); });
 }
 
 }  // namespace zavrek::tool
