@@ -43,7 +43,7 @@ expect((scratch / "run.png").read_bytes()[:4] == b"\x89PNG", "figure")
 has(run("run", demo / "veskar", "--for", "2 km", code=2), '"2 km" is a length; a time is wanted')
 
 # all trials against relays in processes of their own
-text = run("test", demo / "veskar", "--out", "out", "--record", "ascii")
+text = run_paced("test", demo / "veskar", "--out", "out", "--record", "ascii")
 has(text, "8 of 8 trials passed", "start lateness", "overruns", "wire: ", "report: out/report.html")
 result = as_json(run("test", demo / "veskar", "--out", "json", "--json", "--no-figures", "--free", "--place", "plant"))
 expect(result["passed"] and len(result["trials"]) == 8, "JSON verdicts")
@@ -102,7 +102,7 @@ datagram.mkdir()
 (datagram / "case.toml").write_text(f'network = "{demo}/veskar/network.toml"\ntrials = "{demo}/veskar/trials.toml"\n')
 bench = (demo / "veskar" / "bench.toml").read_text().replace('interface = "lo"', 'interface = "lo"\nmedium = "datagram"')
 (datagram / "bench.toml").write_text(bench.replace('settings = "', f'settings = "{demo}/veskar/'))
-has(run("test", datagram, "--only", "solid", "--out", "d", "--no-figures"), "frames in datagrams on loopback", "1 of 1 trials passed")
+has(run_paced("test", datagram, "--only", "solid", "--out", "d", "--no-figures"), "frames in datagrams on loopback", "1 of 1 trials passed")
 
 # the stand-in refuses settings that cannot work; fitness measures
 (scratch / "R.toml").write_text('[stage.s]\npickup = "100 A"\n')
