@@ -1,16 +1,16 @@
 // Overhead line constants per unit of length. For wires i and k at mean heights y, D their distance, D' the
 // distance of one to the image of the other, k = w mu0:
-//   complex depth   z_ik = r_i (i = k) + j k/(2 pi) ln( sqrt((y_i + y_k + 2p)^2 + dx^2) / D ),  p = sqrt(rho / (j k))
-//   Carson          z_ik = r_i (i = k) + k/8 + j k/(2 pi) ln(De / D),  De = 2 exp(1/2 - gamma) sqrt(rho / k)
-//   p_ik = ln(D'/D) / (2 pi eps0),  C = p^-1
+//   complex depth   z_ik = r_i (i = k) + j k/(2 pi) ln( sqrt((y_i + y_k + 2p)^2 + dx^2) / D ),  p = sqrt(rho
+//   / (j k)) Carson          z_ik = r_i (i = k) + k/8 + j k/(2 pi) ln(De / D),  De = 2 exp(1/2 - gamma)
+//   sqrt(rho / k) p_ik = ln(D'/D) / (2 pi eps0),  C = p^-1
 // with D = GMR (series) or radius (potential) for i = k.
 #include "zavrek/emt/line_constants.hpp"
 
 #include <cmath>
 #include <numbers>
 
-#include <Eigen/Dense>
 #include <fmt/format.h>
+#include <Eigen/Dense>
 
 namespace zavrek::emt {
 namespace {
@@ -46,8 +46,12 @@ Conductor conductor_of(const Wire& wire) {
   const double radius = wire.diameter_m / 2;
   const double gmr = is_set(wire.gmr_m) ? wire.gmr_m : radius * std::exp(-0.25);
   const int phase = wire.phase == "ground" ? 3 : wire.phase[0] - 'a';
-  return {wire.x_m, wire.height_m - 2 * wire.sag_m / 3, wire.resistance_ohm_per_m / wire.bundle, bundled(gmr, wire),
-          bundled(radius, wire), phase};
+  return {wire.x_m,
+          wire.height_m - 2 * wire.sag_m / 3,
+          wire.resistance_ohm_per_m / wire.bundle,
+          bundled(gmr, wire),
+          bundled(radius, wire),
+          phase};
 }
 
 Complex series_entry(const Conductor& a, const Conductor& b, bool self, const LineGeometry& g) {
@@ -69,14 +73,16 @@ double potential_entry(const Conductor& a, const Conductor& b, bool self) {
   return std::log(std::hypot(a.x - b.x, a.y + b.y) / distance) / (2 * pi * eps0);
 }
 
-/// Admittance-like reduction: wires of one phase share its voltage and add their currents (or charges), ground
-/// wires have no voltage. `matrix` maps currents to voltage drops; so does the result, phase by phase.
+/// Admittance-like reduction: wires of one phase share its voltage and add their currents (or charges),
+/// ground wires have no voltage. `matrix` maps currents to voltage drops; so does the result, phase by phase.
 template <class Matrix>
-Matrix reduced(const Matrix& matrix, const std::vector<Conductor>& conductors, const std::vector<int>& phases) {
+Matrix reduced(const Matrix& matrix, const std::vector<Conductor>& conductors,
+               const std::vector<int>& phases) {
   Eigen::MatrixXd joins = Eigen::MatrixXd::Zero(matrix.rows(), static_cast<Eigen::Index>(phases.size()));
   for (std::size_t k = 0; k < conductors.size(); ++k) {
     for (std::size_t m = 0; m < phases.size(); ++m) {
-      if (conductors[k].phase == phases[m]) joins(static_cast<Eigen::Index>(k), static_cast<Eigen::Index>(m)) = 1;
+      if (conductors[k].phase == phases[m])
+        joins(static_cast<Eigen::Index>(k), static_cast<Eigen::Index>(m)) = 1;
     }
   }
   const Matrix inverse = matrix.inverse();
@@ -89,27 +95,33 @@ Matrix reduced(const Matrix& matrix, const std::vector<Conductor>& conductors, c
 const Table& table(const Wire*) {
   static const Table built =
       TableOf<Wire>("wire", "one wire or bundle of an overhead line")
-          .choice("phase", &Wire::phase, {"a", "b", "c", "ground"}, "phase that it belongs to; ground wires are eliminated")
+          .choice("phase", &Wire::phase, {"a", "b", "c", "ground"},
+                  "phase that it belongs to; ground wires are eliminated")
           .quantity("x", &Wire::x_m, "m", any(), "horizontal place")
           .quantity("height", &Wire::height_m, "m", above(0), "above ground, at the tower")
-          .quantity("sag", &Wire::sag_m, "m", at_least(0), "at mid-span; the mean height lies 2/3 of it lower")
+          .quantity("sag", &Wire::sag_m, "m", at_least(0),
+                    "at mid-span; the mean height lies 2/3 of it lower")
           .quantity("resistance", &Wire::resistance_ohm_per_m, "ohm/km", at_least(0), "of one wire")
           .quantity("diameter", &Wire::diameter_m, "mm", above(0), "outer diameter of one wire")
-          .quantity("gmr", &Wire::gmr_m, "mm", above(0), "geometric mean radius; that of a solid round wire when left out",
-                    Need::optional)
+          .quantity("gmr", &Wire::gmr_m, "mm", above(0),
+                    "geometric mean radius; that of a solid round wire when left out", Need::optional)
           .count("bundle", &Wire::bundle, within(1, 12), "wires on a circle, joined")
-          .quantity("bundle_spacing", &Wire::bundle_spacing_m, "mm", above(0), "between neighbours of the bundle",
-                    Need::optional)
+          .quantity("bundle_spacing", &Wire::bundle_spacing_m, "mm", above(0),
+                    "between neighbours of the bundle", Need::optional)
           .build();
   return built;
 }
 
 const Table& table(const LineGeometry*) {
   static const Table built =
-      TableOf<LineGeometry>("geometry", "a file for `zavrek line`: an overhead line's cross-section, with [wire.NAME] tables")
-          .quantity("frequency", &LineGeometry::frequency_Hz, "Hz", above(0), "at which the impedance is calculated")
-          .quantity("earth_resistivity", &LineGeometry::earth_resistivity_ohm_m, "ohm m", above(0), "of the soil")
-          .choice("earth", &LineGeometry::earth, {"complex depth", "carson two-term"}, "how the return through earth is calculated")
+      TableOf<LineGeometry>(
+          "geometry", "a file for `zavrek line`: an overhead line's cross-section, with [wire.NAME] tables")
+          .quantity("frequency", &LineGeometry::frequency_Hz, "Hz", above(0),
+                    "at which the impedance is calculated")
+          .quantity("earth_resistivity", &LineGeometry::earth_resistivity_ohm_m, "ohm m", above(0),
+                    "of the soil")
+          .choice("earth", &LineGeometry::earth, {"complex depth", "carson two-term"},
+                  "how the return through earth is calculated")
           .build();
   return built;
 }
@@ -125,17 +137,20 @@ std::vector<Flaw> validate(const LineGeometry& geometry) {
     for (const network::Field* field : network::missing_fields(table(&wire), &wire)) {
       report(place, field->name, fmt::format("missing; {} is wanted", field->expects));
     }
-    if (wire.bundle > 1 && !is_set(wire.bundle_spacing_m)) report(place, "bundle_spacing", "missing; a bundle needs it");
+    if (wire.bundle > 1 && !is_set(wire.bundle_spacing_m))
+      report(place, "bundle_spacing", "missing; a bundle needs it");
     if (wire.height_m - wire.sag_m <= 0) report(place, "sag", "lets the wire touch the ground");
     phase = phase || wire.phase != "ground";
     for (const Wire& other : geometry.wires) {
       if (&other == &wire) break;
-      if (std::hypot(wire.x_m - other.x_m, wire.height_m - other.height_m) < (wire.diameter_m + other.diameter_m) / 2) {
+      if (std::hypot(wire.x_m - other.x_m, wire.height_m - other.height_m) <
+          (wire.diameter_m + other.diameter_m) / 2) {
         report(place, "x", fmt::format("lies inside wire \"{}\"", other.name));
       }
     }
   }
-  if (!phase) report("geometry", "", "has no phase wire; write at least one, such as [wire.a] with phase = \"a\"");
+  if (!phase)
+    report("geometry", "", "has no phase wire; write at least one, such as [wire.a] with phase = \"a\"");
   return flaws;
 }
 

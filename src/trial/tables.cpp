@@ -208,7 +208,7 @@ struct Checker {
       if (trial.fault) {
         network::Network struck = all.network;
         struck.faults = {trial.fault->fault};
-        for (Flaw flaw : network::validate(struck)) {
+        for (const Flaw& flaw : network::validate(struck)) {
           if (flaw.place != trial.fault->fault.name) continue;
           report(place, "fault." + flaw.field, flaw.text);
         }

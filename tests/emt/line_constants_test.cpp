@@ -37,23 +37,38 @@ TEST(LineConstants, OfAPairOfWiresFollowTheClosedForm) {
   const double side = 4, height = 400;
   for (int k = 0; k < 3; ++k) {
     const double angle = 2 * std::numbers::pi * k / 3;
-    g.wires.push_back({.name = std::string(1, static_cast<char>('a' + k)), .phase = std::string(1, static_cast<char>('a' + k)),
-                       .x_m = side / std::sqrt(3.0) * std::cos(angle), .height_m = height + side / std::sqrt(3.0) * std::sin(angle),
-                       .resistance_ohm_per_m = 1e-4, .diameter_m = 0.02});
+    g.wires.push_back({.name = std::string(1, static_cast<char>('a' + k)),
+                       .phase = std::string(1, static_cast<char>('a' + k)),
+                       .x_m = side / std::sqrt(3.0) * std::cos(angle),
+                       .height_m = height + side / std::sqrt(3.0) * std::sin(angle),
+                       .resistance_ohm_per_m = 1e-4,
+                       .diameter_m = 0.02});
   }
   const LineConstants constants = line_constants(g);
   EXPECT_NEAR(constants.z1_ohm_per_m.real(), 1e-4, 1e-9);
-  EXPECT_NEAR(constants.z1_ohm_per_m.imag(), 2 * std::numbers::pi * 50 * 2e-7 * std::log(side / (0.01 * std::exp(-0.25))), 1e-9);
+  EXPECT_NEAR(constants.z1_ohm_per_m.imag(),
+              2 * std::numbers::pi * 50 * 2e-7 * std::log(side / (0.01 * std::exp(-0.25))), 1e-9);
   EXPECT_NEAR(constants.c1_F_per_m, 2 * std::numbers::pi * 8.8541878128e-12 / std::log(side / 0.01), 1e-15);
 }
 
 TEST(LineConstants, JoinABundleAsItsSeparateWires) {
   LineGeometry together;
-  together.wires = {{.name = "a", .phase = "a", .x_m = 0, .height_m = 20, .resistance_ohm_per_m = 6e-5, .diameter_m = 0.03, .bundle = 2,
+  together.wires = {{.name = "a",
+                     .phase = "a",
+                     .x_m = 0,
+                     .height_m = 20,
+                     .resistance_ohm_per_m = 6e-5,
+                     .diameter_m = 0.03,
+                     .bundle = 2,
                      .bundle_spacing_m = 0.4}};
   LineGeometry apart;
   for (const double x : {-0.2, 0.2}) {
-    apart.wires.push_back({.name = x < 0 ? "a1" : "a2", .phase = "a", .x_m = x, .height_m = 20, .resistance_ohm_per_m = 6e-5, .diameter_m = 0.03});
+    apart.wires.push_back({.name = x < 0 ? "a1" : "a2",
+                           .phase = "a",
+                           .x_m = x,
+                           .height_m = 20,
+                           .resistance_ohm_per_m = 6e-5,
+                           .diameter_m = 0.03});
   }
   const auto one = line_constants(together);
   const auto two = line_constants(apart);
@@ -68,8 +83,9 @@ TEST(LineConstants, RefuseWiresThatCannotBe) {
   g.wires[3].diameter_m = unset;
   std::string text;
   for (const Flaw& flaw : validate(g)) text += to_string(flaw) + "\n";
-  EXPECT_EQ(text, "wire.b, x: lies inside wire \"a\"\nwire.c, sag: lets the wire touch the ground\n"
-                  "wire.n, diameter: missing; a length in mm is wanted\n");
+  EXPECT_EQ(text,
+            "wire.b, x: lies inside wire \"a\"\nwire.c, sag: lets the wire touch the ground\n"
+            "wire.n, diameter: missing; a length in mm is wanted\n");
 }
 
 }  // namespace

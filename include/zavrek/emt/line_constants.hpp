@@ -15,14 +15,14 @@ using network::unset;
 /// are earthed all along and eliminated.
 struct Wire {
   std::string name;
-  std::string phase;              ///< "a", "b", "c" or "ground"
-  double x_m = unset;             ///< horizontal place
-  double height_m = unset;        ///< at the tower
-  double sag_m = 0;               ///< at mid-span; the mean height lies 2/3 of it lower
+  std::string phase;        ///< "a", "b", "c" or "ground"
+  double x_m = unset;       ///< horizontal place
+  double height_m = unset;  ///< at the tower
+  double sag_m = 0;         ///< at mid-span; the mean height lies 2/3 of it lower
   double resistance_ohm_per_m = unset;
-  double diameter_m = unset;      ///< outer
-  double gmr_m = unset;           ///< geometric mean radius; that of a solid round wire when unset
-  int bundle = 1;                 ///< wires on a circle, joined
+  double diameter_m = unset;        ///< outer
+  double gmr_m = unset;             ///< geometric mean radius; that of a solid round wire when unset
+  int bundle = 1;                   ///< wires on a circle, joined
   double bundle_spacing_m = unset;  ///< between neighbours of the bundle
 };
 const Table& table(const Wire*);
@@ -51,7 +51,8 @@ struct LineConstants {
 
 /// Series impedance with earth return and potential coefficients with images, ground wires and joined
 /// wires eliminated (Kron). Earth return by complex depth (Deri et al., IEEE Trans. PAS-100, 1981) or by the
-/// first two terms of Carson's series (Bell System Tech. J. 5, 1926). Throws Error when `validate` finds flaws.
+/// first two terms of Carson's series (Bell System Tech. J. 5, 1926). Throws Error when `validate` finds
+/// flaws.
 [[nodiscard]] LineConstants line_constants(const LineGeometry& geometry);
 
 }  // namespace zavrek::emt
