@@ -37,7 +37,8 @@ int main(int argc, char** argv) {
   fmt::print(
       "\nOrder: slope of the error over the step, from 100 us to 10 us; two is what the trapezoidal rule "
       "promises. On the open\n"
-      "line the step only errs at the instant of the wave front itself, one sample in each travel; the rms "
+      "line the step only errs at the instant of the wave front itself, one sample in each round trip; the "
+      "rms "
       "of so few samples\n"
       "falls with half an order more. \"exact\": nothing is left but the digits of the file (travel time and "
       "step divide evenly,\n"

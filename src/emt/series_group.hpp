@@ -14,16 +14,26 @@
 
 namespace zavrek::emt::internal {
 
+/// What a step of length h makes of a series part, in the letters above.
+struct StepMatrices {
+  Eigen::MatrixXd inductive;  // 2L/h
+  Eigen::VectorXd elastic;    // hS/2
+  Eigen::MatrixXd passed;     // 2L/h - R - hS/2
+};
+[[nodiscard]] inline StepMatrices step_matrices(const SeriesPart& part, double step_s) {
+  StepMatrices m{2 / step_s * part.inductance, step_s / 2 * part.elastance, {}};
+  m.passed = m.inductive - part.resistance;
+  m.passed.diagonal() -= m.elastic;
+  return m;
+}
+
 template <int N, bool Capacitive>
 class SeriesGroup {
  public:
   /// `ends` and slots are positions in the plant's value array.
   void add(const SeriesPart& part, const Eigen::MatrixXd& conductance, double step_s,
            const int* node_position, int first_current, int first_charge) {
-    const Eigen::MatrixXd inductive = 2 / step_s * part.inductance;
-    const Eigen::VectorXd elastic = step_s / 2 * part.elastance;
-    Eigen::MatrixXd passed = inductive - part.resistance;
-    passed.diagonal() -= elastic;
+    const auto [inductive, elastic, passed] = step_matrices(part, step_s);
     for (int k = 0; k < N; ++k) {
       p_.push_back(node_position[part.ends[static_cast<std::size_t>(k)].p]);
       q_.push_back(node_position[part.ends[static_cast<std::size_t>(k)].q]);

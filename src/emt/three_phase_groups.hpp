@@ -8,6 +8,7 @@
 #include "emt/assembly.hpp"
 #include "emt/lanes.hpp"
 #include "emt/rule.hpp"
+#include "emt/series_group.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -16,10 +17,7 @@ class ThreePhaseSeries {
  public:
   void add(const SeriesPart& part, const Eigen::MatrixXd& conductance, double step_s,
            const int* node_position, int first_current, int first_charge) {
-    const Eigen::MatrixXd inductive = 2 / step_s * part.inductance;
-    const Eigen::VectorXd elastic = step_s / 2 * part.elastance;
-    Eigen::MatrixXd passed = inductive - part.resistance;
-    passed.diagonal() -= elastic;
+    const auto [inductive, elastic, passed] = step_matrices(part, step_s);
     p_.push_back(node_position[part.ends[0].p]);
     q_.push_back(node_position[part.ends[0].q]);
     current_.push_back(first_current);

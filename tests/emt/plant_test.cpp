@@ -262,6 +262,29 @@ TEST(Transformer, ShowsItsShortCircuitVoltageAndNoLoadCurrent) {
   EXPECT_NEAR(std::abs(shorted.phasor(shorted.signal("T.ia"))), 10 * rated, 0.01 * 10 * rated);
 }
 
+TEST(Transformer, LimitsAnEarthFaultByItsNeutralImpedance) {
+  Network n = with_transformer("Dyn11");
+  auto& t = std::get<Transformer>(n.elements[1]);
+  t.low_neutral_resistance_ohm = 6.35;
+  t.low_neutral_reactance_ohm = 1.5;
+  n.faults = {{.name = "fault", .on = "low", .phases = "AG", .resistance_ohm = 0.2}};
+  Plant plant = compile(n);
+  plant.close(plant.operable("fault"), 0.02);
+  run_until(plant, 0.3);
+  double peak = 0;
+  while (plant.time_s() < 0.32) {
+    ASSERT_EQ(plant.step(), Status::running);
+    peak = std::max(peak, std::abs(plant.value(plant.signal("fault.ia"))));
+  }
+  // The delta shorts the zero sequence, so Z0 = Z1 = Z2 = Zk: I = 3 E / (3 Zk + 3 Zn + 3 Rf).
+  const double base = 11e3 * 11e3 / 20e6;
+  const double r = 90e3 / 20e6 * base;
+  const std::complex<double> zk(r, std::sqrt(0.01 * base * base - r * r));
+  const double expected =
+      std::numbers::sqrt2 * 11e3 / std::numbers::sqrt3 / std::abs(zk + std::complex<double>(6.55, 1.5));
+  EXPECT_NEAR(peak, expected, 3e-3 * expected);
+}
+
 TEST(InstrumentTransformers, ScaleCurrentsAndVoltagesToTheirSecondary) {
   Network n = feeder();
   n.elements.emplace_back(
