@@ -11,10 +11,10 @@ namespace zavrek::emt::internal {
 
 Assembly::Assembly(const network::Network& network, double step_s) : network_(&network), step_s_(step_s) {
   for (const network::Bus& bus : network.buses) {
-    bus_nodes_[bus.name] = new_nodes(bus.name, bus.phases.size());
+    bus_nodes_[bus.name] = new_nodes(bus.name, bus.phases);
     std::vector<Terms> voltages;
     for (const NodeId node : bus_nodes_[bus.name]) voltages.push_back({voltage_of(node)});
-    phase_signals(bus.name + ".v", "V", voltages);
+    phase_signals(bus.name + ".v", "V", voltages, bus.phases);
   }
   add_faults();
 }
@@ -28,9 +28,33 @@ std::vector<NodeId> Assembly::nodes(const std::string& bus, std::size_t phases) 
   return bus_nodes_.at(bus);
 }
 
+Span Assembly::span(const std::string& owner, const std::array<std::string, 2>& between) const {
+  Span span;
+  const auto has = [&](const std::string& name, char letter) {
+    return name == network::ground || bus(name).phases.find(letter) != std::string::npos;
+  };
+  const auto node = [&](const std::string& name, char letter) {
+    return name == network::ground ? ground_node : bus_nodes_.at(name)[bus(name).phases.find(letter)];
+  };
+  for (const char letter : {'a', 'b', 'c'}) {
+    if (!has(between[0], letter) || !has(between[1], letter)) continue;
+    span.letters += letter;
+    span.near.push_back(node(between[0], letter));
+    span.far.push_back(node(between[1], letter));
+  }
+  if (span.letters.empty()) {
+    throw Error(Flaw{.file = {},
+                     .place = owner,
+                     .field = "between",
+                     .text = fmt::format("\"{}\" and \"{}\" have no phase in common", between[0], between[1])});
+  }
+  return span;
+}
+
 std::vector<Tap> Assembly::stations(const std::string& element,
                                     const std::array<std::string, 2>& between) const {
-  std::vector<Tap> stations{{0, nodes(between[0])}, {1, nodes(between[1])}};
+  const Span ends = span(element, between);
+  std::vector<Tap> stations{{0, ends.near}, {1, ends.far}};
   if (const auto found = taps_.find(element); found != taps_.end()) {
     stations.insert(stations.end(), found->second.begin(), found->second.end());
   }
@@ -42,23 +66,29 @@ std::vector<Tap> Assembly::stations(const std::string& element,
 NodeId Assembly::new_node(std::string name) {
   node_names_.push_back(std::move(name));
   group_of_.push_back(groups_.size());
+  lane_of_.push_back(0);
   groups_.push_back({node_count() - 1});
   return node_count() - 1;
 }
 
-std::vector<NodeId> Assembly::new_nodes(const std::string& name, std::size_t phases) {
+std::vector<NodeId> Assembly::new_nodes(const std::string& name, const std::string& letters) {
   std::vector<NodeId> made;
-  for (std::size_t k = 0; k < phases; ++k) {
-    node_names_.push_back(name + "." + phase_letter(k));
+  for (const char letter : letters) {
+    node_names_.push_back(name + "." + letter);
     group_of_.push_back(groups_.size());
+    lane_of_.push_back(phase_index(letter));
     made.push_back(node_count() - 1);
   }
   groups_.push_back(made);
   return made;
 }
 
-void Assembly::impose(NodeId node, const std::string& owner, double amplitude_V, double omega,
-                      double angle_rad) {
+std::size_t Assembly::waveform(Waveform waveform) {
+  waveforms.push_back(std::move(waveform));
+  return waveforms.size() - 1;
+}
+
+void Assembly::impose(NodeId node, const std::string& owner, std::size_t waveform, double angle_rad) {
   for (const KnownNode& known : known_nodes) {
     if (known.node != node) continue;
     throw Error(
@@ -69,7 +99,7 @@ void Assembly::impose(NodeId node, const std::string& owner, double amplitude_V,
                                  "them a short_circuit",
                                  known.owner, node_name(node))});
   }
-  known_nodes.push_back({node, owner, amplitude_V, omega, angle_rad});
+  known_nodes.push_back({node, owner, waveform, angle_rad});
 }
 
 Slot Assembly::take_slots(std::size_t count) {
@@ -101,12 +131,21 @@ Slot Assembly::capacitance(CapacitancePart part) {
 }
 
 bool Assembly::between_groups(const std::vector<Ends>& ends) const {
-  if (ends.size() != 3) return false;
-  const auto whole = [&](NodeId a, NodeId b, NodeId c) {
-    if (a == ground_node) return b == ground_node && c == ground_node;
-    return groups_[group_of_[static_cast<std::size_t>(a)]] == std::vector<NodeId>{a, b, c};
-  };
-  return whole(ends[0].p, ends[1].p, ends[2].p) && whole(ends[0].q, ends[1].q, ends[2].q);
+  if (ends.size() < 2 || ends.size() > 3) return false;
+  const auto group = [&](NodeId node) { return group_of_[static_cast<std::size_t>(node)]; };
+  unsigned seen = 0;
+  for (const Ends& pair : ends) {
+    for (NodeId Ends::*side : {&Ends::p, &Ends::q}) {
+      const NodeId first = ends[0].*side;
+      if ((first == ground_node) != (pair.*side == ground_node)) return false;
+      if (first != ground_node && group(first) != group(pair.*side)) return false;
+    }
+    if (pair.p != ground_node && pair.q != ground_node && lane_of(pair.p) != lane_of(pair.q)) return false;
+    const unsigned bit = 1U << lane_of(pair);
+    if (seen & bit) return false;
+    seen |= bit;
+  }
+  return true;
 }
 
 Terms Assembly::resolved(const Terms& terms) const {
@@ -151,6 +190,27 @@ int Assembly::wave(WavePart part) {
   return static_cast<int>(wave_parts.size()) - 1;
 }
 
+const SegmentPart& Assembly::segments(SegmentPart part) {
+  part.current = take_slots(1);
+  part.state = take_slots(1);
+  segment_parts.push_back(std::move(part));
+  return segment_parts.back();
+}
+
+Slot Assembly::model(ModelPart part) {
+  part.first = take_slots(static_cast<std::size_t>(part.model->slots()));
+  model_parts.push_back(std::move(part));
+  return model_parts.back().first;
+}
+
+Slot Assembly::knob(std::string name, std::string unit, double value, double low, double high) {
+  const Slot slot = take_slots(1);
+  signal(name, unit, {value_of(slot)});
+  knobs.push_back({std::move(name), std::move(unit), low, high, slot});
+  knob_values.push_back(value);
+  return slot;
+}
+
 void Assembly::operable(Operable operable) { operables.push_back(std::move(operable)); }
 
 void Assembly::signal(std::string name, std::string unit, Terms terms) {
@@ -159,14 +219,15 @@ void Assembly::signal(std::string name, std::string unit, Terms terms) {
 }
 
 void Assembly::phase_signals(const std::string& name, const std::string& unit,
-                             const std::vector<Terms>& per_phase) {
-  for (std::size_t k = 0; k < per_phase.size(); ++k) signal(name + phase_letter(k), unit, per_phase[k]);
+                             const std::vector<Terms>& per_phase, const std::string& letters) {
+  for (std::size_t k = 0; k < per_phase.size(); ++k) signal(name + letters[k], unit, per_phase[k]);
 }
 
 void Assembly::end_currents(const std::string& element, const std::vector<Terms>& near,
-                            const std::vector<Terms>& far) {
-  phase_signals(element + ".i", "A", near);
-  for (std::size_t k = 0; k < far.size(); ++k) signal(element + ".i" + phase_letter(k) + "_far", "A", far[k]);
+                            const std::vector<Terms>& far, const std::string& letters) {
+  phase_signals(element + ".i", "A", near, letters);
+  for (std::size_t k = 0; k < far.size(); ++k)
+    signal(element + ".i" + letters[k] + "_far", "A", far[k]);
 }
 
 const Terms* Assembly::find_signal(const std::string& name) const {
@@ -176,24 +237,25 @@ const Terms* Assembly::find_signal(const std::string& name) const {
 
 void Assembly::add_faults() {
   for (const network::Fault& fault : network_->faults) {
-    std::vector<NodeId> place;
-    if (const network::Bus* bus = network_->find_bus(fault.on)) {
-      place = nodes(bus->name);
-    } else {
-      auto& taps = taps_[fault.on];
-      for (const Tap& tap : taps) {
-        if (tap.fraction == fault.at) place = tap.nodes;
-      }
-      const auto ends = ends_of_length(network_->find_element(fault.on), fault);
-      if (fault.at == 0) place = nodes(ends[0]);
-      if (fault.at == 1) place = nodes(ends[1]);
-      if (place.empty()) {
-        const std::string name = fmt::format("{}@{}", fault.on, print_quantity(fault.at, "%"));
-        place = new_nodes(name, nodes(ends[0]).size());
-        taps.push_back({fault.at, place});
-      }
+    if (const network::Bus* at = network_->find_bus(fault.on)) {
+      assemble_fault(fault, nodes(at->name), at->phases, *this);
+      continue;
     }
-    assemble_fault(fault, place, *this);
+    const auto ends = ends_of_length(network_->find_element(fault.on), fault);
+    const Span whole = span(fault.on, ends);
+    std::vector<NodeId> place;
+    auto& taps = taps_[fault.on];
+    for (const Tap& tap : taps) {
+      if (tap.fraction == fault.at) place = tap.nodes;
+    }
+    if (fault.at == 0) place = whole.near;
+    if (fault.at == 1) place = whole.far;
+    if (place.empty()) {
+      const std::string name = fmt::format("{}@{}", fault.on, print_quantity(fault.at, "%"));
+      place = new_nodes(name, whole.letters);
+      taps.push_back({fault.at, place});
+    }
+    assemble_fault(fault, place, whole.letters, *this);
   }
 }
 

@@ -1,33 +1,23 @@
-// What an element model may say to the compiler: nodes, parts between them, signals, operables.
-// A part is one of five kinds (series block, capacitance block, conductance, pole, travelling wave);
-// every element is made of these, so that the step only ever loops over five kinds of arrays.
+// What an element model may say to the compiler: nodes, parts between them, signals, operables, knobs.
+// A part is one of seven kinds: series block, capacitance block, conductance, pole, chain of segments (a bent
+// characteristic), travelling wave, and model (a part with equations of its own: machines, arcs, loads of
+// constant power). Every element is made of these, so that the step only loops over seven kinds of arrays.
 #pragma once
 
 #include <array>
 #include <map>
+#include <memory>
 #include <string>
 #include <utility>
 #include <vector>
 
 #include <Eigen/Dense>
 
+#include "emt/model.hpp"
+#include "emt/waveform.hpp"
 #include "zavrek/network.hpp"
 
 namespace zavrek::emt::internal {
-
-using NodeId = int;  // 0 is ground
-inline constexpr NodeId ground_node = 0;
-
-/// A part's terminal pair; its voltage is v[p] - v[q], its current flows from p to q.
-struct Ends {
-  NodeId p = ground_node;
-  NodeId q = ground_node;
-};
-
-/// Reference to a value of the running plant other than a node voltage.
-struct Slot {
-  int index = -1;
-};
 
 /// One term of a signal: coefficient times a node voltage or a slot.
 struct Term {
@@ -83,8 +73,32 @@ struct PolePart {
   double closed_S = 0;
   double open_S = 0;
   bool closed = false;
-  Slot current;
-  Slot position;  // 1 closed, 0 open
+  double chop_A = 0;       // it interrupts below this current, not only at zero
+  double late_s = 0;       // how much later than the command's instant it moves
+  network::Points strength{};  // withstand voltage over the time since the current ceased; none: it never restrikes
+  Slot current{};
+  Slot position{};  // 1 closed, 0 open
+};
+
+/// A characteristic of straight pieces, odd about zero: current over voltage (arrester) or over flux linkage
+/// (saturable inductance).
+struct SegmentPart {
+  std::string owner;
+  Ends ends;
+  bool inductive = false;
+  network::Points corners;  // x: V or Vs, y: A; in the first quadrant, rising, without the origin; the last
+                            // piece goes on beyond the last corner
+  double residual = 0;      // flux linkage when nothing drives it, Vs
+  Slot current{};
+  Slot state{};  // V or Vs
+};
+
+/// n ends with equations of their own (model.hpp).
+struct ModelPart {
+  std::string owner;
+  std::vector<Ends> ends;  // n
+  std::unique_ptr<Model> model;
+  Slot first{};  // model->slots() of them
 };
 
 /// A two-ended line of n phases in n modes: phase = transform * modal.
@@ -100,13 +114,12 @@ struct WavePart {
   Slot first_far_current;          // n slots, into the line
 };
 
-/// A node whose voltage is amplitude * cos(omega t + angle).
+/// A node whose voltage is that of a source, one of its phases.
 struct KnownNode {
   NodeId node = 0;
   std::string owner;
-  double amplitude_V = 0;
-  double omega = 0;
-  double angle_rad = 0;
+  std::size_t waveform = 0;  // of Assembly::waveforms
+  double angle_rad = 0;      // of this phase beside the waveform's own
 };
 
 struct SignalDefinition {
@@ -120,6 +133,20 @@ struct Operable {
   std::vector<int> poles;
   double opening_time_s = 0;
   double closing_time_s = 0;
+};
+
+/// A value that may be changed while the plant runs.
+struct Knob {
+  std::string name;
+  std::string unit;
+  double low = 0, high = 0;
+  Slot slot{};
+};
+
+/// Two ends of an element, on the phases that both buses have.
+struct Span {
+  std::string letters;  // "abc", "bc", ...
+  std::vector<NodeId> near, far;
 };
 
 /// A place along a line or cable that has nodes of its own.
@@ -138,26 +165,34 @@ class Assembly {
   [[nodiscard]] const network::Bus& bus(const std::string& name) const;
   /// The nodes of a bus, one per phase; of "ground", `phases` times the ground node.
   [[nodiscard]] std::vector<NodeId> nodes(const std::string& bus, std::size_t phases = 0) const;
+  /// Nodes of the phases that both buses have; "ground" has all. Throws Error in the name of `owner` when there
+  /// are none.
+  [[nodiscard]] Span span(const std::string& owner, const std::array<std::string, 2>& between) const;
   /// The places where `element` is tapped, with its two ends: fractions 0 ... 1, ascending.
   [[nodiscard]] std::vector<Tap> stations(const std::string& element,
                                           const std::array<std::string, 2>& between) const;
 
   // --- said by element models ----------------------------------------------------------------
   NodeId new_node(std::string name);
-  std::vector<NodeId> new_nodes(const std::string& name, std::size_t phases);
-  void impose(NodeId node, const std::string& owner, double amplitude_V, double omega, double angle_rad);
+  std::vector<NodeId> new_nodes(const std::string& name, const std::string& letters);
+  std::size_t waveform(Waveform waveform);
+  void impose(NodeId node, const std::string& owner, std::size_t waveform, double angle_rad);
   Slot series(SeriesPart part);            ///< returns its first current
   Slot capacitance(CapacitancePart part);  ///< returns its first current
   void conductance(Ends ends, double siemens);
   int pole(PolePart part);  ///< returns the index of the pole
   int wave(WavePart part);  ///< returns the index of the part
+  const SegmentPart& segments(SegmentPart part);
+  Slot model(ModelPart part);  ///< returns the first slot
+  Slot knob(std::string name, std::string unit, double value, double low, double high);
   void operable(Operable operable);
   void signal(std::string name, std::string unit, Terms terms);
-  /// Signals NAME+"a", "b", "c" (or "a" alone), one per entry.
-  void phase_signals(const std::string& name, const std::string& unit, const std::vector<Terms>& per_phase);
+  /// Signals NAME+"a", "b", "c", one per entry and letter.
+  void phase_signals(const std::string& name, const std::string& unit, const std::vector<Terms>& per_phase,
+                     const std::string& letters = "abc");
   /// Currents into the two ends of an element: `NAME.ia` ... and `NAME.ia_far` ...
-  void end_currents(const std::string& element, const std::vector<Terms>& near,
-                    const std::vector<Terms>& far);
+  void end_currents(const std::string& element, const std::vector<Terms>& near, const std::vector<Terms>& far,
+                    const std::string& letters = "abc");
   void note(std::string text) { notes_.push_back(std::move(text)); }
 
   // --- read by the compiler -------------------------------------------------------------------
@@ -170,8 +205,14 @@ class Assembly {
   [[nodiscard]] const Terms* find_signal(const std::string& name) const;
   /// `terms` with the slots of merged capacitances replaced by shares of those that are solved.
   [[nodiscard]] Terms resolved(const Terms& terms) const;
-  /// Whether three ends lie between whole groups of nodes (or ground), phase by phase.
+  /// Whether two or three ends lie between two groups of nodes (or a group and ground), phase by phase, so that
+  /// a block of lanes can hold them.
   [[nodiscard]] bool between_groups(const std::vector<Ends>& ends) const;
+  /// The lane of a node within its group: its phase.
+  [[nodiscard]] int lane_of(NodeId node) const { return lane_of_[static_cast<std::size_t>(node)]; }
+  [[nodiscard]] int lane_of(const Ends& ends) const {
+    return lane_of(ends.p == ground_node ? ends.q : ends.p);
+  }
   /// Nodes that belong together: the phases of a bus, or a single node. Ground is none of them.
   [[nodiscard]] const std::vector<std::vector<NodeId>>& groups() const { return groups_; }
   std::vector<SeriesPart> series_parts;
@@ -179,7 +220,12 @@ class Assembly {
   std::vector<ConductancePart> conductance_parts;
   std::vector<PolePart> pole_parts;
   std::vector<WavePart> wave_parts;
+  std::vector<SegmentPart> segment_parts;
+  std::vector<ModelPart> model_parts;
+  std::vector<Waveform> waveforms;
   std::vector<KnownNode> known_nodes;
+  std::vector<Knob> knobs;
+  std::vector<double> knob_values;  // at the start
   std::vector<SignalDefinition> signals;
   std::vector<Operable> operables;
   [[nodiscard]] const std::vector<std::string>& notes() const { return notes_; }
@@ -194,6 +240,7 @@ class Assembly {
   std::vector<std::string> node_names_{"ground"};
   std::vector<std::vector<NodeId>> groups_;
   std::vector<std::size_t> group_of_{0};  // per node; ground's entry has no meaning
+  std::vector<int> lane_of_{0};           // per node
   std::vector<CapacitanceShare> shares_;
   std::map<std::vector<NodeId>, std::size_t> capacitance_between_;  // ends to part
   std::map<std::string, std::vector<NodeId>> bus_nodes_;
@@ -215,9 +262,7 @@ std::vector<Slot> uncoupled_series(Assembly& assembly, const std::string& owner,
                                    const std::vector<Ends>& ends, double resistance_ohm, double inductance_H,
                                    double elastance = 0);
 
-[[nodiscard]] inline const char* phase_letter(std::size_t phase) {
-  constexpr const char* letters[] = {"a", "b", "c"};
-  return letters[phase];
-}
+/// 0 for phase a, 1 for b, 2 for c.
+[[nodiscard]] constexpr int phase_index(char letter) { return letter - 'a'; }
 
 }  // namespace zavrek::emt::internal

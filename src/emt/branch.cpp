@@ -6,16 +6,9 @@ namespace zavrek::emt::internal {
 
 template <>
 void assemble(const network::Branch& branch, Assembly& assembly) {
-  const bool from_ground = branch.between[0] == network::ground;
-  const std::size_t phases = assembly.nodes(branch.between[from_ground ? 1 : 0]).size();
-  const std::vector<NodeId> near = assembly.nodes(branch.between[0], phases);
-  const std::vector<NodeId> far = assembly.nodes(branch.between[1], phases);
-  if (near.size() != far.size()) {
-    throw Error(Flaw{.file = {},
-                     .place = "branch." + branch.name,
-                     .field = "between",
-                     .text = "its two buses have different numbers of phases"});
-  }
+  const Span span = assembly.span("branch." + branch.name, branch.between);
+  const auto& [letters, near, far] = span;
+  const std::size_t phases = letters.size();
   const auto or_positive = [](double zero, double positive) {
     return network::is_set(zero) ? zero : positive;
   };
@@ -38,13 +31,13 @@ void assemble(const network::Branch& branch, Assembly& assembly) {
     into_near.push_back({value_of(current)});
     into_far.push_back({value_of(current, -1)});
   }
-  assembly.end_currents(branch.name, into_near, into_far);
+  assembly.end_currents(branch.name, into_near, into_far, letters);
   if (elastance > 0) {
     std::vector<Terms> charges;
     const Slot charge = assembly.series_parts.back().first_charge_voltage;
     for (std::size_t k = 0; k < phases; ++k)
       charges.push_back({value_of({charge.index + static_cast<int>(k)})});
-    assembly.phase_signals(branch.name + ".vc", "V", charges);
+    assembly.phase_signals(branch.name + ".vc", "V", charges, letters);
   }
 }
 

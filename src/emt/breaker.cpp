@@ -5,8 +5,7 @@ namespace zavrek::emt::internal {
 
 template <>
 void assemble(const network::Breaker& breaker, Assembly& assembly) {
-  const std::vector<NodeId> near = assembly.nodes(breaker.between[0], 3);
-  const std::vector<NodeId> far = assembly.nodes(breaker.between[1], near.size());
+  const auto [letters, near, far] = assembly.span("breaker." + breaker.name, breaker.between);
   Operable operable{breaker.name, {}, breaker.opening_time_s, breaker.closing_time_s};
   std::vector<Terms> into_near;
   std::vector<Terms> into_far;
@@ -25,7 +24,7 @@ void assemble(const network::Breaker& breaker, Assembly& assembly) {
     into_far.push_back({value_of(pole.current, -1)});
     position.push_back(value_of(pole.position, 1.0 / static_cast<double>(near.size())));
   }
-  assembly.end_currents(breaker.name, into_near, into_far);
+  assembly.end_currents(breaker.name, into_near, into_far, letters);
   assembly.signal(breaker.name + ".closed", "", position);
   assembly.operable(std::move(operable));
 }

@@ -3,7 +3,6 @@
 // factor, and start.
 #include <algorithm>
 #include <limits>
-#include <set>
 
 #include "emt/core.hpp"
 #include "emt/steady.hpp"
@@ -54,7 +53,7 @@ class Compiler {
 
   void place(const std::vector<NodeId>& nodes, int& position) {
     for (std::size_t k = 0; k < nodes.size(); ++k) {
-      layout_.node_position[static_cast<std::size_t>(nodes[k])] = position + static_cast<int>(k);
+      layout_.node_position[static_cast<std::size_t>(nodes[k])] = position + assembly_.lane_of(nodes[k]);
     }
     position += lanes;
   }
@@ -85,23 +84,30 @@ class Compiler {
     core_->ahead.assign(static_cast<std::size_t>(layout_.voltages), 0.0);
   }
 
-  /// Slots of three-phase parts take whole groups of lanes; shares of merged capacitances take none.
+  /// Currents of blocks between groups of nodes stand in the lanes of their phases; shares of merged
+  /// capacitances take no place.
   void place_slots(int& position) {
     layout_.slot_position.assign(static_cast<std::size_t>(assembly_.slot_count()), -1);
+    const auto put = [&](int slot, int at) { layout_.slot_position[static_cast<std::size_t>(slot)] = at; };
     const auto take = [&](Slot first, std::size_t count) {
-      for (std::size_t k = 0; k < count; ++k) {
-        layout_.slot_position[static_cast<std::size_t>(first.index) + k] = position + static_cast<int>(k);
-      }
-      position += count == 3 ? lanes : static_cast<int>(count);
+      for (std::size_t k = 0; k < count; ++k) put(first.index + static_cast<int>(k), position++);
     };
-    for (const bool three_phase : {true, false}) {
+    const auto take_lanes = [&](Slot first, const std::vector<Ends>& ends) {
+      for (std::size_t k = 0; k < ends.size(); ++k)
+        put(first.index + static_cast<int>(k), position + assembly_.lane_of(ends[k]));
+      position += lanes;
+    };
+    for (const bool in_lanes : {true, false}) {
+      const auto place_part = [&](Slot first, const std::vector<Ends>& ends) {
+        in_lanes ? take_lanes(first, ends) : take(first, ends.size());
+      };
       for (const auto& part : assembly_.series_parts) {
-        if ((part.ends.size() == 3) != three_phase) continue;
-        take(part.first_current, part.ends.size());
-        if (part.capacitive()) take(part.first_charge_voltage, part.ends.size());
+        if (assembly_.between_groups(part.ends) != in_lanes) continue;
+        place_part(part.first_current, part.ends);
+        if (part.capacitive()) place_part(part.first_charge_voltage, part.ends);
       }
       for (const auto& part : assembly_.capacitance_parts) {
-        if ((part.ends.size() == 3) == three_phase) take(part.first_current, part.ends.size());
+        if (assembly_.between_groups(part.ends) == in_lanes) place_part(part.first_current, part.ends);
       }
     }
     for (const auto& pole : assembly_.pole_parts) {
@@ -112,24 +118,71 @@ class Compiler {
       take(part.first_near_current, part.near.size());
       take(part.first_far_current, part.far.size());
     }
+    for (const auto& part : assembly_.segment_parts) {
+      take(part.current, 1);
+      take(part.state, 1);
+    }
+    for (const auto& part : assembly_.model_parts)
+      take(part.first, static_cast<std::size_t>(part.model->slots()));
+    for (const auto& knob : assembly_.knobs) take(knob.slot, 1);
   }
 
   [[nodiscard]] int at(Slot slot) const {
     return slot.index < 0 ? -1 : layout_.slot_position[static_cast<std::size_t>(slot.index)];
   }
+  /// Position of a group's first lane.
+  [[nodiscard]] int base(int number) const {
+    const NodeId node = group(number)[0];
+    return at(node) - assembly_.lane_of(node);
+  }
   [[nodiscard]] int at(NodeId node) const { return layout_.node_position[static_cast<std::size_t>(node)]; }
 
+  /// The vector of lanes holds a block's phases in their places, zeros elsewhere.
+  [[nodiscard]] Eigen::MatrixXd in_lanes(const Eigen::MatrixXd& matrix, const std::vector<Ends>& ends) const {
+    Eigen::MatrixXd wide = Eigen::MatrixXd::Zero(3, 3);
+    for (Eigen::Index r = 0; r < matrix.rows(); ++r) {
+      for (Eigen::Index c = 0; c < matrix.cols(); ++c)
+        wide(assembly_.lane_of(ends[static_cast<std::size_t>(r)]),
+             assembly_.lane_of(ends[static_cast<std::size_t>(c)])) = matrix(r, c);
+    }
+    return wide;
+  }
+  /// Position of a part's first value, or of the group of lanes that holds it.
+  [[nodiscard]] int base(Slot first, const std::vector<Ends>& ends) const {
+    if (first.index < 0) return -1;
+    return at(first) - (assembly_.between_groups(ends) ? assembly_.lane_of(ends[0]) : 0);
+  }
+  /// Positions of the groups of lanes that a block lies between.
+  [[nodiscard]] std::pair<int, int> group_ends(const std::vector<Ends>& ends) const {
+    const int lane = assembly_.lane_of(ends[0]);
+    return {ends[0].p == ground_node ? 0 : at(ends[0].p) - lane,
+            ends[0].q == ground_node ? 0 : at(ends[0].q) - lane};
+  }
+
   void lower_series(const SeriesPart& part, const Eigen::MatrixXd& g) {
+    const int current = base(part.first_current, part.ends);
+    const int charge = part.capacitive() ? base(part.first_charge_voltage, part.ends) : -1;
+    if (assembly_.between_groups(part.ends)) {
+      const auto [p, q] = group_ends(part.ends);
+      const StepMatrices m = step_matrices(part, core_->step_s);
+      const StepMatrices wide{in_lanes(m.inductive, part.ends),
+                              in_lanes(m.elastic.asDiagonal().toDenseMatrix(), part.ends).diagonal(),
+                              in_lanes(m.passed, part.ends)};
+      const auto add = [&](auto& group) { group.add(wide, in_lanes(g, part.ends), p, q, current, charge); };
+      if (part.capacitive()) return add(std::get<ThreePhaseSeries<true>>(core_->series));
+      return add(std::get<ThreePhaseSeries<false>>(core_->series));
+    }
     const auto add = [&](auto& group) {
-      group.add(part, g, core_->step_s, layout_.node_position.data(), at(part.first_current),
-                at(part.first_charge_voltage));
+      group.add(part, g, core_->step_s, layout_.node_position.data(), current, charge);
     };
-    const std::size_t n = part.ends.size();
-    if (n == 1 && part.capacitive()) return add(std::get<SeriesGroup<1, true>>(core_->series));
-    if (n == 1) return add(std::get<SeriesGroup<1, false>>(core_->series));
-    if (n == 2) return add(std::get<SeriesGroup<2, false>>(core_->series));
-    if (part.capacitive()) return add(std::get<ThreePhaseSeries<true>>(core_->series));
-    add(std::get<ThreePhaseSeries<false>>(core_->series));
+    switch (part.ends.size()) {
+      case 1:
+        return part.capacitive() ? add(std::get<SeriesGroup<1, true>>(core_->series))
+                                 : add(std::get<SeriesGroup<1, false>>(core_->series));
+      case 2: return add(std::get<SeriesGroup<2, false>>(core_->series));
+      case 3: return add(std::get<SeriesGroup<3, false>>(core_->series));
+      default: return add(std::get<SeriesGroup<4, false>>(core_->series));
+    }
   }
 
   void lower_parts() {
@@ -137,22 +190,23 @@ class Compiler {
       lower_series(assembly_.series_parts[k], stamps_.series_conductance[k]);
     }
     for (const CapacitancePart& part : assembly_.capacitance_parts) {
-      const auto add = [&](auto& group) {
-        group.add(part, core_->step_s, layout_.node_position.data(), at(part.first_current));
-      };
-      if (part.ends.size() == 1) {
-        add(std::get<CapacitanceGroup<1>>(core_->capacitance));
+      const int current = base(part.first_current, part.ends);
+      if (assembly_.between_groups(part.ends)) {
+        const auto [p, q] = group_ends(part.ends);
+        std::get<ThreePhaseCapacitance>(core_->capacitance)
+            .add(in_lanes(2 / core_->step_s * part.capacitance, part.ends), p, q, current);
       } else {
-        add(std::get<ThreePhaseCapacitance>(core_->capacitance));
+        std::get<CapacitanceGroup<1>>(core_->capacitance)
+            .add(part, core_->step_s, layout_.node_position.data(), current);
       }
     }
     for (const WavePart& part : assembly_.wave_parts) {
       core_->lines.add(part, core_->step_s, layout_.node_position.data(), at(part.first_near_current),
                        at(part.first_far_current));
     }
-    for (const KnownNode& known : assembly_.known_nodes) {
-      core_->waves.push_back({at(known.node), known.amplitude_V, known.omega, known.angle_rad});
-    }
+    core_->waveforms = assembly_.waveforms;
+    for (const KnownNode& known : assembly_.known_nodes)
+      core_->sources.push_back({at(known.node), known.waveform, known.angle_rad});
   }
 
   void factor() {
@@ -168,14 +222,14 @@ class Compiler {
       }
       const auto partition =
           static_cast<std::size_t>(topology_.partition_of[static_cast<std::size_t>(entry.row)]);
-      const int first = at(group(topology_.members[partition].front())[0]);
+      const int first = base(topology_.members[partition].front());
       triplets[partition].emplace_back(at(entry.row) - first, at(entry.column) - first, entry.siemens);
     }
     for (std::size_t k = 0; k < topology_.members.size(); ++k) {
       const auto n = static_cast<Eigen::Index>(lanes * topology_.members[k].size());
       Eigen::SparseMatrix<double> matrix(n, n);
       matrix.setFromTriplets(triplets[k].begin(), triplets[k].end());
-      const int first = at(group(topology_.members[k].front())[0]);
+      const int first = base(topology_.members[k].front());
       std::vector<bool> holds_node;
       for (int position = first; position < first + static_cast<int>(n); ++position) {
         holds_node.push_back(layout_.unknown[static_cast<std::size_t>(position)] >= 0);
@@ -186,8 +240,15 @@ class Compiler {
       refuse_singular(first, partition.build(matrix, holds_node, static_cast<int>(leading), first));
       core_->partitions.push_back(std::move(partition));
     }
+    core_->dirty.assign(topology_.members.size(), 0);
     lower_poles();
-    for (Partition& partition : core_->partitions) refuse_singular(partition.first(), partition.refactor());
+    lower_segments();
+    lower_models();
+    core_->due.reserve(core_->poles.size());
+    core_->due_segments.reserve(assembly_.segment_parts.size());
+    core_->refactor_dirty();
+    for (Partition& partition : core_->partitions)
+      refuse_singular(partition.first(), partition.refactor(core_->adjustable.data()));
   }
 
   void refuse_singular(int first, int local) const {
@@ -200,43 +261,82 @@ class Compiler {
                      "decades; check their values"});
   }
 
+  /// Enters the adjustable conductances of a block of n ends, n * n of them row by row, where they act;
+  /// returns the number of the first.
+  int add_adjustable(const std::vector<Ends>& ends, const Eigen::MatrixXd& siemens) {
+    const int first = static_cast<int>(core_->adjustable.size());
+    for (std::size_t k = 0; k < ends.size(); ++k) {
+      for (std::size_t m = 0; m < ends.size(); ++m) {
+        const int number = first + static_cast<int>(k * ends.size() + m);
+        core_->adjustable.push_back(siemens(static_cast<Eigen::Index>(k), static_cast<Eigen::Index>(m)));
+        core_->adjusts.emplace_back();
+        enter_adjustable(ends[k].p, ends[m].p, number, 1);
+        enter_adjustable(ends[k].q, ends[m].q, number, 1);
+        enter_adjustable(ends[k].p, ends[m].q, number, -1);
+        enter_adjustable(ends[k].q, ends[m].p, number, -1);
+      }
+    }
+    return first;
+  }
+
+  void enter_adjustable(NodeId row, NodeId column, int number, double sign) {
+    if (topology_.known[static_cast<std::size_t>(row)]) return;
+    if (topology_.known[static_cast<std::size_t>(column)]) {
+      if (column == ground_node) return;
+      core_->driven.push_back({static_cast<int>(core_->couplings.size()), number, -sign});
+      core_->couplings.push_back({at(row), at(column), 0});
+      return;
+    }
+    const int partition = topology_.partition_of[static_cast<std::size_t>(row)];
+    Partition& where = core_->partitions[static_cast<std::size_t>(partition)];
+    where.add_adjustable(at(row) - where.first(), at(column) - where.first(), number, sign);
+    auto& all = core_->adjusts[static_cast<std::size_t>(number)];
+    if (std::find(all.begin(), all.end(), partition) == all.end()) all.push_back(partition);
+  }
+
   void lower_poles() {
     for (const PolePart& part : assembly_.pole_parts) {
-      Pole pole{at(part.ends.p),
-                at(part.ends.q),
-                at(part.current),
-                at(part.position),
-                part.closed_S,
-                part.open_S,
-                part.closed,
-                -1,
-                -1,
-                -1,
-                Core::never(),
-                Core::never()};
-      const auto local = [&](NodeId node) {
-        if (topology_.known[static_cast<std::size_t>(node)]) return -1;
-        pole.partition = topology_.partition_of[static_cast<std::size_t>(node)];
-        return at(node) - core_->partitions[static_cast<std::size_t>(pole.partition)].first();
-      };
-      const int p = local(part.ends.p);
-      const int q = local(part.ends.q);
-      if (pole.partition >= 0) {
-        pole.number =
-            core_->partitions[static_cast<std::size_t>(pole.partition)].add_pole(p, q, pole.siemens());
-      }
-      if ((p < 0) != (q < 0)) {
-        const NodeId outside = p < 0 ? part.ends.p : part.ends.q;
-        const NodeId inside = p < 0 ? part.ends.q : part.ends.p;
-        if (outside != ground_node) {
-          pole.coupling = static_cast<int>(core_->couplings.size());
-          core_->couplings.push_back({at(inside), at(outside), pole.siemens()});
-        }
-      }
-      core_->poles.push_back(pole);
+      Pole pole{at(part.ends.p), at(part.ends.q), at(part.current), at(part.position), part.closed_S,
+                part.open_S,     part.closed,     -1,               Core::never(),     Core::never()};
+      pole.chop_A = part.chop_A;
+      pole.late_s = part.late_s;
+      pole.strength = part.strength;
+      pole.number = add_adjustable({part.ends}, Eigen::MatrixXd::Constant(1, 1, pole.siemens()));
+      if (!pole.closed && !pole.strength.empty()) ++core_->pending;
+      core_->poles.push_back(std::move(pole));
     }
-    core_->due.reserve(core_->poles.size());
-    core_->dirty.assign(topology_.members.size(), 0);
+  }
+
+  void lower_segments() {
+    for (const SegmentPart& part : assembly_.segment_parts) {
+      const int number = add_adjustable({part.ends}, Eigen::MatrixXd::Zero(1, 1));
+      core_->segments.add(part, core_->step_s, layout_.node_position.data(), at(part.current), at(part.state),
+                          number);
+      core_->adjustable[static_cast<std::size_t>(number)] =
+          core_->segments.siemens(core_->segments.size() - 1);
+    }
+  }
+
+  void lower_models() {
+    for (ModelPart& part : assembly_.model_parts) {
+      ModelRow row{std::move(part.model), {}, static_cast<int>(part.ends.size()), -1, {}, {}, {}};
+      for (const Ends& ends : part.ends) {
+        row.places.p.push_back(at(ends.p));
+        row.places.q.push_back(at(ends.q));
+      }
+      row.places.first = at(part.first);
+      for (const Slot slot : row.model->knobs()) row.places.knobs.push_back(at(slot));
+      row.history.assign(part.ends.size(), 0.0);
+      const Eigen::MatrixXd g = row.model->conductance(core_->step_s);
+      for (Eigen::Index r = 0; r < g.rows(); ++r) {
+        for (Eigen::Index c = 0; c < g.cols(); ++c) row.conductance.push_back(g(r, c));
+      }
+      if (row.model->varies()) {
+        row.number = add_adjustable(part.ends, g);
+        row.partitions = core_->adjusts[static_cast<std::size_t>(row.number)];
+      }
+      core_->models.push_back(std::move(row));
+    }
   }
 
   void lower_signals() {
@@ -253,34 +353,47 @@ class Compiler {
       }
     }
     core_->operables = assembly_.operables;
+    for (const Knob& knob : assembly_.knobs) {
+      core_->knobs.push_back(knob);
+      core_->knobs.back().slot.index = at(knob.slot);
+    }
   }
 
   void start() {
     core_->euler_throughout = network_.rule == "euler";
-    const bool steady = network_.start == "steady";
-    if (steady) {
+    for (std::size_t k = 0; k < assembly_.knobs.size(); ++k) {
+      for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end})
+        (*array)[static_cast<std::size_t>(at(assembly_.knobs[k].slot))] = assembly_.knob_values[k];
+    }
+    if (network_.start == "steady") {
       start_steady();
     } else {
       core_->settle_first = true;
+      for (std::size_t k = 0; k < core_->models.size(); ++k) {
+        const auto n = static_cast<Eigen::Index>(assembly_.model_parts[k].ends.size());
+        start_model(k, Eigen::VectorXcd::Zero(n), Eigen::VectorXcd::Zero(n));
+      }
     }
-    for (const Wave& wave : core_->waves) {
-      core_->present[static_cast<std::size_t>(wave.position)] = wave.amplitude * std::cos(wave.angle);
-    }
+    start_segments();
+    for (const SourceNode& source : core_->sources)
+      core_->present[static_cast<std::size_t>(source.position)] =
+          core_->waveforms[source.waveform].value(0, source.angle);
     for (const Pole& pole : core_->poles)
       core_->present[static_cast<std::size_t>(pole.position)] = pole.closed ? 1 : 0;
   }
 
+  void start_model(std::size_t k, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i) {
+    ModelRow& row = core_->models[k];
+    row.model->start(row.places, v, i, core_->step_s, core_->present.data());
+  }
+
   void start_steady() {
-    std::set<double> frequencies;
-    for (const KnownNode& known : assembly_.known_nodes) frequencies.insert(known.omega);
-    std::vector<WaveGroup::Component> components;
-    for (const double omega : frequencies) {
-      components.push_back({omega, steady_state(assembly_, layout_, omega)});
-      for (std::size_t k = 0; k < core_->present.size(); ++k)
-        core_->present[k] += components.back().values[k].real();
-    }
-    core_->lines.fill(components, core_->step_s);
-    for (const auto& component : components) {
+    const std::vector<SteadyComponent> components = steady_components(assembly_, core_->models, layout_);
+    std::vector<WaveGroup::Component> waves;
+    for (const SteadyComponent& component : components) {
+      for (int k = 0; k < layout_.values; ++k)
+        core_->present[static_cast<std::size_t>(k)] += component.values[static_cast<std::size_t>(k)].real();
+      waves.push_back({component.omega, component.values});
       if (component.omega != assembly_.omega()) continue;
       for (SignalRow& row : core_->signals) {
         for (int k = row.first; k < row.first + row.count; ++k) {
@@ -289,6 +402,31 @@ class Compiler {
         }
       }
     }
+    core_->lines.fill(waves, core_->step_s);
+    for (std::size_t k = 0; k < core_->models.size(); ++k) {
+      const auto n = static_cast<Eigen::Index>(assembly_.model_parts[k].ends.size());
+      Eigen::VectorXcd v = Eigen::VectorXcd::Zero(n);
+      Eigen::VectorXcd i = v;
+      for (const SteadyComponent& component : components) {
+        if (component.omega != assembly_.omega()) continue;
+        v = component.model_voltages[k];
+        i = component.model_currents[k];
+      }
+      start_model(k, v, i);
+    }
+  }
+
+  /// A bent characteristic starts on the piece that its state lies on; one that nothing drives keeps its residual
+  /// flux.
+  void start_segments() {
+    for (std::size_t k = 0; k < assembly_.segment_parts.size(); ++k) {
+      const SegmentPart& part = assembly_.segment_parts[k];
+      double& state = core_->present[static_cast<std::size_t>(at(part.state))];
+      if (part.inductive && std::abs(state) < 0.05 * part.corners.front().x) state += part.residual;
+      core_->segments.place(k, core_->present.data());
+      core_->adjust(core_->segments.number(k), core_->segments.siemens(k));
+    }
+    core_->refactor_dirty();
   }
 
   void summarise() {
@@ -309,6 +447,7 @@ class Compiler {
     for (const CapacitancePart& part : assembly_.capacitance_parts)
       s.states += static_cast<int>(part.ends.size());
     s.states += static_cast<int>(core_->lines.states());
+    for (const SegmentPart& part : assembly_.segment_parts) s.states += part.inductive ? 1 : 0;
     s.largest_step_s = std::numeric_limits<double>::infinity();
     for (const WavePart& part : assembly_.wave_parts)
       s.largest_step_s = std::min(s.largest_step_s, part.travel_s.minCoeff());

@@ -31,6 +31,7 @@ void Core::advance() noexcept {
 void Core::step_trapezoidal(double until) noexcept {
   const double* old = present.data();
   double* now = next.data();
+  const Stretch stretch{Rule::trapezoidal, step_s, until};
   if (ahead_holds) {
     std::copy(ahead.begin(), ahead.end(), now);
   } else {
@@ -38,36 +39,63 @@ void Core::step_trapezoidal(double until) noexcept {
     for_each_group(series, [&](auto& group) { group.inject(Rule::trapezoidal, old, now); });
     for_each_group(capacitance, [&](auto& group) { group.inject(Rule::trapezoidal, old, now); });
   }
-  lines.inject(1, now);
+  begin_parts(stretch, 1, old, now);
   solve_nodes(until, now);
   std::fill(ahead.begin(), ahead.end(), 0.0);
   for_each_group(series, [&](auto& group) { group.pass(old, now, ahead.data()); });
   for_each_group(capacitance, [&](auto& group) { group.pass(old, now, ahead.data()); });
   ahead_holds = true;
-  lines.update(now);
-  update_poles(now);
+  end_parts(stretch, old, now);
 }
 
 /// Half a step of backward Euler; `behind` is the distance of its end from the newest entry of the rings, in
 /// steps.
 void Core::step_half_euler(double until, double behind, const double* old, double* now) noexcept {
   ahead_holds = false;
+  const Stretch stretch{Rule::half_euler, step_s, until};
   std::fill(now, now + voltages, 0.0);
   for_each_group(series, [&](auto& group) { group.inject(Rule::half_euler, old, now); });
   for_each_group(capacitance, [&](auto& group) { group.inject(Rule::half_euler, old, now); });
-  lines.inject(behind, now);
+  begin_parts(stretch, behind, old, now);
   solve_nodes(until, now);
   for_each_group(series, [&](auto& group) { group.update(Rule::half_euler, old, now); });
   for_each_group(capacitance, [&](auto& group) { group.update(now); });
+  end_parts(stretch, old, now);
+}
+
+/// History currents of the lines, the bent characteristics and the models, and what the models' new
+/// conductances ask for.
+void Core::begin_parts(const Stretch& stretch, double behind, const double* old, double* now) noexcept {
+  lines.inject(behind, now);
+  segments.inject(stretch.rule, old, now);
+  for (ModelRow& row : models) {
+    if (row.model->begin(stretch, row.places, old, row.history.data(), row.conductance.data())) {
+      for (int k = 0; k < row.ends * row.ends; ++k)
+        adjustable[static_cast<std::size_t>(row.number + k)] = row.conductance[static_cast<std::size_t>(k)];
+      for (const int partition : row.partitions) dirty[static_cast<std::size_t>(partition)] = 1;
+      stale = true;
+    }
+    for (std::size_t k = 0; k < row.history.size(); ++k) {
+      now[row.places.p[k]] -= row.history[k];
+      now[row.places.q[k]] += row.history[k];
+    }
+  }
+  if (stale) refactor_dirty();
+}
+
+void Core::end_parts(const Stretch& stretch, const double* old, double* now) noexcept {
   lines.update(now);
+  segments.update(now);
+  for (ModelRow& row : models)
+    row.model->end(stretch, row.places, old, now, row.history.data(), row.conductance.data());
   update_poles(now);
 }
 
 /// From the right-hand side in `now` to its node voltages.
 void Core::solve_nodes(double time, double* now) noexcept {
   std::fill(now, now + lanes, 0.0);  // ground took its share of the injections
-  for (const Wave& wave : waves)
-    now[wave.position] = wave.amplitude * std::cos(wave.omega * time + wave.angle);
+  for (const SourceNode& source : sources)
+    now[source.position] = waveforms[source.waveform].value(time, source.angle);
   for (const Coupling& coupling : couplings) now[coupling.row] += coupling.siemens * now[coupling.known];
   for (Partition& partition : partitions) partition.solve(now);
 }
@@ -82,12 +110,13 @@ void Core::update_poles(double* now) const noexcept {
 void Core::resolve_discontinuities() noexcept {
   double from = time_s();
   const double until = static_cast<double>(steps + 1) * step_s;
-  if (settle_first) {
+  if (settle_first || turned) {
     due.clear();
+    due_segments.clear();
     settle(from, until, from);
-    settle_first = false;
+    settle_first = turned = false;
   }
-  for (int count = 0; pending > 0; ++count) {
+  for (int count = 0; pending > 0 || !segments.empty(); ++count) {
     const double event = find_due(from, until);
     if (event == never()) break;
     if (count == events_per_step) {
@@ -115,39 +144,84 @@ Status Core::finish() noexcept {
 /// Instant within (from, until] at which the pole changes over, never() when it does not. `present`
 /// holds the values at `from`, `next` those at `until`.
 double Core::event_time(const Pole& pole, double from, double until) const noexcept {
-  if (!pole.closed) return pole.close_at < until ? std::max(pole.close_at, from) : never();
+  if (!pole.closed) {
+    const double closes = pole.close_at < until ? std::max(pole.close_at, from) : never();
+    return pole.strength.empty() ? closes : std::min(closes, restrike_time(pole, from, until));
+  }
   if (pole.part_at >= until) return never();
   const double before = present[static_cast<std::size_t>(pole.current)];
   const double after = next[static_cast<std::size_t>(pole.current)];
-  if (std::abs(before) < no_current_A && std::abs(after) < no_current_A) return std::max(pole.part_at, from);
-  if (before * after > 0 || before == 0) return never();
-  const double zero = from + (until - from) * before / (before - after);
-  return zero >= pole.part_at && zero < until ? zero : never();
+  const double earliest = std::max(pole.part_at, from);
+  if (std::abs(before) < no_current_A && std::abs(after) < no_current_A) return earliest;
+  if (from <= pole.closed_at) return never();  // `present` does not know its current yet
+  const double at_parting = before + (after - before) * (earliest - from) / (until - from);
+  if (std::abs(at_parting) < pole.chop_A) return earliest;
+  // From above the level, the pole interrupts where the falling current meets it.
+  const double level = std::copysign(pole.chop_A, at_parting);
+  if ((at_parting - level) * (after - level) > 0) return never();
+  const double zero = from + (until - from) * (before - level) / (before - after);
+  return zero >= pole.part_at && zero < until ? std::max(zero, from) : never();
 }
 
-/// Earliest event within (from, until] and, in `due`, all poles that change over at it: poles of one
-/// command, or two that share a current, are one discontinuity.
+/// Instant at which the voltage across an open pole exceeds what the gap withstands by then.
+double Core::restrike_time(const Pole& pole, double from, double until) const noexcept {
+  const auto across = [&](const Numbers& values) {
+    return std::abs(values[static_cast<std::size_t>(pole.p)] - values[static_cast<std::size_t>(pole.q)]);
+  };
+  const auto withstands = [&](double time) {
+    const network::Points& s = pole.strength;
+    const double since = time - pole.ceased_at;
+    std::size_t k = 0;
+    while (k + 1 < s.size() && s[k + 1].x <= since) ++k;
+    if (since <= s[k].x || k + 1 == s.size()) return s[k].y;
+    return s[k].y + (s[k + 1].y - s[k].y) * (since - s[k].x) / (s[k + 1].x - s[k].x);
+  };
+  const double excess_after = across(next) - withstands(until);
+  if (excess_after <= 0) return never();
+  const double excess_before = across(present) - withstands(from);
+  if (excess_before >= 0) return from;
+  return from + (until - from) * excess_before / (excess_before - excess_after);
+}
+
+/// Earliest event within (from, until] and, in `due` and `due_segments`, all that change over at it: poles of
+/// one command, or two that share a current, are one discontinuity.
 double Core::find_due(double from, double until) noexcept {
   const double together = 1e-6 * step_s;
   double earliest = never();
   due.clear();
-  for (std::size_t k = 0; k < poles.size(); ++k) {
-    if (poles[k].close_at == never() && poles[k].part_at == never()) continue;
-    const double time = event_time(poles[k], from, until);
-    if (time == never() || time > earliest + together) continue;
-    if (time < earliest - together) due.clear();
+  due_segments.clear();
+  const auto consider = [&](double time, std::vector<int>& list, std::size_t index) {
+    if (time == never() || time > earliest + together) return;
+    if (time < earliest - together) {
+      due.clear();
+      due_segments.clear();
+    }
     earliest = std::min(earliest, time);
-    due.push_back(static_cast<int>(k));
+    list.push_back(static_cast<int>(index));
+  };
+  for (std::size_t k = 0; pending > 0 && k < poles.size(); ++k) {
+    const Pole& pole = poles[k];
+    if (pole.close_at == never() && pole.part_at == never() && (pole.closed || pole.strength.empty())) continue;
+    consider(event_time(pole, from, until), due, k);
+  }
+  for (std::size_t k = 0; k < segments.size(); ++k) {
+    const double share = segments.leaves_at(k, present.data(), next.data());
+    if (share <= 1) consider(from + share * (until - from), due_segments, k);
   }
   return earliest;
 }
 
-/// Goes back to the event, changes the due poles over and takes two half steps of backward Euler, which end
+/// Goes back to the event, changes what is due over and takes two half steps of backward Euler, which end
 /// at event + h; the grid point `until` is read off the line through the two half-step points.
 void Core::settle(double from, double until, double event) noexcept {
+  for (const int index : due_segments) {
+    const auto k = static_cast<std::size_t>(index);
+    segments.move(k, next.data());
+    adjust(segments.number(k), segments.siemens(k));
+  }
   const double share = until > from ? (event - from) / (until - from) : 0;
   for (std::size_t k = 0; k < present.size(); ++k) present[k] += share * (next[k] - present[k]);
-  operate_due();
+  operate_due(event);
 
   const double grid = static_cast<double>(steps) * step_s;
   const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
@@ -155,9 +229,9 @@ void Core::settle(double from, double until, double event) noexcept {
   step_half_euler(event + step_s, offset + 1, middle.data(), end.data());
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   for (std::size_t k = 0; k < next.size(); ++k) next[k] = middle[k] + along * (end[k] - middle[k]);
-  for (const Wave& wave : waves) {
-    next[static_cast<std::size_t>(wave.position)] =
-        wave.amplitude * std::cos(wave.omega * until + wave.angle);
+  for (const SourceNode& source : sources) {
+    next[static_cast<std::size_t>(source.position)] =
+        waveforms[source.waveform].value(until, source.angle);
   }
   if (offset == 0) {
     for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
@@ -165,22 +239,42 @@ void Core::settle(double from, double until, double event) noexcept {
   }
 }
 
-void Core::operate_due() noexcept {
-  std::fill(dirty.begin(), dirty.end(), 0);
+void Core::operate_due(double event) noexcept {
   for (const int index : due) {
     Pole& pole = poles[static_cast<std::size_t>(index)];
+    const bool restrikes = !pole.closed && pole.close_at > event + step_s * 1e-6;
     pole.closed = !pole.closed;
-    (pole.closed ? pole.close_at : pole.part_at) = never();
-    if (pole.close_at == never() && pole.part_at == never()) --pending;
-    if (pole.coupling >= 0) couplings[static_cast<std::size_t>(pole.coupling)].siemens = pole.siemens();
-    if (pole.partition < 0) continue;
-    partitions[static_cast<std::size_t>(pole.partition)].set_pole(pole.number, pole.siemens());
-    dirty[static_cast<std::size_t>(pole.partition)] = 1;
+    (pole.closed ? pole.closed_at : pole.ceased_at) = event;
+    if (restrikes) {
+      pole.part_at = event;  // the contacts stay apart: the arc goes out at a coming current zero
+    } else {
+      (pole.closed ? pole.close_at : pole.part_at) = never();
+      const bool idle = pole.close_at == never() && pole.part_at == never();
+      if (idle && (pole.closed || pole.strength.empty())) --pending;
+    }
+    adjust(pole.number, pole.siemens());
   }
-  // Poles keep the matrix positive definite, so refactoring cannot meet a singular node after the start.
+  refactor_dirty();
+}
+
+void Core::adjust(int number, double siemens) noexcept {
+  adjustable[static_cast<std::size_t>(number)] = siemens;
+  for (const int partition : adjusts[static_cast<std::size_t>(number)])
+    dirty[static_cast<std::size_t>(partition)] = 1;
+  stale = true;
+}
+
+/// Adjustable conductances keep the matrix positive definite, so refactoring cannot meet a singular node after
+/// the start.
+void Core::refactor_dirty() noexcept {
+  for (const DrivenCoupling& d : driven)
+    couplings[static_cast<std::size_t>(d.coupling)].siemens =
+        d.sign * adjustable[static_cast<std::size_t>(d.number)];
   for (std::size_t k = 0; k < partitions.size(); ++k) {
-    if (dirty[k]) (void)partitions[k].refactor();
+    if (dirty[k]) (void)partitions[k].refactor(adjustable.data());
+    dirty[k] = 0;
   }
+  stale = false;
 }
 
 void Core::request(int operable, bool close, double at_s) noexcept {
@@ -188,14 +282,25 @@ void Core::request(int operable, bool close, double at_s) noexcept {
   const double at = std::max(at_s, time_s()) + (close ? what.closing_time_s : what.opening_time_s);
   for (const int index : what.poles) {
     Pole& pole = poles[static_cast<std::size_t>(index)];
-    const bool was_pending = pole.close_at != never() || pole.part_at != never();
-    (close ? pole.close_at : pole.part_at) = at;
+    const auto is_pending = [&] {
+      return pole.close_at != never() || pole.part_at != never() || (!pole.closed && !pole.strength.empty());
+    };
+    const bool was = is_pending();
+    (close ? pole.close_at : pole.part_at) = at + pole.late_s;
     // A command to be where the pole already is, with nothing pending that would move it, is void.
     if (close && pole.closed && pole.part_at == never()) pole.close_at = never();
     if (!close && !pole.closed && pole.close_at == never()) pole.part_at = never();
-    const bool is_pending = pole.close_at != never() || pole.part_at != never();
-    pending += static_cast<int>(is_pending) - static_cast<int>(was_pending);
+    pending += static_cast<int>(is_pending()) - static_cast<int>(was);
   }
+}
+
+/// A knob's slot is written by nobody else: it keeps its value in all four arrays.
+void Core::turn(int knob, double value) noexcept {
+  const Knob& what = knobs[static_cast<std::size_t>(knob)];
+  const double bounded = std::clamp(value, what.low, what.high);
+  for (Numbers* array : {&present, &next, &middle, &end})
+    (*array)[static_cast<std::size_t>(what.slot.index)] = bounded;
+  turned = true;
 }
 
 double Core::value(const SignalRow& row, const double* values) const noexcept {

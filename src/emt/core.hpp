@@ -12,6 +12,7 @@
 
 #include "emt/capacitance_group.hpp"
 #include "emt/partition.hpp"
+#include "emt/segment_group.hpp"
 #include "emt/series_group.hpp"
 #include "emt/three_phase_groups.hpp"
 #include "emt/wave_group.hpp"
@@ -25,10 +26,14 @@ struct Pole {
   int current, position;  // positions of its slots
   double closed_S, open_S;
   bool closed;
-  int partition, number;  // where its conductance stands; -1 when both ends are known
-  int coupling;           // entry of `Couplings` that it drives, or -1
-  double close_at;        // pending instants, plant time; never() when none
+  int number;       // of its adjustable conductance
+  double close_at;  // pending instants, plant time; never() when none
   double part_at;
+  double chop_A = 0;         // interrupts at once when it carries less
+  double late_s = 0;         // beyond the operable's own time
+  double ceased_at = -1e300;  // when it last interrupted
+  double closed_at = -1e300;  // when it last closed
+  network::Points strength{};  // withstand voltage over the time since then; empty: it never restrikes
   [[nodiscard]] double siemens() const { return closed ? closed_S : open_S; }
 };
 
@@ -38,9 +43,26 @@ struct Coupling {
   double siemens;
 };
 
-struct Wave {
+/// A coupling whose conductance is an adjustable one.
+struct DrivenCoupling {
+  int coupling, number;
+  double sign;
+};
+
+struct SourceNode {
   int position;
-  double amplitude, omega, angle;
+  std::size_t waveform;
+  double angle;
+};
+
+/// A model, its places and its stretch of the adjustable conductances.
+struct ModelRow {
+  std::unique_ptr<Model> model;
+  Places places;
+  int ends;
+  int number;  // first of ends * ends adjustable conductances; -1 when it does not vary
+  std::vector<int> partitions;  // to refactor when it did
+  std::vector<double> history, conductance;
 };
 
 struct SignalRow {
@@ -63,6 +85,10 @@ class Core {
   [[nodiscard]] double value(const SignalRow& row, const double* values) const noexcept;
 
   void request(int operable, bool close, double at_s) noexcept;
+  void turn(int knob, double value) noexcept;
+  /// Gives an adjustable conductance its value; the partitions that hold it are refactored by `refactor_dirty`.
+  void adjust(int number, double siemens) noexcept;
+  void refactor_dirty() noexcept;
 
   // --- filled by compile ----------------------------------------------------------------------
   double step_s = 0;
@@ -77,22 +103,32 @@ class Core {
   Numbers ahead;             ///< right-hand side of the next trapezoidal step, lines excepted
   bool ahead_holds = false;  ///< whether it does: nothing disturbed the step after it was made
 
-  std::tuple<SeriesGroup<1, false>, SeriesGroup<1, true>, SeriesGroup<2, false>, ThreePhaseSeries<false>,
-             ThreePhaseSeries<true>>
+  std::tuple<SeriesGroup<1, false>, SeriesGroup<1, true>, SeriesGroup<2, false>, SeriesGroup<3, false>,
+             SeriesGroup<4, false>, ThreePhaseSeries<false>, ThreePhaseSeries<true>>
       series;
   std::tuple<CapacitanceGroup<1>, ThreePhaseCapacitance> capacitance;
   WaveGroup lines;
-  std::vector<Wave> waves;
+  SegmentGroup segments;
+  std::vector<ModelRow> models;
+  std::vector<Waveform> waveforms;
+  std::vector<SourceNode> sources;
   std::vector<Coupling> couplings;
+  std::vector<DrivenCoupling> driven;
   std::vector<Partition> partitions;
+  std::vector<double> adjustable;             ///< conductances that may change: of poles, segments, models
+  std::vector<std::vector<int>> adjusts;      ///< per adjustable conductance: partitions that hold it
   std::vector<Pole> poles;
   int pending = 0;          ///< poles with a pending instant
   std::vector<int> due;     ///< room for all poles: those that change over at the event at hand
+  std::vector<int> due_segments;
   std::vector<char> dirty;  ///< per partition: its trailing block must be refactored
+  bool stale = false;       ///< whether any must
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;
   std::vector<Operable> operables;
+  std::vector<Knob> knobs;
+  bool turned = false;  ///< a knob was turned: the next step starts with a discontinuity
   std::vector<std::string> position_names;  // of node voltages
   int culprit = -1;
   Summary summary;
@@ -100,12 +136,15 @@ class Core {
  private:
   void step_trapezoidal(double until) noexcept;
   void step_half_euler(double until, double behind, const double* old, double* now) noexcept;
+  void begin_parts(const Stretch& stretch, double behind, const double* old, double* now) noexcept;
+  void end_parts(const Stretch& stretch, const double* old, double* now) noexcept;
   void solve_nodes(double time, double* now) noexcept;
   void update_poles(double* now) const noexcept;
   [[nodiscard]] double find_due(double from, double until) noexcept;
   [[nodiscard]] double event_time(const Pole& pole, double from, double until) const noexcept;
+  [[nodiscard]] double restrike_time(const Pole& pole, double from, double until) const noexcept;
   void settle(double from, double until, double event) noexcept;
-  void operate_due() noexcept;
+  void operate_due(double event) noexcept;
 };
 
 }  // namespace zavrek::emt::internal

@@ -3,7 +3,11 @@
 //   two phases            pole (phase, phase) of R
 //   otherwise             one pole per phase to a star point; with ground the poles are solid and R lies
 //                         between star and ground, without ground each pole has R.
+// With an arc, its conductance (arc.hpp) stands in series with the pole of one or two phases, or with each
+// phase's. A fault that evolves is two or more of these at one place, each with its own instants.
 #include "emt/fault.hpp"
+
+#include "emt/arc.hpp"
 
 #include <fmt/format.h>
 
@@ -19,16 +23,17 @@ constexpr double open_ohm = 1e9;
   throw Error(Flaw{.file = {}, .place = fault.name, .field = std::move(field), .text = std::move(text)});
 }
 
-std::vector<std::size_t> phases_of(const network::Fault& fault, std::size_t available) {
+/// The places of the fault's phases among `letters`.
+std::vector<std::size_t> phases_of(const network::Fault& fault, const std::string& letters) {
   std::vector<std::size_t> phases;
   for (const char letter : fault.phases) {
     if (letter == 'G') continue;
-    const auto phase = static_cast<std::size_t>(letter - 'A');
-    if (phase >= available) {
+    const std::size_t at = letters.find(static_cast<char>(letter - 'A' + 'a'));
+    if (at == std::string::npos) {
       reject(fault, "phases",
              fmt::format("\"{}\" names a phase that {} does not have", fault.phases, fault.on));
     }
-    phases.push_back(phase);
+    phases.push_back(at);
   }
   return phases;
 }
@@ -53,21 +58,28 @@ std::array<std::string, 2> ends_of_length(const network::Element* element, const
       *element);
 }
 
-void assemble_fault(const network::Fault& fault, const std::vector<NodeId>& place, Assembly& assembly) {
-  const std::vector<std::size_t> phases = phases_of(fault, place.size());
+void assemble_fault(const network::Fault& fault, const std::vector<NodeId>& place, const std::string& letters,
+                    Assembly& assembly) {
+  const std::vector<std::size_t> phases = phases_of(fault, letters);
   const bool to_ground = fault.phases.back() == 'G';
+  const bool arcs = network::is_set(fault.arc_voltage_V);
   const double resistance = std::max(fault.resistance_ohm, solid_ohm);
   Operable operable{.name = fault.name, .poles = {}};
   std::vector<Terms> currents(place.size());
   const auto add_pole = [&](NodeId p, NodeId q, double ohm) {
+    const NodeId root = arcs ? assembly.new_node(fault.name + ".arc") : q;
     const int index = assembly.pole({.owner = fault.name,
-                                     .ends = {p, q},
+                                     .ends = {p, root},
                                      .closed_S = 1 / ohm,
                                      .open_S = 1 / open_ohm,
-                                     .closed = false,
-                                     .current = {},
-                                     .position = {}});
+                                     .closed = false});
     operable.poles.push_back(index);
+    if (arcs) {
+      assembly.model({.owner = fault.name,
+                      .ends = {{root, q}},
+                      .model = std::make_unique<Arc>(fault.arc_voltage_V, fault.arc_resistance_ohm,
+                                                     fault.arc_time_constant_s)});
+    }
     return assembly.pole_parts[static_cast<std::size_t>(index)].current;
   };
 
@@ -87,8 +99,8 @@ void assemble_fault(const network::Fault& fault, const std::vector<NodeId>& plac
 
   std::vector<Terms> voltages;
   for (const NodeId node : place) voltages.push_back({voltage_of(node)});
-  assembly.phase_signals(fault.name + ".v", "V", voltages);
-  assembly.phase_signals(fault.name + ".i", "A", currents);
+  assembly.phase_signals(fault.name + ".v", "V", voltages, letters);
+  assembly.phase_signals(fault.name + ".i", "A", currents, letters);
   assembly.operable(std::move(operable));
 }
 

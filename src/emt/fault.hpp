@@ -13,6 +13,7 @@ namespace zavrek::emt::internal {
                                                         const network::Fault& fault);
 
 /// Poles between the phases at `place`, open at the start, as one operable named after the fault.
-void assemble_fault(const network::Fault& fault, const std::vector<NodeId>& place, Assembly& assembly);
+void assemble_fault(const network::Fault& fault, const std::vector<NodeId>& place, const std::string& letters,
+                    Assembly& assembly);
 
 }  // namespace zavrek::emt::internal

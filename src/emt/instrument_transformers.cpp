@@ -18,7 +18,7 @@ void assemble(const network::CurrentTransformer& ct, Assembly& assembly) {
   const std::string suffix = ct.end == "far" ? "_far" : "";
   std::vector<Terms> secondary;
   for (std::size_t k = 0; k < 3; ++k) {
-    const std::string name = ct.on + ".i" + phase_letter(k) + suffix;
+    const std::string name = ct.on + ".i" + "abc"[k] + suffix;
     const Terms* primary = assembly.find_signal(name);
     if (!primary && k == 0) {
       throw Error(Flaw{.file = {},
@@ -37,7 +37,7 @@ void assemble(const network::VoltageTransformer& vt, Assembly& assembly) {
   for (const NodeId node : assembly.nodes(vt.bus)) {
     secondary.push_back({voltage_of(node, vt.secondary_V / vt.primary_V)});
   }
-  assembly.phase_signals(vt.name + ".v", "V", secondary);
+  assembly.phase_signals(vt.name + ".v", "V", secondary, assembly.bus(vt.bus).phases);
 }
 
 }  // namespace zavrek::emt::internal

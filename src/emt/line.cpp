@@ -72,7 +72,8 @@ template <>
 void assemble(const network::Line& line, Assembly& assembly) {
   const std::string owner = "line." + line.name;
   const std::vector<Tap> stations = assembly.stations(line.name, line.between);
-  const bool three_phase = stations[0].nodes.size() == 3;
+  const std::string letters = assembly.span(owner, line.between).letters;
+  const bool three_phase = letters.size() == 3;
   if (three_phase && !(network::is_set(line.x0_ohm_per_m) && network::is_set(line.c0_F_per_m))) {
     throw Error(Flaw{.file = {},
                      .place = owner,
@@ -107,7 +108,7 @@ void assemble(const network::Line& line, Assembly& assembly) {
     if (whole.near.empty()) whole.near = std::move(currents.near);
     whole.far = std::move(currents.far);
   }
-  assembly.end_currents(line.name, whole.near, whole.far);
+  assembly.end_currents(line.name, whole.near, whole.far, letters);
 }
 
 }  // namespace zavrek::emt::internal

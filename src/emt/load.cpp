@@ -29,7 +29,7 @@ void assemble(const network::Load& load, Assembly& assembly) {
     into.push_back({value_of(currents[k])});
     if (delta) into.back().push_back(value_of(currents[(k + 2) % 3], -1));
   }
-  assembly.phase_signals(load.name + ".i", "A", into);
+  assembly.phase_signals(load.name + ".i", "A", into, bus.phases);
 }
 
 }  // namespace zavrek::emt::internal

@@ -120,29 +120,18 @@ int Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vecto
   return -1;
 }
 
-int Partition::add_pole(int p, int q, double siemens) {
+void Partition::add_adjustable(int row, int column, int number, double sign) {
   const auto packed = [&](int local) {
-    const auto at = std::find(tail_.begin(), tail_.end(), local);
-    return local < 0 ? -1 : static_cast<int>(at - tail_.begin());
+    return static_cast<int>(std::find(tail_.begin(), tail_.end(), local) - tail_.begin());
   };
-  poles_.push_back({packed(p), packed(q), siemens});
-  return static_cast<int>(poles_.size()) - 1;
+  contributions_.push_back({packed(row) * trailing() + packed(column), number, sign});
 }
 
-int Partition::refactor() noexcept {
+int Partition::refactor(const double* adjustable) noexcept {
   const std::size_t m = tail_.size();
   double* u = upper_.data();  // becomes D L^T row by row; every inner loop runs along a row
   std::copy(schur_.begin(), schur_.end(), upper_.begin());
-  for (const Pole& pole : poles_) {
-    const auto p = static_cast<std::size_t>(pole.p);
-    const auto q = static_cast<std::size_t>(pole.q);
-    if (pole.p >= 0) u[p * m + p] += pole.siemens;
-    if (pole.q >= 0) u[q * m + q] += pole.siemens;
-    if (pole.p >= 0 && pole.q >= 0) {
-      u[p * m + q] -= pole.siemens;
-      u[q * m + p] -= pole.siemens;
-    }
-  }
+  for (const Contribution& c : contributions_) u[c.at] += c.sign * adjustable[c.number];
   int singular = -1;
   for (std::size_t j = 0; j < m; ++j) {
     const double* row = &u[j * m];

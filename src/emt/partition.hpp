@@ -1,7 +1,7 @@
 // The nodal matrix of one partition, factored as L D L^T in blocks of one group of lanes (a bus's three
-// phases, or fewer nodes). Groups that no pole touches come first and are factored once, sparse; the
-// nodes of the others form a dense trailing matrix, the only part that a switching refactors (its
-// Schur complement without any pole is kept).
+// phases, or fewer nodes). Groups that nothing adjustable (a pole, a bent characteristic, a varying model)
+// touches come first and are factored once, sparse; the nodes of the others form a dense trailing matrix, the
+// only part that a switching refactors (its Schur complement without anything adjustable is kept).
 #pragma once
 
 #include <vector>
@@ -14,21 +14,20 @@ namespace zavrek::emt::internal {
 
 class Partition {
  public:
-  /// `matrix`: symmetric positive definite, without poles, in local positions: `lanes` to a group, lanes
-  /// that hold no node being empty; the first `leading` groups are not touched by poles. `first` is the
+  /// `matrix`: symmetric positive definite, without adjustable conductances, in local positions: `lanes` to a group, lanes
+  /// that hold no node being empty; the first `leading` groups are not touched by any. `first` is the
   /// position of local 0 in the plant's value array. Returns the local position at which the leading
   /// part is singular, or -1.
   int build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int leading,
             int first);
 
-  /// Registers a pole between local positions (-1 for a node outside, known or ground); returns its number.
-  int add_pole(int p, int q, double siemens);
-  void set_pole(int number, double siemens) noexcept {
-    poles_[static_cast<std::size_t>(number)].siemens = siemens;
-  }
+  /// An adjustable conductance (entry `number` of the plant's list) enters the trailing matrix at local
+  /// positions `row` and `column` times `sign`.
+  void add_adjustable(int row, int column, int number, double sign);
 
-  /// Refactors the trailing matrix. Returns the local position at which it is singular, or -1.
-  int refactor() noexcept;
+  /// Refactors the trailing matrix with the adjustable conductances as they stand. Returns the local position
+  /// at which it is singular, or -1.
+  int refactor(const double* adjustable) noexcept;
 
   /// Solves in place; `values` is the plant's value array.
   void solve(double* values) noexcept;
@@ -42,9 +41,10 @@ class Partition {
   }
 
  private:
-  struct Pole {
-    int p, q;  // of the trailing matrix
-    double siemens;
+  struct Contribution {
+    int at;      // of the trailing matrix, row-major
+    int number;  // of the adjustable conductance
+    double sign;
   };
 
   void solve_trailing(double* b) noexcept;
@@ -60,11 +60,11 @@ class Partition {
 
   std::vector<int> tail_;  // trailing nodes: local positions
   Numbers packed_;         // trailing: their right-hand side and solution
-  Numbers schur_;          // trailing^2, row-major: without poles
-  Numbers lower_;          // trailing^2, row-major: L with the poles as they stand
+  Numbers schur_;          // trailing^2, row-major: without adjustable conductances
+  Numbers lower_;          // trailing^2, row-major: L with them as they stand
   Numbers upper_;          // trailing^2: transpose of lower_, so that both sweeps read rows
   Numbers reciprocal_;     // trailing: 1/D
-  std::vector<Pole> poles_;
+  std::vector<Contribution> contributions_;
 };
 
 }  // namespace zavrek::emt::internal

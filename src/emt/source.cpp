@@ -27,10 +27,12 @@ void assemble(const network::Source& source, Assembly& assembly) {
   const double peak = peak_voltage(source, bus, frequency);
   const bool stiff = !network::is_set(source.short_circuit_VA);
 
-  const std::vector<NodeId> inner = stiff ? nodes : assembly.new_nodes(source.name + ".emf", phases);
+  const std::vector<NodeId> inner = stiff ? nodes : assembly.new_nodes(source.name + ".emf", bus.phases);
+  const std::size_t waveform =
+      assembly.waveform(Waveform(peak, 2 * std::numbers::pi * frequency, source.angle_rad));
   for (std::size_t k = 0; k < phases; ++k) {
-    assembly.impose(inner[k], "source." + source.name, peak, 2 * std::numbers::pi * frequency,
-                    source.angle_rad - static_cast<double>(k) * 2 * std::numbers::pi / 3);
+    assembly.impose(inner[k], "source." + source.name, waveform,
+                    -phase_index(bus.phases[k]) * 2 * std::numbers::pi / 3);
   }
   if (stiff) return;
 
@@ -52,7 +54,7 @@ void assemble(const network::Source& source, Assembly& assembly) {
   std::vector<Terms> currents;
   for (std::size_t k = 0; k < phases; ++k)
     currents.push_back({value_of({first.index + static_cast<int>(k)})});
-  assembly.phase_signals(source.name + ".i", "A", currents);
+  assembly.phase_signals(source.name + ".i", "A", currents, bus.phases);
 }
 
 }  // namespace zavrek::emt::internal

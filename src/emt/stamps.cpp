@@ -40,6 +40,9 @@ Stamps stamp_parts(const Assembly& assembly) {
   for (const ConductancePart& part : assembly.conductance_parts) {
     stamp(stamps.entries, {part.ends}, Eigen::MatrixXd::Constant(1, 1, part.siemens));
   }
+  for (const ModelPart& part : assembly.model_parts) {
+    if (!part.model->varies()) stamp(stamps.entries, part.ends, part.model->conductance(h));
+  }
   for (const WavePart& part : assembly.wave_parts) {
     const Eigen::VectorXd y = (part.surge_ohm + part.resistance_ohm / 4).cwiseInverse();
     const Eigen::MatrixXd g = part.transform * y.asDiagonal() * part.transform.transpose();

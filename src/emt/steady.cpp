@@ -3,6 +3,7 @@
 #include <cmath>
 #include <limits>
 #include <numbers>
+#include <set>
 
 #include <fmt/format.h>
 #include <klu.h>
@@ -109,26 +110,40 @@ struct Nodal {
   }
 };
 
-/// Solves Y v = i; the result holds NaN when Y is singular.
-Eigen::VectorXcd solve(const std::vector<Eigen::Triplet<Complex>>& entries, const Eigen::VectorXcd& rhs) {
-  const int n = static_cast<int>(rhs.size());
-  Eigen::SparseMatrix<Complex> matrix(n, n);
-  matrix.setFromTriplets(entries.begin(), entries.end());
-  klu_common common;
-  klu_defaults(&common);
-  int* columns = matrix.outerIndexPtr();
-  int* rows = matrix.innerIndexPtr();
-  auto* numbers = reinterpret_cast<double*>(matrix.valuePtr());  // KLU takes real and imaginary parts in turn
-  klu_symbolic* symbolic = klu_analyze(n, columns, rows, &common);
-  klu_numeric* numeric = symbolic ? klu_z_factor(columns, rows, numbers, symbolic, &common) : nullptr;
-  Eigen::VectorXcd v = rhs;
-  const bool solved =
-      numeric && klu_z_solve(symbolic, numeric, n, 1, reinterpret_cast<double*>(v.data()), &common);
-  if (!solved) v.setConstant(std::numeric_limits<double>::quiet_NaN());
-  if (numeric) klu_z_free_numeric(&numeric, &common);
-  if (symbolic) klu_free_symbolic(&symbolic, &common);
-  return v;
-}
+/// Sparse factors of Y; a solution holds NaN when Y is singular.
+class Factors {
+ public:
+  Factors(const std::vector<Eigen::Triplet<Complex>>& entries, int n) : n_(n), matrix_(n, n) {
+    matrix_.setFromTriplets(entries.begin(), entries.end());
+    klu_defaults(&common_);
+    int* columns = matrix_.outerIndexPtr();
+    int* rows = matrix_.innerIndexPtr();
+    // KLU takes real and imaginary parts in turn.
+    auto* numbers = reinterpret_cast<double*>(matrix_.valuePtr());
+    symbolic_ = klu_analyze(n, columns, rows, &common_);
+    if (symbolic_) numeric_ = klu_z_factor(columns, rows, numbers, symbolic_, &common_);
+  }
+  Factors(const Factors&) = delete;
+  Factors& operator=(const Factors&) = delete;
+  ~Factors() {
+    if (numeric_) klu_z_free_numeric(&numeric_, &common_);
+    if (symbolic_) klu_free_symbolic(&symbolic_, &common_);
+  }
+
+  [[nodiscard]] Eigen::VectorXcd solve(Eigen::VectorXcd v) {
+    const bool solved =
+        numeric_ && klu_z_solve(symbolic_, numeric_, n_, 1, reinterpret_cast<double*>(v.data()), &common_);
+    if (!solved) v.setConstant(std::numeric_limits<double>::quiet_NaN());
+    return v;
+  }
+
+ private:
+  int n_;
+  Eigen::SparseMatrix<Complex> matrix_;
+  klu_common common_{};
+  klu_symbolic* symbolic_ = nullptr;
+  klu_numeric* numeric_ = nullptr;
+};
 
 struct Values {
   const Layout& layout;
@@ -157,64 +172,178 @@ struct Values {
   }
 };
 
+/// The piece of a bent characteristic around zero.
+Complex admittance(const SegmentPart& part, Complex s) {
+  const double slope = part.corners.front().y / part.corners.front().x;
+  return part.inductive ? slope / s : Complex(slope);
+}
+
+class Steady {
+ public:
+  Steady(const Assembly& assembly, std::vector<ModelRow>& models, const Layout& layout, double omega)
+      : assembly_(assembly),
+        models_(models),
+        layout_(layout),
+        omega_(omega),
+        s_(derivative(omega, assembly.step_s())) {
+    component_.omega = omega;
+    component_.values.assign(static_cast<std::size_t>(layout.values), 0.0);
+    component_.model_voltages.resize(models.size());
+    component_.model_currents.resize(models.size());
+  }
+
+  SteadyComponent run() {
+    place_sources();
+    Nodal nodal(layout_, component_.values);
+    stamp(nodal);
+    if (layout_.unknowns > 0) {
+      Factors factors(nodal.entries, layout_.unknowns);
+      solve(nodal, factors);
+    }
+    put_currents();
+    return std::move(component_);
+  }
+
+ private:
+  static constexpr int most_rounds = 500;
+  static constexpr double settled = 1e-10;
+
+  void place_sources() {
+    for (const KnownNode& known : assembly_.known_nodes) {
+      Complex& value = component_.values[static_cast<std::size_t>(
+          layout_.node_position[static_cast<std::size_t>(known.node)])];
+      for (const auto& line : assembly_.waveforms[known.waveform].lines(known.angle_rad)) {
+        if (line.omega == omega_) value += std::polar(line.amplitude, line.angle_rad);
+      }
+    }
+  }
+
+  void stamp(Nodal& nodal) {
+    for (const SeriesPart& part : assembly_.series_parts) nodal.add(part.ends, admittance(part, s_));
+    for (const CapacitancePart& part : assembly_.capacitance_parts)
+      nodal.add(part.ends, s_ * part.capacitance.cast<Complex>());
+    for (const ConductancePart& part : assembly_.conductance_parts)
+      nodal.add(part.ends, part.ends, part.siemens);
+    for (const PolePart& pole : assembly_.pole_parts)
+      nodal.add(pole.ends, pole.ends, pole.closed ? pole.closed_S : pole.open_S);
+    for (const SegmentPart& part : assembly_.segment_parts)
+      nodal.add(part.ends, part.ends, admittance(part, s_));
+    for (const WavePart& part : assembly_.wave_parts)
+      nodal.add(part, admittance(part, omega_, assembly_.step_s()));
+    for (std::size_t k = 0; k < models_.size(); ++k) {
+      model_admittance_.push_back(models_[k].model->admittance(s_, omega_));
+      nodal.add(assembly_.model_parts[k].ends, model_admittance_.back());
+    }
+  }
+
+  void solve(const Nodal& nodal, Factors& factors) {
+    Eigen::VectorXcd v = factors.solve(nodal.rhs);
+    take(v);
+    const bool injects = omega_ == assembly_.omega() && !models_.empty();
+    double moved = 0;
+    int round = 0;
+    do {
+      if (!v.allFinite()) {
+        throw Error(fmt::format(
+            "the network has no sinusoidal steady state at {:.6g} Hz (its nodal admittance matrix "
+            "is singular: a lossless resonance); start it with start = \"zero\"",
+            omega_ / (2 * std::numbers::pi)));
+      }
+      if (!injects) break;
+      const Eigen::VectorXcd before = v;
+      v = factors.solve(nodal.rhs - injections());
+      take(v);
+      moved = (v - before).cwiseAbs().maxCoeff() / v.cwiseAbs().maxCoeff();
+    } while (moved > settled && ++round < most_rounds);
+    if (!injects || moved <= 1e-6) return;
+    throw Error(fmt::format(
+        "no steady state found at {:.6g} Hz in {} rounds: the loads or machines ask for more power than the "
+        "network can carry to them; lower them or start with start = \"zero\"",
+        omega_ / (2 * std::numbers::pi), most_rounds));
+  }
+
+  void take(const Eigen::VectorXcd& v) {
+    for (std::size_t k = 0; k < layout_.unknown.size(); ++k) {
+      if (layout_.unknown[k] >= 0) component_.values[k] = v[layout_.unknown[k]];
+    }
+  }
+
+  /// Currents that the models draw beyond their admittances, by unknown node.
+  Eigen::VectorXcd injections() {
+    Eigen::VectorXcd sum = Eigen::VectorXcd::Zero(layout_.unknowns);
+    const Values values{layout_, component_.values};
+    for (std::size_t k = 0; k < models_.size(); ++k) {
+      const auto& ends = assembly_.model_parts[k].ends;
+      const Eigen::VectorXcd j = models_[k].model->injection(values.across(ends));
+      component_.model_currents[k] = j;
+      for (std::size_t e = 0; e < ends.size(); ++e) {
+        for (const auto& [node, sign] : {std::pair{ends[e].p, 1.0}, std::pair{ends[e].q, -1.0}}) {
+          const int unknown = layout_.unknown[static_cast<std::size_t>(
+              layout_.node_position[static_cast<std::size_t>(node)])];
+          if (unknown >= 0) sum[unknown] += sign * j[static_cast<Eigen::Index>(e)];
+        }
+      }
+    }
+    return sum;
+  }
+
+  void put_currents() {
+    Values out{layout_, component_.values};
+    for (const SeriesPart& part : assembly_.series_parts) {
+      const Eigen::VectorXcd current = admittance(part, s_) * out.across(part.ends);
+      out.put(part.first_current, current);
+      if (part.capacitive())
+        out.put(part.first_charge_voltage, part.elastance.cast<Complex>().cwiseProduct(current) / s_);
+    }
+    for (const CapacitancePart& part : assembly_.capacitance_parts)
+      out.put(part.first_current, s_ * (part.capacitance.cast<Complex>() * out.across(part.ends)));
+    for (const PolePart& pole : assembly_.pole_parts)
+      out.put(pole.current, (pole.closed ? pole.closed_S : pole.open_S) * out.across({pole.ends}));
+    for (const SegmentPart& part : assembly_.segment_parts) {
+      const Eigen::VectorXcd v = out.across({part.ends});
+      out.put(part.state, part.inductive ? Eigen::VectorXcd(v / s_) : v);
+      out.put(part.current, admittance(part, s_) * v);
+    }
+    for (const WavePart& part : assembly_.wave_parts) {
+      const LinePort y = admittance(part, omega_, assembly_.step_s());
+      const Eigen::VectorXcd near = out.at(part.near);
+      const Eigen::VectorXcd far = out.at(part.far);
+      out.put(part.first_near_current, y.self * near + y.mutual * far);
+      out.put(part.first_far_current, y.self * far + y.mutual * near);
+    }
+    for (std::size_t k = 0; k < models_.size(); ++k) {
+      const ModelPart& part = assembly_.model_parts[k];
+      component_.model_voltages[k] = out.across(part.ends);
+      Eigen::VectorXcd current = model_admittance_[k] * component_.model_voltages[k];
+      if (component_.model_currents[k].size() == current.size()) current += component_.model_currents[k];
+      component_.model_currents[k] = current;
+      out.put(part.first, current);
+    }
+  }
+
+  const Assembly& assembly_;
+  std::vector<ModelRow>& models_;
+  const Layout& layout_;
+  double omega_;
+  Complex s_;
+  SteadyComponent component_;
+  std::vector<ComplexMatrix> model_admittance_;
+};
+
 }  // namespace
 
-std::vector<Complex> steady_state(const Assembly& assembly, const Layout& layout, double omega) {
-  const Complex s = derivative(omega, assembly.step_s());
-  std::vector<Complex> values(static_cast<std::size_t>(layout.values), 0.0);
+std::vector<SteadyComponent> steady_components(const Assembly& assembly, std::vector<ModelRow>& models,
+                                               const Layout& layout) {
+  std::set<double> frequencies;
   for (const KnownNode& known : assembly.known_nodes) {
-    if (known.omega != omega) continue;
-    values[static_cast<std::size_t>(layout.node_position[static_cast<std::size_t>(known.node)])] =
-        std::polar(known.amplitude_V, known.angle_rad);
+    for (const auto& line : assembly.waveforms[known.waveform].lines(known.angle_rad))
+      frequencies.insert(line.omega);
   }
-
-  Nodal nodal(layout, values);
-  for (const SeriesPart& part : assembly.series_parts) nodal.add(part.ends, admittance(part, s));
-  for (const CapacitancePart& part : assembly.capacitance_parts) {
-    nodal.add(part.ends, s * part.capacitance.cast<Complex>());
-  }
-  for (const ConductancePart& part : assembly.conductance_parts)
-    nodal.add(part.ends, part.ends, part.siemens);
-  for (const PolePart& pole : assembly.pole_parts) {
-    nodal.add(pole.ends, pole.ends, pole.closed ? pole.closed_S : pole.open_S);
-  }
-  for (const WavePart& part : assembly.wave_parts)
-    nodal.add(part, admittance(part, omega, assembly.step_s()));
-
-  if (nodal.rhs.size() > 0) {
-    const Eigen::VectorXcd v = solve(nodal.entries, nodal.rhs);
-    if (!v.allFinite()) {
-      throw Error(
-          fmt::format("the network has no sinusoidal steady state at {:.6g} Hz (its nodal admittance matrix "
-                      "is singular: a lossless resonance); start it with start = \"zero\"",
-                      omega / (2 * std::numbers::pi)));
-    }
-    for (std::size_t k = 0; k < layout.unknown.size(); ++k) {
-      if (layout.unknown[k] >= 0) values[k] = v[layout.unknown[k]];
-    }
-  }
-
-  Values out{layout, values};
-  for (const SeriesPart& part : assembly.series_parts) {
-    const Eigen::VectorXcd current = admittance(part, s) * out.across(part.ends);
-    out.put(part.first_current, current);
-    if (part.capacitive())
-      out.put(part.first_charge_voltage, part.elastance.cast<Complex>().cwiseProduct(current) / s);
-  }
-  for (const CapacitancePart& part : assembly.capacitance_parts) {
-    out.put(part.first_current, s * (part.capacitance.cast<Complex>() * out.across(part.ends)));
-  }
-  for (const PolePart& pole : assembly.pole_parts) {
-    out.put(pole.current, (pole.closed ? pole.closed_S : pole.open_S) * out.across({pole.ends}));
-  }
-  for (const WavePart& part : assembly.wave_parts) {
-    const LinePort y = admittance(part, omega, assembly.step_s());
-    const Eigen::VectorXcd near = out.at(part.near);
-    const Eigen::VectorXcd far = out.at(part.far);
-    out.put(part.first_near_current, y.self * near + y.mutual * far);
-    out.put(part.first_far_current, y.self * far + y.mutual * near);
-  }
-  return values;
+  // Models such as generators drive the network by themselves.
+  if (!models.empty()) frequencies.insert(assembly.omega());
+  std::vector<SteadyComponent> components;
+  for (const double omega : frequencies) components.push_back(Steady(assembly, models, layout, omega).run());
+  return components;
 }
 
 }  // namespace zavrek::emt::internal

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "emt/assembly.hpp"
+#include "emt/core.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -19,10 +20,20 @@ struct Layout {
   int values = 0;    // length of the array
 };
 
-/// Phasors (peak, of cos) of all values for the known nodes of frequency `omega`; the others are zero.
-/// Derivatives are replaced by what the trapezoidal rule makes of a sinusoid, (2/h) tan(omega h / 2), and
-/// delays by what interpolation makes of them, so that the discrete model starts without a transient.
-[[nodiscard]] std::vector<std::complex<double>> steady_state(const Assembly& assembly, const Layout& layout,
-                                                             double omega);
+/// Phasors (peak, of cos) at one frequency.
+struct SteadyComponent {
+  double omega = 0;
+  std::vector<std::complex<double>> values;      // of the plant's value array
+  std::vector<Eigen::VectorXcd> model_voltages;  // per model, per end
+  std::vector<Eigen::VectorXcd> model_currents;
+};
+
+/// The steady state at each frequency that a source has. Derivatives are replaced by what the trapezoidal rule
+/// makes of a sinusoid, (2/h) tan(omega h / 2), and delays by what interpolation makes of them, so that the
+/// discrete model starts without a transient. At the frequency of the network the models' injections (constant
+/// power, machines that hold a voltage) are found by iteration. Throws Error when there is no such state.
+[[nodiscard]] std::vector<SteadyComponent> steady_components(const Assembly& assembly,
+                                                             std::vector<ModelRow>& models,
+                                                             const Layout& layout);
 
 }  // namespace zavrek::emt::internal

@@ -15,17 +15,17 @@ namespace zavrek::emt::internal {
 template <bool Capacitive>
 class ThreePhaseSeries {
  public:
-  void add(const SeriesPart& part, const Eigen::MatrixXd& conductance, double step_s,
-           const int* node_position, int first_current, int first_charge) {
-    const auto [inductive, elastic, passed] = step_matrices(part, step_s);
-    p_.push_back(node_position[part.ends[0].p]);
-    q_.push_back(node_position[part.ends[0].q]);
+  /// Matrices of three phases; `p` and `q` are the positions of the groups of lanes at the ends.
+  void add(const StepMatrices& m, const Eigen::MatrixXd& conductance, int p, int q, int first_current,
+           int first_charge) {
+    p_.push_back(p);
+    q_.push_back(q);
     current_.push_back(first_current);
     charge_.push_back(first_charge);
     append_block(conductance, conductance_);
-    append_block(passed, passed_);
-    append_block(inductive, inductive_);
-    for (int k = 0; k < lanes; ++k) elastic_.push_back(k < 3 ? elastic[k] : 0);
+    append_block(m.passed, passed_);
+    append_block(m.inductive, inductive_);
+    for (int k = 0; k < lanes; ++k) elastic_.push_back(k < 3 ? m.elastic[k] : 0);
     history_.resize(history_.size() + lanes, 0.0);
   }
 
@@ -114,11 +114,11 @@ class ThreePhaseSeries {
 
 class ThreePhaseCapacitance {
  public:
-  void add(const CapacitancePart& part, double step_s, const int* node_position, int first_current) {
-    p_.push_back(node_position[part.ends[0].p]);
-    q_.push_back(node_position[part.ends[0].q]);
+  void add(const Eigen::MatrixXd& conductance, int p, int q, int first_current) {
+    p_.push_back(p);
+    q_.push_back(q);
     current_.push_back(first_current);
-    append_block(Eigen::MatrixXd(2 / step_s * part.capacitance), conductance_);
+    append_block(conductance, conductance_);
     history_.resize(history_.size() + lanes, 0.0);
   }
 

@@ -55,6 +55,37 @@ std::vector<std::set<int>> pattern_of(const std::vector<int>& members, const std
   return columns;
 }
 
+/// Reorders the first `leading` of `members`, given in an order of elimination, by their height in the
+/// elimination tree: the fill stays the same, and neighbours in the new order do not wait for each other, so that
+/// the processor overlaps them.
+void order_by_height(std::vector<int>& members, const std::vector<int>& permutation,
+                     const std::vector<std::set<int>>& columns, std::size_t leading) {
+  const std::size_t n = members.size();
+  std::vector<int> rank(n);
+  for (std::size_t k = 0; k < n; ++k) rank[static_cast<std::size_t>(permutation[k])] = static_cast<int>(k);
+  std::vector<std::set<int>> below(n);  // pattern of L in ranks
+  std::vector<int> height(n, 0);
+  for (std::size_t k = 0; k < n; ++k) {
+    for (const int other : columns[static_cast<std::size_t>(permutation[k])]) {
+      const int r = rank[static_cast<std::size_t>(other)];
+      if (r > static_cast<int>(k)) below[k].insert(r);
+    }
+  }
+  for (std::size_t k = 0; k < leading; ++k) {
+    if (below[k].empty()) continue;
+    const auto parent = static_cast<std::size_t>(*below[k].begin());
+    for (const int row : below[k]) {
+      if (row != static_cast<int>(parent)) below[parent].insert(row);
+    }
+    height[parent] = std::max(height[parent], height[k] + 1);
+  }
+  std::vector<std::size_t> sequence(leading);
+  std::iota(sequence.begin(), sequence.end(), 0);
+  std::stable_sort(sequence.begin(), sequence.end(), [&](std::size_t a, std::size_t b) { return height[a] < height[b]; });
+  const std::vector<int> given = members;
+  for (std::size_t k = 0; k < leading; ++k) members[k] = given[sequence[k]];
+}
+
 void order(std::vector<int>& members, const std::vector<std::set<int>>& columns,
            const std::vector<bool>& touched) {
   std::vector<int> start{0};
@@ -73,9 +104,16 @@ void order(std::vector<int>& members, const std::vector<std::set<int>>& columns,
   std::vector<int> permutation(members.size());
   if (camd_order(n, start.data(), rows.data(), permutation.data(), nullptr, nullptr, constraint.data()) >=
       CAMD_OK) {
+    std::stable_partition(permutation.begin(), permutation.end(), [&](int k) {
+      return !touched[static_cast<std::size_t>(members[static_cast<std::size_t>(k)])];
+    });
     std::vector<int> ordered;
     for (const int k : permutation) ordered.push_back(members[static_cast<std::size_t>(k)]);
     members = std::move(ordered);
+    const auto leading = std::count_if(members.begin(), members.end(),
+                                       [&](int g) { return !touched[static_cast<std::size_t>(g)]; });
+    order_by_height(members, permutation, columns, static_cast<std::size_t>(leading));
+    return;
   }
   std::stable_partition(members.begin(), members.end(),
                         [&](int g) { return !touched[static_cast<std::size_t>(g)]; });
@@ -92,6 +130,8 @@ void refuse_floating(const Assembly& assembly) {
   for (const auto& part : assembly.capacitance_parts) join(part.ends);
   for (const auto& part : assembly.conductance_parts) join({part.ends});
   for (const auto& part : assembly.pole_parts) join({part.ends});
+  for (const auto& part : assembly.segment_parts) join({part.ends});
+  for (const auto& part : assembly.model_parts) join(part.ends);
   for (const auto& part : assembly.wave_parts) {
     for (const NodeId node : part.near) islands.join(node, ground_node);
     for (const NodeId node : part.far) islands.join(node, ground_node);
@@ -130,12 +170,21 @@ Topology find_topology(const Assembly& assembly, const std::vector<Entry>& entri
     joined.join(group_of[static_cast<std::size_t>(a)], group_of[static_cast<std::size_t>(b)]);
   };
   for (const Entry& entry : entries) join(entry.row, entry.column);
-  for (const PolePart& pole : assembly.pole_parts) {
-    join(pole.ends.p, pole.ends.q);
-    for (const NodeId node : {pole.ends.p, pole.ends.q}) {
-      if (node != ground_node)
+  const auto touch = [&](const std::vector<Ends>& all) {
+    NodeId before = ground_node;
+    for (const Ends& ends : all) {
+      for (const NodeId node : {ends.p, ends.q}) {
+        if (t.known[static_cast<std::size_t>(node)]) continue;
         t.touched[static_cast<std::size_t>(group_of[static_cast<std::size_t>(node)])] = true;
+        if (before != ground_node) join(before, node);
+        before = node;
+      }
     }
+  };
+  for (const PolePart& pole : assembly.pole_parts) touch({pole.ends});
+  for (const SegmentPart& part : assembly.segment_parts) touch({part.ends});
+  for (const ModelPart& part : assembly.model_parts) {
+    if (part.model->varies()) touch(part.ends);
   }
 
   std::vector<int> number(assembly.groups().size(), -1);

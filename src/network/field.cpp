@@ -1,8 +1,18 @@
 #include "zavrek/network/field.hpp"
 
+#include <algorithm>
+
 #include <fmt/format.h>
 
 namespace zavrek::network {
+namespace {
+
+std::string expectation_of(std::string_view unit) {
+  if (unit.empty()) return "a number";
+  return fmt::format("{} in {}", name_of(parse_unit(unit).dimension), unit);
+}
+
+}  // namespace
 
 const Field* Table::find(std::string_view name) const {
   for (const Field& field : fields) {
@@ -67,14 +77,224 @@ std::vector<std::string> as_texts(const Value& value) {
   throw Error("a list of texts is wanted");
 }
 
+Point as_point(std::string_view text, std::string_view x_unit, std::string_view y_unit) {
+  const std::size_t colon = text.find(':');
+  if (colon == std::string_view::npos) {
+    throw Error(fmt::format("\"{}\" is no pair; write it as \"X: Y\"", text));
+  }
+  const auto part = [](std::string_view all) {
+    while (!all.empty() && all.front() == ' ') all.remove_prefix(1);
+    while (!all.empty() && all.back() == ' ') all.remove_suffix(1);
+    return all;
+  };
+  return {parse_quantity_as(part(text.substr(0, colon)), x_unit),
+          parse_quantity_as(part(text.substr(colon + 1)), y_unit)};
+}
+
+std::vector<double> as_triangle(std::string_view text, std::string_view unit) {
+  // The unit stands once, behind the last number: split there, then every row in turn.
+  const std::size_t last = text.find_last_of("0123456789");
+  if (last == std::string_view::npos) throw Error(fmt::format("\"{}\" holds no number", text));
+  const std::string suffix(text.substr(last + 1));
+  std::vector<double> numbers;
+  std::size_t row = 1;
+  std::size_t in_row = 0;
+  std::string word;
+  const auto take = [&] {
+    if (word.empty()) return;
+    numbers.push_back(parse_quantity_as(word + suffix, unit));
+    if (!std::isfinite(numbers.back())) throw Error(fmt::format("\"{}\" is no finite number", word));
+    word.clear();
+    ++in_row;
+  };
+  const auto end_row = [&] {
+    take();
+    if (in_row != row) throw Error(fmt::format("row {} has {} numbers; the lower triangle has {} there", row, in_row, row));
+    in_row = 0;
+    ++row;
+  };
+  for (const char c : text.substr(0, last + 1)) {
+    if (c == ';') {
+      end_row();
+    } else if (c == ' ') {
+      take();
+    } else {
+      word += c;
+    }
+  }
+  end_row();
+  return numbers;
+}
+
+namespace {
+
 bool as_flag(const Value& value) {
   if (const auto* flag = std::get_if<bool>(&value)) return *flag;
   throw Error("true or false is wanted");
 }
 
-std::string expectation_of(std::string_view unit) {
-  if (unit.empty()) return "a number";
-  return fmt::format("{} in {}", name_of(parse_unit(unit).dimension), unit);
+std::string listed(const std::vector<std::string>& words) {
+  std::string list;
+  for (const std::string& word : words) list += (list.empty() ? "\"" : ", \"") + word + "\"";
+  return list;
+}
+
+Points as_points(const Value& value, const Field& field) {
+  Points points;
+  for (const std::string& text : as_texts(value)) {
+    points.push_back(as_point(text, field.x_unit, field.unit));
+    if (points.size() > 1 && points.back().x <= points[points.size() - 2].x) {
+      throw Error(fmt::format("\"{}\" does not stand behind the pair before it; their first numbers must rise", text));
+    }
+  }
+  return points;
+}
+
+template <class Member>
+Member& member_of(void* object, const Field& field) {
+  return *reinterpret_cast<Member*>(static_cast<char*>(object) + field.offset);
+}
+template <class Member>
+const Member& member_of(const void* object, const Field& field) {
+  return *reinterpret_cast<const Member*>(static_cast<const char*>(object) + field.offset);
+}
+
+std::array<std::string, 2> as_pair(const Value& value) {
+  const std::vector<std::string> names = as_texts(value);
+  if (names.size() != 2) throw Error("two bus names are wanted, such as [\"quay\", \"berth1\"]");
+  if (names[0] == names[1])
+    throw Error("both ends are bus \"" + names[0] + "\"; two different buses are wanted");
+  return {names[0], names[1]};
+}
+
+/// The lower triangle as it would be written, without unit.
+std::string written(const std::vector<double>& triangle) {
+  std::string text;
+  std::size_t row = 0;
+  std::size_t in_row = 0;
+  for (const double number : triangle) {
+    text += fmt::format("{}{}", text.empty() ? "" : in_row == 0 ? "; " : " ", number);
+    if (in_row++ == row) {
+      in_row = 0;
+      ++row;
+    }
+  }
+  return text;
+}
+
+}  // namespace
+
+void Field::assign(void* object, const Value& value) const {
+  switch (shape) {
+    case Shape::quantity: {
+      const double number = as_quantity(value, unit);
+      check_bounds(number, bounds, unit);
+      member_of<double>(object, *this) = number;
+      break;
+    }
+    case Shape::count: {
+      const double number = as_quantity(value, "");
+      if (number != std::floor(number)) throw Error("a whole number is wanted");
+      check_bounds(number, bounds, "");
+      member_of<int>(object, *this) = static_cast<int>(number);
+      break;
+    }
+    case Shape::flag: member_of<bool>(object, *this) = as_flag(value); break;
+    case Shape::text: {
+      const std::string& text = as_text(value);
+      if (!words.empty() && std::find(words.begin(), words.end(), text) == words.end())
+        throw Error("\"" + text + "\" is none of " + listed(words));
+      member_of<std::string>(object, *this) = text;
+      break;
+    }
+    case Shape::texts: member_of<std::vector<std::string>>(object, *this) = as_texts(value); break;
+    case Shape::pair: member_of<std::array<std::string, 2>>(object, *this) = as_pair(value); break;
+    case Shape::triangle: {
+      std::vector<double> numbers = as_triangle(as_text(value), unit);
+      for (const double number : numbers) check_bounds(number, bounds, unit);
+      member_of<std::vector<double>>(object, *this) = std::move(numbers);
+      break;
+    }
+    case Shape::points: member_of<Points>(object, *this) = as_points(value, *this); break;
+  }
+}
+
+Value Field::read(const void* object) const {
+  switch (shape) {
+    case Shape::quantity: return member_of<double>(object, *this);
+    case Shape::count: return static_cast<double>(member_of<int>(object, *this));
+    case Shape::flag: return member_of<bool>(object, *this);
+    case Shape::text: return member_of<std::string>(object, *this);
+    case Shape::texts: return member_of<std::vector<std::string>>(object, *this);
+    case Shape::pair: {
+      const auto& pair = member_of<std::array<std::string, 2>>(object, *this);
+      return std::vector<std::string>{pair[0], pair[1]};
+    }
+    case Shape::triangle: return written(member_of<std::vector<double>>(object, *this));
+    case Shape::points: {
+      std::vector<std::string> texts;
+      for (const Point& point : member_of<Points>(object, *this))
+        texts.push_back(print_quantity(point.x, x_unit) + ": " + print_quantity(point.y, unit));
+      return texts;
+    }
+  }
+  return {};
+}
+
+Field& TableBuilder::add(Shape shape, std::size_t offset, std::string name, std::string doc,
+                         const void* sample) {
+  Field field;
+  field.name = std::move(name);
+  field.doc = std::move(doc);
+  field.shape = shape;
+  field.offset = offset;
+  if (shape == Shape::flag) {
+    field.expects = "true or false";
+    field.standard = std::get<bool>(field.read(sample)) ? "true" : "false";
+  }
+  if (shape == Shape::text) {
+    field.expects = "a text";
+    field.standard = std::get<std::string>(field.read(sample));
+  }
+  if (shape == Shape::texts) field.expects = "a list of texts";
+  table_.fields.push_back(std::move(field));
+  return table_.fields.back();
+}
+
+void TableBuilder::as_quantity_field(Field& field, std::string unit, const Bounds& bounds, Need need,
+                                     const void* sample) {
+  const double standard = std::get<double>(field.read(sample));
+  field.expects = expectation_of(unit);
+  field.need = is_set(standard) ? Need::optional : need;
+  if (is_set(standard)) field.standard = print_quantity(standard, unit);
+  field.unit = std::move(unit);
+  field.bounds = bounds;
+}
+
+void TableBuilder::as_count_field(Field& field, const Bounds& bounds, const void* sample) {
+  field.expects = "a whole number";
+  field.standard = fmt::format("{}", std::get<double>(field.read(sample)));
+  field.bounds = bounds;
+}
+
+void TableBuilder::as_choice_field(Field& field, std::vector<std::string> words) {
+  field.expects = "one of " + listed(words);
+  field.words = std::move(words);
+}
+
+void TableBuilder::as_pair_field(Field& field) {
+  field.expects = "two bus names, such as [\"quay\", \"berth1\"]";
+  field.need = Need::required;
+  field.names_bus = true;
+}
+
+void TableBuilder::as_curve_field(Field& field, std::string x_unit, std::string unit) {
+  const auto shown = [](const std::string& u) { return u.empty() ? std::string("a number") : u; };
+  field.expects = field.shape == Shape::triangle
+                      ? fmt::format("the lower triangle of a matrix in {}, such as \"2; 1 2 {}\"", shown(unit), unit)
+                      : fmt::format("a list of pairs \"X: Y\", X rising, in {} and {}", shown(x_unit), shown(unit));
+  field.x_unit = std::move(x_unit);
+  field.unit = std::move(unit);
 }
 
 }  // namespace zavrek::network

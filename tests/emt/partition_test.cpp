@@ -61,12 +61,18 @@ TEST(Partition, SolvesAsADenseSolverDoesThroughSwitchings) {
     Partition partition;
     ASSERT_EQ(partition.build(padded.matrix, padded.holds_node, leading, 8), -1);
     const bool pair = padded.at(n - 2) >= leading * lanes;
-    const int inside = partition.add_pole(padded.at(n - 1), pair ? padded.at(n - 2) : -1, 0.5);
-    const int outside = partition.add_pole(-1, padded.at(n - 1), 2.0);
+    // Adjustable conductance 0: from the last node, to the one before it or outside; 1: from the last to ground.
+    const int last = padded.at(n - 1), before = padded.at(n - 2);
+    partition.add_adjustable(last, last, 0, 1);
+    partition.add_adjustable(last, last, 1, 1);
+    if (pair) {
+      partition.add_adjustable(before, before, 0, 1);
+      partition.add_adjustable(last, before, 0, -1);
+      partition.add_adjustable(before, last, 0, -1);
+    }
     for (const double siemens : {0.5, 1e4, 1e-9}) {
-      partition.set_pole(inside, siemens);
-      partition.set_pole(outside, 1 / siemens);
-      ASSERT_EQ(partition.refactor(), -1);
+      const double adjustable[] = {siemens, 1 / siemens};
+      ASSERT_EQ(partition.refactor(adjustable), -1);
       Eigen::MatrixXd whole = g;
       whole(n - 1, n - 1) += siemens + 1 / siemens;
       if (pair) {

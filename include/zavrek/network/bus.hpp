@@ -15,7 +15,7 @@ inline const Table& table(const Bus*) {
   static const Table built =
       TableOf<Bus>("bus", "busbar, one node per phase; `bus.NAME = \"11 kV\"` for short")
           .quantity("voltage", &Bus::voltage_V, "kV", above(0), "nominal, between phases")
-          .choice("phases", &Bus::phases, {"abc", "a"}, "its phases")
+          .choice("phases", &Bus::phases, {"abc", "ab", "bc", "ac", "a", "b", "c"}, "its phases")
           .build();
   return built;
 }

@@ -14,6 +14,9 @@ struct Fault {
   double at = unset;  ///< fraction of the length from the first bus; lines and cables only
   std::string phases = "ABC";
   double resistance_ohm = 0;
+  double arc_voltage_V = unset;
+  double arc_resistance_ohm = 0.01;
+  double arc_time_constant_s = 0.3e-3;
 };
 
 inline const Table& table(const Fault*) {
@@ -25,6 +28,11 @@ inline const Table& table(const Fault*) {
           .choice("phases", &Fault::phases,
                   {"AG", "BG", "CG", "AB", "BC", "CA", "ABG", "BCG", "CAG", "ABC", "ABCG"}, "phases involved")
           .quantity("resistance", &Fault::resistance_ohm, "ohm", at_least(0), "of the fault")
+          .quantity("arc_voltage", &Fault::arc_voltage_V, "V", above(0),
+                    "voltage along the arc, nearly independent of its current; no arc when left out", Need::optional)
+          .quantity("arc_resistance", &Fault::arc_resistance_ohm, "ohm", above(0), "what grows with the current")
+          .quantity("arc_time_constant", &Fault::arc_time_constant_s, "ms", above(0),
+                    "with which the arc's conductance follows its current")
           .build();
   return built;
 }

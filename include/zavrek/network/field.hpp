@@ -2,10 +2,9 @@
 
 #include <array>
 #include <cmath>
-#include <functional>
+#include <cstddef>
 #include <limits>
 #include <string>
-#include <type_traits>
 #include <variant>
 #include <vector>
 
@@ -30,7 +29,27 @@ struct Bounds {
 /// Whether the description is complete without the field.
 enum class Need { required, optional };
 
-/// One row of a field table. `assign` throws Error (text only) when the value does not fit.
+/// One pair of a curve or of a programme over time, in SI units.
+struct Point {
+  double x = 0;
+  double y = 0;
+  friend bool operator==(const Point&, const Point&) = default;
+};
+using Points = std::vector<Point>;
+
+/// What a field's member is, and so how a file writes it.
+enum class Shape {
+  quantity,  ///< double: "2.4 km"
+  count,     ///< int: 3
+  flag,      ///< bool: true
+  text,      ///< std::string, one of `words` unless that is empty
+  texts,     ///< std::vector<std::string>
+  pair,      ///< std::array<std::string, 2>: two bus names
+  triangle,  ///< std::vector<double>, lower triangle row by row: "0.34; 0.15 0.33 ohm/km"
+  points     ///< Points: ["0 s: 1", "0.5 s: 1.1"]
+};
+
+/// One row of a field table.
 struct Field {
   std::string name;
   std::string expects;   ///< "a length in km", "the name of a bus", "true or false"
@@ -40,8 +59,16 @@ struct Field {
   bool changeable = false;     ///< may be set while a plant runs
   bool names_bus = false;      ///< holds one or more bus names
   bool names_element = false;  ///< holds the name of another element
-  std::function<void(void*, const Value&)> assign;
-  std::function<Value(const void*)> read;
+  Shape shape = Shape::text;
+  std::size_t offset = 0;            ///< of the member within its struct
+  std::string unit;                  ///< of quantities; of y in points
+  std::string x_unit;                ///< of x in points
+  Bounds bounds;                     ///< in SI units
+  std::vector<std::string> words{};  ///< that a text may be
+
+  /// Sets the member of `object`. Throws Error (text only) when the value does not fit.
+  void assign(void* object, const Value& value) const;
+  [[nodiscard]] Value read(const void* object) const;
 };
 
 /// The field table of one kind of description.
@@ -63,126 +90,88 @@ void check_bounds(double value, const Bounds& bounds, std::string_view unit);
 [[nodiscard]] double as_quantity(const Value& value, std::string_view unit);
 [[nodiscard]] const std::string& as_text(const Value& value);
 [[nodiscard]] std::vector<std::string> as_texts(const Value& value);
-[[nodiscard]] bool as_flag(const Value& value);
-[[nodiscard]] std::string expectation_of(std::string_view unit);
+/// "1 kA: 12.5 kV" in SI units.
+[[nodiscard]] Point as_point(std::string_view text, std::string_view x_unit, std::string_view y_unit);
+/// Lower triangle of a symmetric matrix, rows parted by ";", the unit behind the last: "0.34; 0.15 0.33 ohm/km".
+[[nodiscard]] std::vector<double> as_triangle(std::string_view text, std::string_view unit);
+
+/// Makes the rows of a table. What is the same for all structs stands in field.cpp, so that the dozens of
+/// tables cost little to compile.
+class TableBuilder {
+ public:
+  TableBuilder(std::string kind, std::string doc) : table_{std::move(kind), std::move(doc), {}} {}
+
+ protected:
+  Field& add(Shape shape, std::size_t offset, std::string name, std::string doc, const void* sample);
+  void as_quantity_field(Field& field, std::string unit, const Bounds& bounds, Need need, const void* sample);
+  void as_count_field(Field& field, const Bounds& bounds, const void* sample);
+  void as_choice_field(Field& field, std::vector<std::string> words);
+  void as_pair_field(Field& field);
+  void as_curve_field(Field& field, std::string x_unit, std::string unit);
+
+  Table table_;
+};
 
 /// Builds the table of `T`. Defaults are read off a default-constructed `T`, so that they are
 /// written once; a NaN or an empty string there means that there is none.
 template <class T>
-class TableOf {
+class TableOf : public TableBuilder {
  public:
-  TableOf(std::string kind, std::string doc) : table_{std::move(kind), std::move(doc), {}} {}
+  using TableBuilder::TableBuilder;
 
   TableOf& quantity(std::string name, double T::*member, std::string unit, Bounds bounds, std::string doc,
                     Need need = Need::required) {
-    Field& field = add(std::move(name), expectation_of(unit), std::move(doc));
-    const double standard = T{}.*member;
-    field.need = std::isnan(standard) ? need : Need::optional;
-    if (!std::isnan(standard)) field.standard = print_quantity(standard, unit);
-    field.assign = [member, unit, bounds](void* object, const Value& value) {
-      const double number = as_quantity(value, unit);
-      check_bounds(number, bounds, unit);
-      static_cast<T*>(object)->*member = number;
-    };
-    field.read = [member](const void* object) { return Value(static_cast<const T*>(object)->*member); };
+    as_quantity_field(row(Shape::quantity, member, name, doc), std::move(unit), bounds, need, &sample_);
     return *this;
   }
-
   TableOf& count(std::string name, int T::*member, Bounds bounds, std::string doc) {
-    Field& field = add(std::move(name), "a whole number", std::move(doc));
-    field.standard = std::to_string(T{}.*member);
-    field.assign = [member, bounds](void* object, const Value& value) {
-      const double number = as_quantity(value, "");
-      if (number != std::floor(number)) throw Error("a whole number is wanted");
-      check_bounds(number, bounds, "");
-      static_cast<T*>(object)->*member = static_cast<int>(number);
-    };
-    field.read = [member](const void* object) {
-      return Value(static_cast<double>(static_cast<const T*>(object)->*member));
-    };
+    as_count_field(row(Shape::count, member, name, doc), bounds, &sample_);
     return *this;
   }
-
   TableOf& flag(std::string name, bool T::*member, std::string doc) {
-    Field& field = add(std::move(name), "true or false", std::move(doc));
-    field.standard = T{}.*member ? "true" : "false";
-    field.assign = [member](void* object, const Value& value) {
-      static_cast<T*>(object)->*member = as_flag(value);
-    };
-    field.read = [member](const void* object) { return Value(static_cast<const T*>(object)->*member); };
+    row(Shape::flag, member, name, doc);
     return *this;
   }
-
   TableOf& text(std::string name, std::string T::*member, std::string doc, Need need = Need::required) {
-    Field& field = add(std::move(name), "a text", std::move(doc));
-    field.standard = T{}.*member;
+    Field& field = row(Shape::text, member, name, doc);
     field.need = field.standard.empty() ? need : Need::optional;
-    field.assign = [member](void* object, const Value& value) {
-      static_cast<T*>(object)->*member = as_text(value);
-    };
-    field.read = [member](const void* object) { return Value(static_cast<const T*>(object)->*member); };
     return *this;
   }
-
   TableOf& choice(std::string name, std::string T::*member, std::vector<std::string> words, std::string doc) {
-    std::string list;
-    for (const std::string& word : words) list += (list.empty() ? "\"" : ", \"") + word + "\"";
     text(std::move(name), member, std::move(doc));
-    Field& field = table_.fields.back();
-    field.expects = "one of " + list;
-    field.assign = [member, words, list](void* object, const Value& value) {
-      const std::string& word = as_text(value);
-      for (const std::string& known : words) {
-        if (word == known) {
-          static_cast<T*>(object)->*member = word;
-          return;
-        }
-      }
-      throw Error("\"" + word + "\" is none of " + list);
-    };
+    as_choice_field(table_.fields.back(), std::move(words));
     return *this;
   }
-
   TableOf& texts(std::string name, std::vector<std::string> T::*member, std::string doc,
                  Need need = Need::optional) {
-    Field& field = add(std::move(name), "a list of texts", std::move(doc));
-    field.need = need;
-    field.assign = [member](void* object, const Value& value) {
-      static_cast<T*>(object)->*member = as_texts(value);
-    };
-    field.read = [member](const void* object) { return Value(static_cast<const T*>(object)->*member); };
+    row(Shape::texts, member, name, doc).need = need;
     return *this;
   }
-
-  TableOf& bus(std::string name, std::string T::*member, std::string doc) {
-    text(std::move(name), member, std::move(doc));
+  TableOf& bus(std::string name, std::string T::*member, std::string doc, Need need = Need::required) {
+    text(std::move(name), member, std::move(doc), need);
     table_.fields.back().expects = "the name of a bus";
     table_.fields.back().names_bus = true;
     return *this;
   }
-
   TableOf& between(std::string name, std::array<std::string, 2> T::*member, std::string doc) {
-    Field& field = add(std::move(name), "two bus names, such as [\"quay\", \"berth1\"]", std::move(doc));
-    field.need = Need::required;
-    field.names_bus = true;
-    field.assign = [member](void* object, const Value& value) {
-      const std::vector<std::string> names = as_texts(value);
-      if (names.size() != 2) throw Error("two bus names are wanted, such as [\"quay\", \"berth1\"]");
-      if (names[0] == names[1])
-        throw Error("both ends are bus \"" + names[0] + "\"; two different buses are wanted");
-      static_cast<T*>(object)->*member = {names[0], names[1]};
-    };
-    field.read = [member](const void* object) {
-      const auto& pair = static_cast<const T*>(object)->*member;
-      return Value(std::vector<std::string>{pair[0], pair[1]});
-    };
+    as_pair_field(row(Shape::pair, member, name, doc));
     return *this;
   }
-
-  TableOf& element(std::string name, std::string T::*member, std::string doc) {
-    text(std::move(name), member, std::move(doc));
+  TableOf& element(std::string name, std::string T::*member, std::string doc, Need need = Need::required) {
+    text(std::move(name), member, std::move(doc), need);
     table_.fields.back().expects = "the name of an element";
     table_.fields.back().names_element = true;
+    return *this;
+  }
+  /// Symmetric matrix; optional.
+  TableOf& triangle(std::string name, std::vector<double> T::*member, std::string unit, std::string doc) {
+    as_curve_field(row(Shape::triangle, member, name, doc), "", std::move(unit));
+    return *this;
+  }
+  /// Curve or programme, x ascending; optional.
+  TableOf& points(std::string name, Points T::*member, std::string x_unit, std::string unit,
+                  std::string doc) {
+    as_curve_field(row(Shape::points, member, name, doc), std::move(x_unit), std::move(unit));
     return *this;
   }
 
@@ -195,16 +184,14 @@ class TableOf {
   [[nodiscard]] Table build() { return std::move(table_); }
 
  private:
-  Field& add(std::string name, std::string expects, std::string doc) {
-    Field field;
-    field.name = std::move(name);
-    field.expects = std::move(expects);
-    field.doc = std::move(doc);
-    table_.fields.push_back(std::move(field));
-    return table_.fields.back();
+  template <class Member>
+  Field& row(Shape shape, Member T::*member, std::string& name, std::string& doc) {
+    const auto offset = static_cast<std::size_t>(reinterpret_cast<const char*>(&(sample_.*member)) -
+                                                 reinterpret_cast<const char*>(&sample_));
+    return add(shape, offset, std::move(name), std::move(doc), &sample_);
   }
 
-  Table table_;
+  T sample_{};
 };
 
 /// A field without a value: required, or not given by choice.

@@ -1,0 +1,78 @@
+// A part with equations of its own, such as a machine. To the network it is, at each instant, n conductances
+// and history currents, i = G v + J, with v and i along its n pairs of nodes; between instants it advances its
+// states, which stand in slots of the plant's value array, so that going back to a discontinuity takes them along.
+#pragma once
+
+#include <complex>
+#include <string>
+#include <vector>
+
+#include <Eigen/Core>
+
+#include "emt/rule.hpp"
+
+namespace zavrek::emt::internal {
+
+using NodeId = int;  // 0 is ground
+inline constexpr NodeId ground_node = 0;
+
+/// A part's terminal pair; its voltage is v[p] - v[q], its current flows from p to q.
+struct Ends {
+  NodeId p = ground_node;
+  NodeId q = ground_node;
+};
+
+/// Reference to a value of the running plant other than a node voltage.
+struct Slot {
+  int index = -1;
+};
+
+/// Where a model's numbers stand in the value array.
+struct Places {
+  std::vector<int> p, q;   // per end
+  int first = 0;           // of its slots
+  std::vector<int> knobs;  // of the knobs it asked for, in its order
+};
+
+/// A stretch of time that a rule spans: half of a step for `half_euler`.
+struct Stretch {
+  Rule rule;
+  double step_s;   // of the plant
+  double until_s;  // plant time at its end
+  [[nodiscard]] double length_s() const { return rule == Rule::trapezoidal ? step_s : step_s / 2; }
+};
+
+class Model {
+ public:
+  virtual ~Model() = default;
+
+  [[nodiscard]] virtual int slots() const = 0;
+  /// Slots of knobs that it reads.
+  [[nodiscard]] virtual std::vector<Slot> knobs() const { return {}; }
+  /// Whether `conductance` may differ from step to step; if not, it becomes part of the network's own.
+  [[nodiscard]] virtual bool varies() const { return false; }
+  /// n x n, symmetric, positive semidefinite: at the start.
+  [[nodiscard]] virtual Eigen::MatrixXd conductance(double step_s) const = 0;
+
+  /// The steady state: n x n admittance at `omega`, with `s` in place of d/dt.
+  [[nodiscard]] virtual Eigen::MatrixXcd admittance(std::complex<double> s, double omega) const = 0;
+  /// Currents beyond the admittance, at the frequency of the network, for voltages `v`; asked again until
+  /// nothing moves any more.
+  [[nodiscard]] virtual Eigen::VectorXcd injection(const Eigen::VectorXcd& v) {
+    return Eigen::VectorXcd::Zero(v.size());
+  }
+  /// Phasors of voltages and currents at the frequency of the network; `values` is the plant's value array,
+  /// where its slots want to be filled. All zero for a start from rest.
+  virtual void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
+                     double* values) = 0;
+
+  /// Ahead of a solution: J into `history` (n); a varying model writes G (n x n) into `conductance` and returns
+  /// whether it changed.
+  virtual bool begin(const Stretch& span, const Places& places, const double* old, double* history,
+                     double* conductance) noexcept = 0;
+  /// Behind it: `now` holds the voltages; the model writes its slots.
+  virtual void end(const Stretch& span, const Places& places, const double* old, double* now,
+                   const double* history, const double* conductance) noexcept = 0;
+};
+
+}  // namespace zavrek::emt::internal

@@ -1,0 +1,59 @@
+// The voltage of a source over time.
+//   programme   e(t) = E m(t) sum_k s_k cos(k (theta(t) + angle) + a_k),  theta = integral of 2 pi f(t) dt
+//   playback    e(t) read off recorded samples, straight lines between them
+#pragma once
+
+#include <cstddef>
+#include <memory>
+#include <vector>
+
+#include "zavrek/network/field.hpp"
+
+namespace zavrek::emt::internal {
+
+class Waveform {
+ public:
+  struct Harmonic {
+    double order;  // 1 for the fundamental
+    double share;  // of the amplitude
+    double angle_rad;
+  };
+
+  /// One sinusoid (or a level when omega is 0).
+  Waveform(double amplitude, double omega, double angle_rad);
+  /// Factors on the amplitude over time; held before the first and behind the last.
+  void set_magnitude(const network::Points& factors);
+  /// Frequencies in Hz over time; held before the first and behind the last.
+  void set_frequency(const network::Points& hertz);
+  /// Added to the fundamental.
+  void add_harmonic(const Harmonic& harmonic) { harmonics_.push_back(harmonic); }
+  /// Samples of the phases in turn instead of all that; held at the ends.
+  void set_playback(std::vector<double> time_s, std::vector<std::vector<double>> phases);
+
+  /// Value at `time_s` of the phase that is turned by `angle_rad` (or `phase` of a playback).
+  [[nodiscard]] double value(double time_s, double angle_rad) const noexcept;
+
+  /// What a steady start needs: peak phasors by frequency. A programme starts as at t = 0.
+  struct Line {
+    double omega;
+    double amplitude;
+    double angle_rad;
+  };
+  [[nodiscard]] std::vector<Line> lines(double angle_rad) const;
+
+ private:
+  struct Piece {  // from start_s on: f = hertz + slope (t - start), theta = turn + ...
+    double start_s, hertz, slope, turn_rad;
+  };
+  [[nodiscard]] double phase(double time_s) const noexcept;
+  [[nodiscard]] double magnitude(double time_s) const noexcept;
+
+  double amplitude_, omega_, angle_;
+  network::Points magnitude_;
+  std::vector<Piece> pieces_;
+  std::vector<Harmonic> harmonics_;
+  std::vector<double> sample_times_;
+  std::vector<std::vector<double>> samples_;
+};
+
+}  // namespace zavrek::emt::internal
