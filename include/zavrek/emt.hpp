@@ -25,6 +25,11 @@ struct OperableId {
   int index = -1;
 };
 
+/// Handle of a value that may be changed while the plant runs, such as a load torque.
+struct KnobId {
+  int index = -1;
+};
+
 /// `diverged`: a node voltage stopped being finite; `Plant::culprit()` names the node.
 enum class Status { running, diverged };
 
@@ -75,6 +80,12 @@ class Plant {
   /// pending one of the same kind.
   void open(OperableId what, double at_s) noexcept;
   void close(OperableId what, double at_s) noexcept;
+
+  /// Throws Error with the nearest known name.
+  [[nodiscard]] KnobId knob(std::string_view name) const;
+  [[nodiscard]] std::vector<std::string> knob_names() const;
+  /// Sets a knob, from now on; the value is kept within the knob's bounds. The signal of the same name shows it.
+  void turn(KnobId knob, double value) noexcept;
 
   [[nodiscard]] const Summary& summary() const noexcept;
 

@@ -11,6 +11,7 @@ namespace zavrek::emt::internal {
 
 Assembly::Assembly(const network::Network& network, double step_s) : network_(&network), step_s_(step_s) {
   for (const network::Bus& bus : network.buses) {
+    buses_[bus.name] = &bus;
     bus_nodes_[bus.name] = new_nodes(bus.name, bus.phases);
     std::vector<Terms> voltages;
     for (const NodeId node : bus_nodes_[bus.name]) voltages.push_back({voltage_of(node)});
@@ -21,7 +22,7 @@ Assembly::Assembly(const network::Network& network, double step_s) : network_(&n
 
 double Assembly::omega() const { return 2 * std::numbers::pi * network_->frequency_Hz; }
 
-const network::Bus& Assembly::bus(const std::string& name) const { return *network_->find_bus(name); }
+const network::Bus& Assembly::bus(const std::string& name) const { return *buses_.at(name); }
 
 std::vector<NodeId> Assembly::nodes(const std::string& bus, std::size_t phases) const {
   if (bus == network::ground) return std::vector<NodeId>(phases, ground_node);

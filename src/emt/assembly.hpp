@@ -243,6 +243,7 @@ class Assembly {
   std::vector<int> lane_of_{0};           // per node
   std::vector<CapacitanceShare> shares_;
   std::map<std::vector<NodeId>, std::size_t> capacitance_between_;  // ends to part
+  std::map<std::string, const network::Bus*> buses_;
   std::map<std::string, std::vector<NodeId>> bus_nodes_;
   std::map<std::string, std::vector<Tap>> taps_;
   std::map<std::string, std::size_t> signal_index_;

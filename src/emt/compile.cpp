@@ -159,18 +159,26 @@ class Compiler {
             ends[0].q == ground_node ? 0 : at(ends[0].q) - lane};
   }
 
+  /// Whether a matrix couples no phases, rounding aside.
+  [[nodiscard]] static bool is_diagonal(const Eigen::MatrixXd& matrix) {
+    const Eigen::MatrixXd apart = matrix - Eigen::MatrixXd(matrix.diagonal().asDiagonal());
+    return apart.cwiseAbs().maxCoeff() <= 1e-15 * matrix.cwiseAbs().maxCoeff();
+  }
+
   void lower_series(const SeriesPart& part, const Eigen::MatrixXd& g) {
     const int current = base(part.first_current, part.ends);
     const int charge = part.capacitive() ? base(part.first_charge_voltage, part.ends) : -1;
     if (assembly_.between_groups(part.ends)) {
       const auto [p, q] = group_ends(part.ends);
-      const StepMatrices m = step_matrices(part, core_->step_s);
-      const StepMatrices wide{in_lanes(m.inductive, part.ends),
-                              in_lanes(m.elastic.asDiagonal().toDenseMatrix(), part.ends).diagonal(),
-                              in_lanes(m.passed, part.ends)};
+      const StepMatrices m = step_matrices(part, g, core_->step_s);
+      const StepMatrices wide{in_lanes(m.kept, part.ends),
+                              in_lanes(m.elastic.asDiagonal().toDenseMatrix(), part.ends).diagonal()};
       const auto add = [&](auto& group) { group.add(wide, in_lanes(g, part.ends), p, q, current, charge); };
-      if (part.capacitive()) return add(std::get<ThreePhaseSeries<true>>(core_->series));
-      return add(std::get<ThreePhaseSeries<false>>(core_->series));
+      const auto choose = [&]<class Matrix>(Matrix) {
+        if (part.capacitive()) return add(std::get<ThreePhaseSeries<Matrix, true>>(core_->series));
+        return add(std::get<ThreePhaseSeries<Matrix, false>>(core_->series));
+      };
+      return is_diagonal(g) && is_diagonal(m.kept) ? choose(Uncoupled{}) : choose(Coupled{});
     }
     const auto add = [&](auto& group) {
       group.add(part, g, core_->step_s, layout_.node_position.data(), current, charge);
@@ -193,8 +201,12 @@ class Compiler {
       const int current = base(part.first_current, part.ends);
       if (assembly_.between_groups(part.ends)) {
         const auto [p, q] = group_ends(part.ends);
-        std::get<ThreePhaseCapacitance>(core_->capacitance)
-            .add(in_lanes(2 / core_->step_s * part.capacitance, part.ends), p, q, current);
+        const Eigen::MatrixXd wide = in_lanes(2 / core_->step_s * part.capacitance, part.ends);
+        if (is_diagonal(wide)) {
+          std::get<ThreePhaseCapacitance<Uncoupled>>(core_->capacitance).add(wide, p, q, current);
+        } else {
+          std::get<ThreePhaseCapacitance<Coupled>>(core_->capacitance).add(wide, p, q, current);
+        }
       } else {
         std::get<CapacitanceGroup<1>>(core_->capacitance)
             .add(part, core_->step_s, layout_.node_position.data(), current);
@@ -362,8 +374,7 @@ class Compiler {
   void start() {
     core_->euler_throughout = network_.rule == "euler";
     for (std::size_t k = 0; k < assembly_.knobs.size(); ++k) {
-      for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end})
-        (*array)[static_cast<std::size_t>(at(assembly_.knobs[k].slot))] = assembly_.knob_values[k];
+      core_->present[static_cast<std::size_t>(at(assembly_.knobs[k].slot))] = assembly_.knob_values[k];
     }
     if (network_.start == "steady") {
       start_steady();
@@ -373,6 +384,11 @@ class Compiler {
         const auto n = static_cast<Eigen::Index>(assembly_.model_parts[k].ends.size());
         start_model(k, Eigen::VectorXcd::Zero(n), Eigen::VectorXcd::Zero(n));
       }
+    }
+    // Models set the references of their controls: those knobs hold their values in all four arrays.
+    for (const Knob& knob : assembly_.knobs) {
+      const auto slot = static_cast<std::size_t>(at(knob.slot));
+      core_->next[slot] = core_->middle[slot] = core_->end[slot] = core_->present[slot];
     }
     start_segments();
     for (const SourceNode& source : core_->sources)

@@ -104,9 +104,10 @@ class Core {
   bool ahead_holds = false;  ///< whether it does: nothing disturbed the step after it was made
 
   std::tuple<SeriesGroup<1, false>, SeriesGroup<1, true>, SeriesGroup<2, false>, SeriesGroup<3, false>,
-             SeriesGroup<4, false>, ThreePhaseSeries<false>, ThreePhaseSeries<true>>
+             SeriesGroup<4, false>, ThreePhaseSeries<Coupled, false>, ThreePhaseSeries<Coupled, true>,
+             ThreePhaseSeries<Uncoupled, false>, ThreePhaseSeries<Uncoupled, true>>
       series;
-  std::tuple<CapacitanceGroup<1>, ThreePhaseCapacitance> capacitance;
+  std::tuple<CapacitanceGroup<1>, ThreePhaseCapacitance<Coupled>, ThreePhaseCapacitance<Uncoupled>> capacitance;
   WaveGroup lines;
   SegmentGroup segments;
   std::vector<ModelRow> models;

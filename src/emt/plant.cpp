@@ -59,6 +59,22 @@ OperableId Plant::operable(std::string_view name) const {
 void Plant::open(OperableId what, double at_s) noexcept { core_->request(what.index, false, at_s); }
 void Plant::close(OperableId what, double at_s) noexcept { core_->request(what.index, true, at_s); }
 
+std::vector<std::string> Plant::knob_names() const {
+  std::vector<std::string> names;
+  for (const auto& knob : core_->knobs) names.push_back(knob.name);
+  return names;
+}
+
+KnobId Plant::knob(std::string_view name) const {
+  for (std::size_t k = 0; k < core_->knobs.size(); ++k) {
+    if (core_->knobs[k].name == name) return {static_cast<int>(k)};
+  }
+  throw Error("nothing named \"" + std::string(name) + "\" can be changed while running" +
+              suggestion(name, knob_names()));
+}
+
+void Plant::turn(KnobId knob, double value) noexcept { core_->turn(knob.index, value); }
+
 const Summary& Plant::summary() const noexcept { return core_->summary; }
 
 }  // namespace zavrek::emt

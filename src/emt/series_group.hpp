@@ -1,8 +1,9 @@
 // Blocks of N coupled series branches, v = R i + L di/dt + u, du/dt = S i (u: series capacitor).
-// With step h and Z = R + 2L/h + hS/2, G = Z^-1:
-//   trapezoidal   i = G v + G (v' + (2L/h - R - hS/2) i' - 2 u'),   u = u' + (hS/2)(i + i')
-//   half Euler    i = G v + G ((2L/h) i' - u'),                      u = u' + (hS/2) i
-// Primes mark the previous instant. G v stands in the nodal matrix, the rest is the history current.
+// With step h and Z = R + 2L/h + hS/2, G = Z^-1, K = G (2L/h - R - hS/2):
+//   trapezoidal   i = G v + (G v' + K i' - 2 G u'),          u = u' + (hS/2)(i + i')
+//   half Euler    i = G v + ((K + 1)/2 i' - G u'),           u = u' + (hS/2) i
+// since G 2L/h = (K + 1)/2. Primes mark the previous instant. G v stands in the nodal matrix, the rest is the
+// history current.
 #pragma once
 
 #include <array>
@@ -16,14 +17,15 @@ namespace zavrek::emt::internal {
 
 /// What a step of length h makes of a series part, in the letters above.
 struct StepMatrices {
-  Eigen::MatrixXd inductive;  // 2L/h
-  Eigen::VectorXd elastic;    // hS/2
-  Eigen::MatrixXd passed;     // 2L/h - R - hS/2
+  Eigen::MatrixXd kept;     // K
+  Eigen::VectorXd elastic;  // hS/2
 };
-[[nodiscard]] inline StepMatrices step_matrices(const SeriesPart& part, double step_s) {
-  StepMatrices m{2 / step_s * part.inductance, step_s / 2 * part.elastance, {}};
-  m.passed = m.inductive - part.resistance;
-  m.passed.diagonal() -= m.elastic;
+[[nodiscard]] inline StepMatrices step_matrices(const SeriesPart& part, const Eigen::MatrixXd& conductance,
+                                                double step_s) {
+  StepMatrices m{{}, step_s / 2 * part.elastance};
+  Eigen::MatrixXd passed = 2 / step_s * part.inductance - part.resistance;
+  passed.diagonal() -= m.elastic;
+  m.kept = conductance * passed;
   return m;
 }
 
@@ -33,15 +35,14 @@ class SeriesGroup {
   /// `ends` and slots are positions in the plant's value array.
   void add(const SeriesPart& part, const Eigen::MatrixXd& conductance, double step_s,
            const int* node_position, int first_current, int first_charge) {
-    const auto [inductive, elastic, passed] = step_matrices(part, step_s);
+    const auto [kept, elastic] = step_matrices(part, conductance, step_s);
     for (int k = 0; k < N; ++k) {
       p_.push_back(node_position[part.ends[static_cast<std::size_t>(k)].p]);
       q_.push_back(node_position[part.ends[static_cast<std::size_t>(k)].q]);
       if constexpr (Capacitive) elastic_.push_back(elastic[k]);
       for (int m = 0; m < N; ++m) {
         conductance_.push_back(conductance(k, m));
-        passed_.push_back(passed(k, m));
-        inductive_.push_back(inductive(k, m));
+        kept_.push_back(kept(k, m));
       }
     }
     history_.resize(p_.size());
@@ -89,18 +90,20 @@ class SeriesGroup {
  private:
   template <Rule rule>
   void inject_as(const double* old, double* rhs) noexcept {
+    constexpr bool whole = rule == Rule::trapezoidal;
     for (std::size_t b = 0; b < blocks(); ++b) {
       const double* g = &conductance_[b * N * N];
-      const double* a = rule == Rule::trapezoidal ? &passed_[b * N * N] : &inductive_[b * N * N];
+      const double* kept = &kept_[b * N * N];
       const double* i = &old[current_[b]];
       double drive[N];
       for (int k = 0; k < N; ++k) {
-        drive[k] = rule == Rule::trapezoidal ? old[p_[b * N + k]] - old[q_[b * N + k]] : 0;
-        for (int m = 0; m < N; ++m) drive[k] += a[k * N + m] * i[m];
-        if constexpr (Capacitive) drive[k] -= (rule == Rule::trapezoidal ? 2 : 1) * old[charge_[b] + k];
+        drive[k] = whole ? old[p_[b * N + k]] - old[q_[b * N + k]] : 0;
+        if constexpr (Capacitive) drive[k] -= (whole ? 2 : 1) * old[charge_[b] + k];
       }
       for (int k = 0; k < N; ++k) {
-        double h = 0;
+        double h = whole ? 0 : i[k];
+        for (int m = 0; m < N; ++m) h += kept[k * N + m] * i[m];
+        if (!whole) h /= 2;
         for (int m = 0; m < N; ++m) h += g[k * N + m] * drive[m];
         history_[b * N + k] = h;
         rhs[p_[b * N + k]] -= h;
@@ -111,8 +114,7 @@ class SeriesGroup {
 
   std::vector<int> p_, q_;           // blocks * N: positions of the terminals' node voltages
   std::vector<double> conductance_;  // blocks * N * N, row-major: G
-  std::vector<double> passed_;       // blocks * N * N: 2L/h - R - hS/2
-  std::vector<double> inductive_;    // blocks * N * N: 2L/h
+  std::vector<double> kept_;         // blocks * N * N: K
   std::vector<double> elastic_;      // blocks * N: hS/2; empty unless Capacitive
   std::vector<double> history_;      // blocks * N: history current of the instant being solved
   std::vector<int> current_;         // blocks: position of the first current

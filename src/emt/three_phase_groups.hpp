@@ -1,5 +1,6 @@
-// The equations of series_group.hpp and capacitance_group.hpp for three-phase blocks whose ends are
-// whole groups of lanes: no gathers, every vector is loaded and stored at once.
+// The equations of series_group.hpp and capacitance_group.hpp for blocks of up to three phases whose ends are
+// whole groups of lanes: no gathers, every vector is loaded and stored at once. Blocks whose phases are not
+// coupled keep one number per phase instead of nine.
 #pragma once
 
 #include <cstddef>
@@ -12,7 +13,28 @@
 
 namespace zavrek::emt::internal {
 
-template <bool Capacitive>
+/// How the matrices of a group are kept: three columns of lanes, or the diagonal alone.
+struct Coupled {
+  static constexpr std::size_t numbers = block_numbers;
+  static void append(const Eigen::MatrixXd& matrix, Numbers& into) { append_block(matrix, into); }
+  static Lanes product(const double* matrix, Lanes x) noexcept { return times(matrix, x); }
+};
+struct Uncoupled {
+  static constexpr std::size_t numbers = lanes;
+  static void append(const Eigen::MatrixXd& matrix, Numbers& into) {
+    for (Eigen::Index k = 0; k < lanes; ++k) into.push_back(k < matrix.rows() ? matrix(k, k) : 0);
+  }
+  static Lanes product(const double* matrix, Lanes x) noexcept { return load(matrix) * x; }
+};
+
+/// Subtracts the history current of a block from the right-hand side at its two ends.
+inline void push_history(double* history, double* rhs, int p, int q, Lanes value) noexcept {
+  store(history, value);
+  store(rhs + p, load(rhs + p) - value);
+  if (q != 0) store(rhs + q, load(rhs + q) + value);  // ground waits for nobody
+}
+
+template <class Matrix, bool Capacitive>
 class ThreePhaseSeries {
  public:
   /// Matrices of three phases; `p` and `q` are the positions of the groups of lanes at the ends.
@@ -22,25 +44,33 @@ class ThreePhaseSeries {
     q_.push_back(q);
     current_.push_back(first_current);
     charge_.push_back(first_charge);
-    append_block(conductance, conductance_);
-    append_block(m.passed, passed_);
-    append_block(m.inductive, inductive_);
+    Matrix::append(conductance, conductance_);
+    Matrix::append(m.kept, kept_);
     for (int k = 0; k < lanes; ++k) elastic_.push_back(k < 3 ? m.elastic[k] : 0);
     history_.resize(history_.size() + lanes, 0.0);
   }
 
   void inject(Rule rule, const double* old, double* rhs) noexcept {
-    if (rule == Rule::trapezoidal) {
-      inject_as<Rule::trapezoidal>(old, rhs);
-    } else {
-      inject_as<Rule::half_euler>(old, rhs);
+    const Arrays a = arrays();
+    const std::size_t blocks = p_.size();
+    const bool whole = rule == Rule::trapezoidal;
+    for (std::size_t b = 0; b < blocks; ++b) {
+      const Lanes i = load(old + a.current[b]);
+      const Lanes kept = Matrix::product(&a.kept[b * Matrix::numbers], i);
+      Lanes drive = whole ? load(old + a.p[b]) - load(old + a.q[b]) : Lanes{};
+      if constexpr (Capacitive) drive -= (whole ? 2.0 : 1.0) * load(old + a.charge[b]);
+      const Lanes driven = Matrix::product(&a.conductance[b * Matrix::numbers], drive);
+      push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], driven + (whole ? kept : 0.5 * (kept + i)));
     }
   }
 
   void update(Rule rule, const double* old, double* now) noexcept {
     const Arrays a = arrays();
     const std::size_t blocks = p_.size();
-    for (std::size_t b = 0; b < blocks; ++b) (void)update_block(a, b, rule, old, now);
+    for (std::size_t b = 0; b < blocks; ++b) {
+      const Lanes v = load(now + a.p[b]) - load(now + a.q[b]);
+      write(a, b, rule, old, now, load(&a.history[b * lanes]) + Matrix::product(&a.conductance[b * Matrix::numbers], v));
+    }
   }
 
   /// `update` of a trapezoidal step and `inject` of the next one into `ahead`, in one pass over the numbers.
@@ -48,11 +78,13 @@ class ThreePhaseSeries {
     const Arrays a = arrays();
     const std::size_t blocks = p_.size();
     for (std::size_t b = 0; b < blocks; ++b) {
-      const Lanes v = load(now + a.p[b]) - load(now + a.q[b]);
-      const Lanes i = update_block(a, b, Rule::trapezoidal, old, now);
-      Lanes drive = v + times(&a.passed[b * block_numbers], i);
-      if constexpr (Capacitive) drive -= 2.0 * load(now + a.charge[b]);
-      push_history(a, b, drive, ahead);
+      const double* g = &a.conductance[b * Matrix::numbers];
+      const Lanes driven = Matrix::product(g, load(now + a.p[b]) - load(now + a.q[b]));
+      const Lanes i = load(&a.history[b * lanes]) + driven;
+      write(a, b, Rule::trapezoidal, old, now, i);
+      Lanes history = driven + Matrix::product(&a.kept[b * Matrix::numbers], i);
+      if constexpr (Capacitive) history -= Matrix::product(g, 2.0 * load(now + a.charge[b]));
+      push_history(&a.history[b * lanes], ahead, a.p[b], a.q[b], history);
     }
   }
 
@@ -60,18 +92,16 @@ class ThreePhaseSeries {
   /// The vectors' data, read once before a loop: stores of lanes might alias the vectors themselves.
   struct Arrays {
     const int *p, *q, *current, *charge;
-    const double *conductance, *passed, *inductive, *elastic;
+    const double *conductance, *kept, *elastic;
     double* history;
   };
   [[nodiscard]] Arrays arrays() noexcept {
-    return {p_.data(),      q_.data(),         current_.data(), charge_.data(), conductance_.data(),
-            passed_.data(), inductive_.data(), elastic_.data(), history_.data()};
+    return {p_.data(),           q_.data(),    current_.data(), charge_.data(),
+            conductance_.data(), kept_.data(), elastic_.data(), history_.data()};
   }
 
-  static Lanes update_block(const Arrays& a, std::size_t b, Rule rule, const double* old,
-                            double* now) noexcept {
-    const Lanes v = load(now + a.p[b]) - load(now + a.q[b]);
-    const Lanes i = load(&a.history[b * lanes]) + times(&a.conductance[b * block_numbers], v);
+  static void write(const Arrays& a, std::size_t b, Rule rule, const double* old, double* now,
+                    Lanes i) noexcept {
     if constexpr (Capacitive) {
       const Lanes moved = rule == Rule::trapezoidal ? i + load(old + a.current[b]) : i;
       store(now + a.charge[b], load(old + a.charge[b]) + load(&a.elastic[b * lanes]) * moved);
@@ -79,46 +109,25 @@ class ThreePhaseSeries {
     (void)old;
     (void)rule;
     store(now + a.current[b], i);
-    return i;
-  }
-
-  static void push_history(const Arrays& a, std::size_t b, Lanes drive, double* rhs) noexcept {
-    const Lanes history = times(&a.conductance[b * block_numbers], drive);
-    store(&a.history[b * lanes], history);
-    store(rhs + a.p[b], load(rhs + a.p[b]) - history);
-    if (a.q[b] != 0) store(rhs + a.q[b], load(rhs + a.q[b]) + history);  // ground waits for nobody
-  }
-
-  template <Rule rule>
-  void inject_as(const double* old, double* rhs) noexcept {
-    const Arrays a = arrays();
-    const std::size_t blocks = p_.size();
-    for (std::size_t b = 0; b < blocks; ++b) {
-      const double* from_current = rule == Rule::trapezoidal ? a.passed : a.inductive;
-      Lanes drive = times(&from_current[b * block_numbers], old + a.current[b]);
-      if constexpr (rule == Rule::trapezoidal) drive += load(old + a.p[b]) - load(old + a.q[b]);
-      if constexpr (Capacitive) drive -= (rule == Rule::trapezoidal ? 2.0 : 1.0) * load(old + a.charge[b]);
-      push_history(a, b, drive, rhs);
-    }
   }
 
   std::vector<int> p_, q_;    // per block: positions of the groups of lanes at its ends
   std::vector<int> current_;  // per block: position of its currents
   std::vector<int> charge_;   // per block: position of its capacitor voltages; -1 without
   Numbers conductance_;       // blocks: G
-  Numbers passed_;            // blocks: 2L/h - R - hS/2
-  Numbers inductive_;         // blocks: 2L/h
+  Numbers kept_;              // blocks: K
   Numbers elastic_;           // lanes per block: hS/2
   Numbers history_;           // lanes per block: history currents of the instant being solved
 };
 
+template <class Matrix>
 class ThreePhaseCapacitance {
  public:
   void add(const Eigen::MatrixXd& conductance, int p, int q, int first_current) {
     p_.push_back(p);
     q_.push_back(q);
     current_.push_back(first_current);
-    append_block(conductance, conductance_);
+    Matrix::append(conductance, conductance_);
     history_.resize(history_.size() + lanes, 0.0);
   }
 
@@ -127,18 +136,16 @@ class ThreePhaseCapacitance {
     const std::size_t blocks = p_.size();
     const double keep = rule == Rule::trapezoidal ? 1 : 0;
     for (std::size_t b = 0; b < blocks; ++b) {
-      const Lanes v = load(old + a.p[b]) - load(old + a.q[b]);
-      push_history(a, b, -times(&a.conductance[b * block_numbers], v) - keep * load(old + a.current[b]), rhs);
+      const Lanes charging = charge(a, b, old);
+      push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], -charging - keep * load(old + a.current[b]));
     }
   }
 
   void update(double* now) noexcept {
     const Arrays a = arrays();
     const std::size_t blocks = p_.size();
-    for (std::size_t b = 0; b < blocks; ++b) {
-      const Lanes v = load(now + a.p[b]) - load(now + a.q[b]);
-      store(now + a.current[b], load(&a.history[b * lanes]) + times(&a.conductance[b * block_numbers], v));
-    }
+    for (std::size_t b = 0; b < blocks; ++b)
+      store(now + a.current[b], load(&a.history[b * lanes]) + charge(a, b, now));
   }
 
   /// `update` of a step and `inject` of the next trapezoidal one into `ahead`, in one pass.
@@ -146,11 +153,10 @@ class ThreePhaseCapacitance {
     const Arrays a = arrays();
     const std::size_t blocks = p_.size();
     for (std::size_t b = 0; b < blocks; ++b) {
-      const Lanes charging =
-          times(&a.conductance[b * block_numbers], load(now + a.p[b]) - load(now + a.q[b]));
+      const Lanes charging = charge(a, b, now);
       const Lanes i = load(&a.history[b * lanes]) + charging;
       store(now + a.current[b], i);
-      push_history(a, b, -charging - i, ahead);
+      push_history(&a.history[b * lanes], ahead, a.p[b], a.q[b], -charging - i);
     }
   }
 
@@ -163,11 +169,8 @@ class ThreePhaseCapacitance {
   [[nodiscard]] Arrays arrays() noexcept {
     return {p_.data(), q_.data(), current_.data(), conductance_.data(), history_.data()};
   }
-
-  static void push_history(const Arrays& a, std::size_t b, Lanes history, double* rhs) noexcept {
-    store(&a.history[b * lanes], history);
-    store(rhs + a.p[b], load(rhs + a.p[b]) - history);
-    if (a.q[b] != 0) store(rhs + a.q[b], load(rhs + a.q[b]) + history);  // ground waits for nobody
+  static Lanes charge(const Arrays& a, std::size_t b, const double* values) noexcept {
+    return Matrix::product(&a.conductance[b * Matrix::numbers], load(values + a.p[b]) - load(values + a.q[b]));
   }
 
   std::vector<int> p_, q_;    // per block: positions of the groups of lanes at its ends

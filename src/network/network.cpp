@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -13,6 +14,8 @@ struct Checker {
   std::vector<Flaw> flaws;
   std::vector<std::string> bus_names{};
   std::vector<std::string> element_names{};
+  std::set<std::string> buses{};  // the same, for looking up
+  std::set<std::string> elements{};
 
   void report(std::string place, std::string field, std::string text) {
     flaws.push_back(
@@ -32,15 +35,17 @@ struct Checker {
     for (const Bus& bus : network.buses) {
       take("bus." + bus.name, bus.name);
       bus_names.push_back(bus.name);
+      buses.insert(bus.name);
     }
     for (const Element& element : network.elements) {
       take(table_of(element).kind + "." + name_of(element), name_of(element));
       element_names.push_back(name_of(element));
+      elements.insert(name_of(element));
     }
   }
 
   void check_bus(const std::string& place, const std::string& field, const std::string& name) {
-    if (name == ground || network.find_bus(name)) return;
+    if (name == ground || buses.contains(name)) return;
     report(place, field, fmt::format("no bus \"{}\"{}", name, suggestion(name, bus_names)));
   }
 
@@ -61,7 +66,7 @@ struct Checker {
 
   void check_element(const std::string& place, const std::string& field, const std::string& name,
                      bool or_bus) {
-    if (network.find_element(name) || (or_bus && network.find_bus(name))) return;
+    if (elements.contains(name) || (or_bus && buses.contains(name))) return;
     std::vector<std::string> known = element_names;
     if (or_bus) known.insert(known.end(), bus_names.begin(), bus_names.end());
     report(

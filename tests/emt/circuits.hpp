@@ -18,6 +18,7 @@ struct Circuit {
   std::size_t column;
   std::string signal;
   network::Network network;
+  double scale = 1;  // from the signal's unit to the file's
 };
 
 inline network::Line surge_line(std::string near, std::string far) {
@@ -55,11 +56,28 @@ inline std::vector<Circuit> reference_circuits() {
                      Branch{.name = "inner", .between = {"e", "s"}, .resistance_ohm = 95},
                      surge_line("s", "f"),
                      Branch{.name = "load", .between = {"f", "ground"}, .resistance_ohm = 1140}};
+  Network motor;
+  motor.start = "zero";
+  motor.frequency_Hz = 60;
+  motor.buses = {{"s", 220}};
+  motor.elements = {Source{.name = "source", .bus = "s"},
+                    InductionMachine{.name = "m",
+                                     .bus = "s",
+                                     .stator_resistance_ohm = 0.435,
+                                     .stator_leakage_ohm = 0.754,
+                                     .magnetizing_ohm = 26.13,
+                                     .rotor_leakage_ohm = 0.754,
+                                     .rotor_resistance_ohm = 0.816,
+                                     .inertia_kgm2 = 0.089,
+                                     .start = "standstill"}};
   return {{"R-L short circuit, current", "rl_fault.csv", 1, "z.ia", rl},
           {"R-L-C step, current", "rlc_step.csv", 1, "z.ia", rlc},
           {"R-L-C step, capacitor voltage", "rlc_step.csv", 2, "z.vca", rlc},
           {"open line, far voltage", "open_line.csv", 1, "f.va", open},
-          {"bouncing wave, far voltage", "line_bounce.csv", 1, "f.va", bounce}};
+          {"bouncing wave, far voltage", "line_bounce.csv", 1, "f.va", bounce},
+          {"induction machine run up, current", "induction_start.csv", 1, "m.ia", motor},
+          {"induction machine run up, torque", "induction_start.csv", 2, "m.torque", motor},
+          {"induction machine run up, speed", "induction_start.csv", 3, "m.speed", motor, 2}};
 }
 
 struct Deviation {
@@ -79,7 +97,7 @@ inline Deviation deviation_of(const Circuit& circuit, const std::string& folder,
   while (k < reference.time_s.size() && plant.step() == emt::Status::running) {
     while (k < reference.time_s.size() && reference.time_s[k] < plant.time_s() - 1e-9) ++k;
     if (k == reference.time_s.size() || reference.time_s[k] > plant.time_s() + 1e-9) continue;
-    const double error = plant.value(signal) - reference.value[k];
+    const double error = circuit.scale * plant.value(signal) - reference.value[k];
     sum += error * error;
     deviation.largest = std::max(deviation.largest, std::abs(error));
     ++count;

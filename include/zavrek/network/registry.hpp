@@ -6,9 +6,12 @@
 #include "zavrek/network/breaker.hpp"
 #include "zavrek/network/cable.hpp"
 #include "zavrek/network/current_transformer.hpp"
+#include "zavrek/network/induction_machine.hpp"
 #include "zavrek/network/line.hpp"
 #include "zavrek/network/load.hpp"
+#include "zavrek/network/permanent_magnet_machine.hpp"
 #include "zavrek/network/source.hpp"
+#include "zavrek/network/synchronous_machine.hpp"
 #include "zavrek/network/transformer.hpp"
 #include "zavrek/network/voltage_transformer.hpp"
 
@@ -22,6 +25,9 @@ using Element = std::variant<Source,              //
                              Line,                //
                              Transformer,         //
                              Load,                //
+                             InductionMachine,    //
+                             SynchronousMachine,  //
+                             PermanentMagnetMachine,
                              Breaker,             //
                              CurrentTransformer,  //
                              VoltageTransformer>;
