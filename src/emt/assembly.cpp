@@ -236,28 +236,59 @@ const Terms* Assembly::find_signal(const std::string& name) const {
   return found == signal_index_.end() ? nullptr : &signals[found->second].terms;
 }
 
+std::vector<WindingTap> Assembly::winding_taps(const std::string& transformer) const {
+  const auto found = winding_taps_.find(transformer);
+  return found == winding_taps_.end() ? std::vector<WindingTap>() : found->second;
+}
+
 void Assembly::add_faults() {
   for (const network::Fault& fault : network_->faults) {
-    if (const network::Bus* at = network_->find_bus(fault.on)) {
-      assemble_fault(fault, nodes(at->name), at->phases, *this);
-      continue;
-    }
-    const auto ends = ends_of_length(network_->find_element(fault.on), fault);
-    const Span whole = span(fault.on, ends);
+    std::string letters = "abc";
     std::vector<NodeId> place;
-    auto& taps = taps_[fault.on];
-    for (const Tap& tap : taps) {
-      if (tap.fraction == fault.at) place = tap.nodes;
+    const network::Element* element = network_->find_element(fault.on);
+    if (const auto at = buses_.find(fault.on); at != buses_.end()) {
+      letters = at->second->phases;
+      place = nodes(fault.on);
+    } else if (element && std::holds_alternative<network::Transformer>(*element)) {
+      place = place_inside(fault);
+    } else {
+      place = place_along(fault, letters);
     }
-    if (fault.at == 0) place = whole.near;
-    if (fault.at == 1) place = whole.far;
-    if (place.empty()) {
-      const std::string name = fmt::format("{}@{}", fault.on, print_quantity(fault.at, "%"));
-      place = new_nodes(name, whole.letters);
-      taps.push_back({fault.at, place});
-    }
-    assemble_fault(fault, place, whole.letters, *this);
+    assemble_fault(fault, place, letters, *this);
   }
+}
+
+std::vector<NodeId> Assembly::place_along(const network::Fault& fault, std::string& letters) {
+  const auto ends = ends_of_length(network_->find_element(fault.on), fault);
+  const Span whole = span(fault.on, ends);
+  letters = whole.letters;
+  if (fault.at == 0) return whole.near;
+  if (fault.at == 1) return whole.far;
+  auto& taps = taps_[fault.on];
+  for (const Tap& tap : taps) {
+    if (tap.fraction == fault.at) return tap.nodes;
+  }
+  const std::string name = fmt::format("{}@{}", fault.on, print_quantity(fault.at, "%"));
+  taps.push_back({fault.at, new_nodes(name, whole.letters)});
+  return taps.back().nodes;
+}
+
+std::vector<NodeId> Assembly::place_inside(const network::Fault& fault) {
+  if (!(fault.at > 0 && fault.at < 1)) {
+    throw Error(Flaw{.file = {},
+                     .place = fault.name,
+                     .field = "at",
+                     .text = "say where inside the winding, counted from its neutral, between 0 and 100 %"});
+  }
+  auto& taps = winding_taps_[fault.on];
+  for (const WindingTap& tap : taps) {
+    if (tap.winding == fault.winding && tap.fraction == fault.at) return tap.nodes;
+  }
+  const std::string name = fmt::format("{}.{}@{}", fault.on, fault.winding, print_quantity(fault.at, "%"));
+  std::vector<NodeId> place;
+  for (const char limb : {'a', 'b', 'c'}) place.push_back(new_node(name + "." + limb));
+  taps.push_back({fault.winding, fault.at, place});
+  return place;
 }
 
 Eigen::MatrixXd from_sequence(std::size_t phases, double positive, double zero) {

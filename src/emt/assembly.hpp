@@ -155,6 +155,13 @@ struct Tap {
   std::vector<NodeId> nodes;
 };
 
+/// A place inside a transformer's winding, on all three limbs.
+struct WindingTap {
+  std::string winding;  // "high", "low" or "tertiary"
+  double fraction = 0;  // of the turns, from the coil's far end
+  std::vector<NodeId> nodes;
+};
+
 class Assembly {
  public:
   Assembly(const network::Network& network, double step_s);
@@ -171,6 +178,8 @@ class Assembly {
   /// The places where `element` is tapped, with its two ends: fractions 0 ... 1, ascending.
   [[nodiscard]] std::vector<Tap> stations(const std::string& element,
                                           const std::array<std::string, 2>& between) const;
+
+  [[nodiscard]] std::vector<WindingTap> winding_taps(const std::string& transformer) const;
 
   // --- said by element models ----------------------------------------------------------------
   NodeId new_node(std::string name);
@@ -233,6 +242,8 @@ class Assembly {
  private:
   [[nodiscard]] Slot take_slots(std::size_t count);
   void add_faults();
+  [[nodiscard]] std::vector<NodeId> place_along(const network::Fault& fault, std::string& letters);
+  [[nodiscard]] std::vector<NodeId> place_inside(const network::Fault& fault);
 
   const network::Network* network_;
   double step_s_;
@@ -246,6 +257,7 @@ class Assembly {
   std::map<std::string, const network::Bus*> buses_;
   std::map<std::string, std::vector<NodeId>> bus_nodes_;
   std::map<std::string, std::vector<Tap>> taps_;
+  std::map<std::string, std::vector<WindingTap>> winding_taps_;
   std::map<std::string, std::size_t> signal_index_;
   std::vector<std::string> notes_;
 };

@@ -61,6 +61,12 @@ class Model {
   [[nodiscard]] virtual Eigen::VectorXcd injection(const Eigen::VectorXcd& v) {
     return Eigen::VectorXcd::Zero(v.size());
   }
+  /// Asked once the steady state stands: whether the model changed its admittance (a tap changer moved), so that
+  /// all must be solved anew.
+  [[nodiscard]] virtual bool revise(const Eigen::VectorXcd& /*v*/, const Eigen::VectorXcd& /*i*/,
+                                    double /*omega*/) {
+    return false;
+  }
   /// Phasors of voltages and currents at the frequency of the network; `values` is the plant's value array,
   /// where its slots want to be filled. All zero for a start from rest.
   virtual void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,

@@ -194,19 +194,33 @@ class Steady {
 
   SteadyComponent run() {
     place_sources();
-    Nodal nodal(layout_, component_.values);
-    stamp(nodal);
-    if (layout_.unknowns > 0) {
-      Factors factors(nodal.entries, layout_.unknowns);
-      solve(nodal, factors);
+    bool revised = true;
+    for (int round = 0; revised && round < most_revisions; ++round) {
+      model_admittance_.clear();
+      Nodal nodal(layout_, component_.values);
+      stamp(nodal);
+      if (layout_.unknowns > 0) {
+        Factors factors(nodal.entries, layout_.unknowns);
+        solve(nodal, factors);
+      }
+      put_currents();
+      revised = omega_ == assembly_.omega() && revise_models();
     }
-    put_currents();
     return std::move(component_);
   }
 
  private:
   static constexpr int most_rounds = 500;
   static constexpr double settled = 1e-10;
+  static constexpr int most_revisions = 200;
+
+  bool revise_models() {
+    bool revised = false;
+    for (std::size_t k = 0; k < models_.size(); ++k) {
+      revised |= models_[k].model->revise(component_.model_voltages[k], component_.model_currents[k], omega_);
+    }
+    return revised;
+  }
 
   void place_sources() {
     for (const KnownNode& known : assembly_.known_nodes) {

@@ -56,10 +56,15 @@ struct Checker {
         report(place, field.name, fmt::format("missing; {} is wanted ({})", field.expects, field.doc));
         continue;
       }
+      const auto left_out = [&](const std::string& name) {
+        return name.empty() && field.need == Need::optional;
+      };
       if (field.names_bus) {
-        for (const std::string& name : as_texts(field.read(fields))) check_bus(place, field.name, name);
+        for (const std::string& name : as_texts(field.read(fields))) {
+          if (!left_out(name)) check_bus(place, field.name, name);
+        }
       }
-      if (field.names_element)
+      if (field.names_element && !left_out(as_text(field.read(fields))))
         check_element(place, field.name, as_text(field.read(fields)), table.kind == "fault");
     }
   }
