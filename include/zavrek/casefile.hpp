@@ -16,7 +16,7 @@ namespace zavrek::casefile {
 [[nodiscard]] protection::RelaySettings read_relay_settings(const std::filesystem::path& file);
 
 /// Reads an overhead line's cross-section, a file of its own. Throws Error like `read_case`.
-[[nodiscard]] emt::LineGeometry read_line_geometry(const std::filesystem::path& file);
+[[nodiscard]] network::LineGeometry read_line_geometry(const std::filesystem::path& file);
 
 /// The same from text; `name` stands in messages. For tests and for fuzzing.
 [[nodiscard]] network::Network read_network_text(std::string_view text, const std::string& name);

@@ -5,6 +5,7 @@
 
 #include "zavrek/network/bus.hpp"
 #include "zavrek/network/fault.hpp"
+#include "zavrek/network/geometry.hpp"
 #include "zavrek/network/registry.hpp"
 
 namespace zavrek::network {
@@ -18,6 +19,7 @@ struct Network {
   std::string rule = "trapezoidal";  ///< "trapezoidal", or "euler" for backward Euler throughout
   std::vector<Bus> buses;
   std::vector<Element> elements;
+  std::vector<LineGeometry> geometries;
   std::vector<Fault> faults;  ///< places where a run may strike
 
   [[nodiscard]] const Bus* find_bus(std::string_view name) const;

@@ -15,7 +15,7 @@ using internal::target;
 
 /// Keys of the root that are tables of their own; anything else there is a field or a flaw.
 std::vector<std::string> element_kinds() {
-  std::vector<std::string> kinds{"bus"};
+  std::vector<std::string> kinds{"bus", "geometry"};
   network::for_each_kind([&](const auto* null) { kinds.push_back(table(null).kind); });
   return kinds;
 }
@@ -45,6 +45,34 @@ void read_buses(Reader& reader, network::Network& network) {
   }
 }
 
+/// The wires and cores of a geometry that stands at `from`, below `place`.
+network::LineGeometry read_geometry_at(Reader& reader, const toml::table& from, const std::string& name,
+                                       const std::string& place) {
+  network::LineGeometry geometry;
+  geometry.name = name;
+  reader.fields(from, place.empty() ? "geometry" : place, {target(geometry)}, {"wire", "core"});
+  const std::string above = place.empty() ? "" : place + ".";
+  reader.each_named(from, "wire", above, [&](const std::string& of, const toml::table& body) {
+    network::Wire wire;
+    wire.name = of;
+    reader.fields(body, above + "wire." + of, {target(wire)});
+    geometry.wires.push_back(std::move(wire));
+  });
+  reader.each_named(from, "core", above, [&](const std::string& of, const toml::table& body) {
+    network::Core core;
+    core.name = of;
+    reader.fields(body, above + "core." + of, {target(core)});
+    geometry.cores.push_back(std::move(core));
+  });
+  return geometry;
+}
+
+network::LineGeometry read_geometry(Reader& reader) {
+  network::LineGeometry geometry = read_geometry_at(reader, reader.root(), "", "");
+  reader.report_by_name(network::validate(geometry));
+  return geometry;
+}
+
 network::Network read_network(Reader& reader) {
   network::Network network;
   reader.fields(reader.root(), "network", {target(network)}, element_kinds());
@@ -58,6 +86,9 @@ network::Network read_network(Reader& reader) {
       reader.fields(body, kind + "." + name, {target(element)});
       network.elements.emplace_back(std::move(element));
     });
+  });
+  reader.each_named("geometry", [&](const std::string& name, const toml::table& body) {
+    network.geometries.push_back(read_geometry_at(reader, body, name, "geometry." + name));
   });
   reader.report_by_name(network::validate(network));
   return network;
@@ -75,19 +106,6 @@ protection::RelaySettings read_settings(Reader& reader) {
   });
   reader.report_by_name(protection::validate(settings));
   return settings;
-}
-
-emt::LineGeometry read_geometry(Reader& reader) {
-  emt::LineGeometry geometry;
-  reader.fields(reader.root(), "geometry", {target(geometry)}, {"wire"});
-  reader.each_named("wire", [&](const std::string& name, const toml::table& body) {
-    emt::Wire wire;
-    wire.name = name;
-    reader.fields(body, "wire." + name, {target(wire)});
-    geometry.wires.push_back(std::move(wire));
-  });
-  reader.report_by_name(emt::validate(geometry));
-  return geometry;
 }
 
 void read_bench(Reader& reader, trial::Bench& bench) {
@@ -270,7 +288,7 @@ protection::RelaySettings read_relay_settings(const std::filesystem::path& file)
   return read_whole(Reader(record::read_file(file), file.string()), read_settings);
 }
 
-emt::LineGeometry read_line_geometry(const std::filesystem::path& file) {
+network::LineGeometry read_line_geometry(const std::filesystem::path& file) {
   return read_whole(Reader(record::read_file(file), file.string()), read_geometry);
 }
 
@@ -296,8 +314,9 @@ std::vector<const network::Table*> all_tables() {
   tables.push_back(&table(static_cast<const protection::Stage*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));
-  tables.push_back(&table(static_cast<const emt::LineGeometry*>(nullptr)));
-  tables.push_back(&table(static_cast<const emt::Wire*>(nullptr)));
+  tables.push_back(&table(static_cast<const network::LineGeometry*>(nullptr)));
+  tables.push_back(&table(static_cast<const network::Wire*>(nullptr)));
+  tables.push_back(&table(static_cast<const network::Core*>(nullptr)));
   return tables;
 }
 

@@ -39,16 +39,22 @@ class Reader {
   /// Calls read(name, table) for every [KIND.NAME].
   template <class Read>
   void each_named(const std::string& kind, Read&& read) {
-    const toml::node* node = root_.get(kind);
+    each_named(root_, kind, "", read);
+  }
+  /// The same below `from`; `above` stands in front of the kind in messages.
+  template <class Read>
+  void each_named(const toml::table& from, const std::string& kind, const std::string& above, Read&& read) {
+    const toml::node* node = from.get(kind);
     if (!node) return;
     const toml::table* group = node->as_table();
-    if (!group) return report(*node, kind, "", "tables are wanted, such as [" + kind + ".NAME]");
+    const std::string full = above + kind;
+    if (!group) return report(*node, full, "", "tables are wanted, such as [" + full + ".NAME]");
     for (const auto& [key, value] : *group) {
       const std::string name(key.str());
       if (const toml::table* body = value.as_table()) {
         read(name, *body);
       } else {
-        report(value, kind + "." + name, "", "a table is wanted: [" + kind + "." + name + "]");
+        report(value, full + "." + name, "", "a table is wanted: [" + full + "." + name + "]");
       }
     }
   }

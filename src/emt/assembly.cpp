@@ -293,10 +293,9 @@ std::vector<NodeId> Assembly::place_inside(const network::Fault& fault) {
 
 Eigen::MatrixXd from_sequence(std::size_t phases, double positive, double zero) {
   if (phases == 1) return Eigen::MatrixXd::Constant(1, 1, positive);
-  const double self = (zero + 2 * positive) / 3;
-  const double mutual = (zero - positive) / 3;
-  Eigen::MatrixXd matrix = Eigen::MatrixXd::Constant(3, 3, mutual);
-  matrix.diagonal().setConstant(self);
+  const auto n = static_cast<Eigen::Index>(phases);
+  Eigen::MatrixXd matrix = Eigen::MatrixXd::Constant(n, n, (zero - positive) / 3);
+  matrix.diagonal().setConstant((zero + 2 * positive) / 3);
   return matrix;
 }
 

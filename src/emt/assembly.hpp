@@ -101,12 +101,14 @@ struct ModelPart {
   Slot first{};  // model->slots() of them
 };
 
-/// A two-ended line of n phases in n modes: phase = transform * modal.
+/// A two-ended line of n phases in n modes: v = voltages * modal v, i = currents * modal i, with
+/// voltages^T currents = 1.
 struct WavePart {
   std::string owner;
   std::vector<NodeId> near;        // n
   std::vector<NodeId> far;         // n
-  Eigen::MatrixXd transform;       // n x n, orthogonal
+  Eigen::MatrixXd voltages;        // n x n
+  Eigen::MatrixXd currents;        // n x n
   Eigen::VectorXd surge_ohm;       // n, lossless surge impedance
   Eigen::VectorXd resistance_ohm;  // n, of the whole length
   Eigen::VectorXd travel_s;        // n
@@ -266,7 +268,8 @@ class Assembly {
 template <class Kind>
 void assemble(const Kind& element, Assembly& assembly);
 
-/// 3 x 3 matrix of a transposed three-phase element from its sequence values; 1 x 1 for one phase.
+/// Matrix of a transposed element from its sequence values, of three phases or two of them; for one phase the
+/// positive value alone.
 [[nodiscard]] Eigen::MatrixXd from_sequence(std::size_t phases, double positive, double zero);
 
 /// Equal series branches, not coupled, one for each of `ends`; returns their current slots. Three between

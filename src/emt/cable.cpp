@@ -9,15 +9,11 @@ void assemble(const network::Cable& cable, Assembly& assembly) {
   const std::string owner = "cable." + cable.name;
   const std::vector<Tap> stations = assembly.stations(cable.name, cable.between);
   const std::string letters = assembly.span(owner, cable.between).letters;
+  const LineMatrices per_metre = line_matrices(assembly, owner, letters, values_of(cable));
   EndCurrents whole;
   for (std::size_t s = 0; s + 1 < stations.size(); ++s) {
-    const double length = (stations[s + 1].fraction - stations[s].fraction) * cable.length_m / cable.sections;
-    const PiValues values{cable.r1_ohm_per_m * length,
-                          cable.x1_ohm_per_m / assembly.omega() * length,
-                          cable.c1_F_per_m * length,
-                          cable.r0_ohm_per_m * length,
-                          cable.x0_ohm_per_m / assembly.omega() * length,
-                          cable.c0_F_per_m * length};
+    const double share = stations[s + 1].fraction - stations[s].fraction;
+    const LineMatrices values = per_metre * (share * cable.length_m / cable.sections);
     std::vector<NodeId> near = stations[s].nodes;
     for (int k = 0; k < cable.sections; ++k) {
       const bool last = k + 1 == cable.sections;

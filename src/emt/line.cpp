@@ -2,8 +2,10 @@
 // ends and the middle (Dommel, IEEE Trans. PAS-88, 1969). Per mode, with Z = Zc + R/4,
 // c = (Zc - R/4)/(Zc + R/4), w = v/Z + c i:
 //   i_near(t) = v_near(t)/Z - (1+c)/2 w_far(t - tau) - (1-c)/2 w_near(t - tau),   far alike.
-// A transposed line has a zero-sequence mode and two equal aerial modes (Clarke). A stretch between
-// taps that waves cross in less than a step is a pi section instead.
+// The modes diagonalise L C: with C^(1/2) L C^(1/2) = Q D Q^T, v = C^(-1/2) Q v_m and i = C^(1/2) Q i_m, each mode
+// has the inductance D and the capacitance 1 per metre; of the resistance in modes, the diagonal counts. A transposed
+// line has a zero-sequence mode and two equal aerial ones. A stretch between taps that waves cross in less than a
+// step is a pi section instead.
 #include <cmath>
 
 #include <fmt/format.h>
@@ -13,53 +15,46 @@
 namespace zavrek::emt::internal {
 namespace {
 
-Eigen::MatrixXd clarke(std::size_t phases) {
-  if (phases == 1) return Eigen::MatrixXd::Identity(1, 1);
-  Eigen::MatrixXd matrix(3, 3);
-  const double a = 1 / std::sqrt(3.0), b = std::sqrt(2.0 / 3), c = 1 / std::sqrt(6.0), d = 1 / std::sqrt(2.0);
-  matrix << a, b, 0,  //
-      a, -c, d,       //
-      a, -c, -d;
-  return matrix;
-}
+struct Modes {
+  Eigen::MatrixXd voltages, currents;                // n x n
+  Eigen::VectorXd inductance, resistance;            // per metre; capacitance is 1
+  [[nodiscard]] double slowness() const { return std::sqrt(inductance.minCoeff()); }  // of the fastest, s/m
+};
 
-PiValues values_of(const network::Line& line, double length, double omega, bool three_phase) {
-  PiValues v{
-      line.r1_ohm_per_m * length, line.x1_ohm_per_m / omega * length, line.c1_F_per_m * length, 0, 0, 0};
-  if (three_phase) {
-    v.r0_ohm = line.r0_ohm_per_m * length;
-    v.l0_H = line.x0_ohm_per_m / omega * length;
-    v.c0_F = line.c0_F_per_m * length;
+Modes modes_of(const std::string& owner, const LineMatrices& per_metre) {
+  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> charge(per_metre.capacitance);
+  if (charge.eigenvalues()[0] <= 0) {
+    throw Error(Flaw{.file = {},
+                     .place = owner,
+                     .field = "c1",
+                     .text = "waves need a capacitance in every phase; give c1 and c0, b_matrix or a geometry, or "
+                             "describe it as a cable (pi section)"});
   }
-  return v;
-}
-
-double shortest_travel(const PiValues& v, bool three_phase) {
-  const double aerial = std::sqrt(v.l1_H * v.c1_F);
-  return three_phase ? std::min(aerial, std::sqrt(v.l0_H * v.c0_F)) : aerial;
+  const Eigen::MatrixXd root = charge.operatorSqrt();
+  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> waves(root * per_metre.inductance * root);
+  Modes modes;
+  modes.voltages = charge.operatorInverseSqrt() * waves.eigenvectors();
+  modes.currents = root * waves.eigenvectors();
+  modes.inductance = waves.eigenvalues();
+  modes.resistance = (modes.currents.transpose() * per_metre.resistance * modes.currents).diagonal();
+  return modes;
 }
 
 EndCurrents add_wave(Assembly& assembly, const std::string& owner, const std::vector<NodeId>& near,
-                     const std::vector<NodeId>& far, const PiValues& v) {
-  const std::size_t n = near.size();
-  const auto modes = static_cast<Eigen::Index>(n);
-  WavePart part{.owner = owner,
-                .near = near,
-                .far = far,
-                .transform = clarke(n),
-                .surge_ohm = Eigen::VectorXd::Constant(modes, std::sqrt(v.l1_H / v.c1_F)),
-                .resistance_ohm = Eigen::VectorXd::Constant(modes, v.r1_ohm),
-                .travel_s = Eigen::VectorXd::Constant(modes, std::sqrt(v.l1_H * v.c1_F)),
-                .first_near_current = {},
-                .first_far_current = {}};
-  if (n == 3) {
-    part.surge_ohm[0] = std::sqrt(v.l0_H / v.c0_F);
-    part.resistance_ohm[0] = v.r0_ohm;
-    part.travel_s[0] = std::sqrt(v.l0_H * v.c0_F);
-  }
-  const auto& made = assembly.wave_parts[static_cast<std::size_t>(assembly.wave(std::move(part)))];
+                     const std::vector<NodeId>& far, const Modes& modes, double length_m) {
+  const auto& made = assembly.wave_parts[static_cast<std::size_t>(assembly.wave(
+      {.owner = owner,
+       .near = near,
+       .far = far,
+       .voltages = modes.voltages,
+       .currents = modes.currents,
+       .surge_ohm = modes.inductance.cwiseSqrt(),
+       .resistance_ohm = modes.resistance * length_m,
+       .travel_s = modes.inductance.cwiseSqrt() * length_m,
+       .first_near_current = {},
+       .first_far_current = {}}))];
   EndCurrents currents;
-  for (int k = 0; k < static_cast<int>(n); ++k) {
+  for (int k = 0; k < static_cast<int>(near.size()); ++k) {
     currents.near.push_back({value_of({made.first_near_current.index + k})});
     currents.far.push_back({value_of({made.first_far_current.index + k})});
   }
@@ -73,15 +68,9 @@ void assemble(const network::Line& line, Assembly& assembly) {
   const std::string owner = "line." + line.name;
   const std::vector<Tap> stations = assembly.stations(line.name, line.between);
   const std::string letters = assembly.span(owner, line.between).letters;
-  const bool three_phase = letters.size() == 3;
-  if (three_phase && !(network::is_set(line.x0_ohm_per_m) && network::is_set(line.c0_F_per_m))) {
-    throw Error(Flaw{.file = {},
-                     .place = owner,
-                     .field = network::is_set(line.x0_ohm_per_m) ? "c0" : "x0",
-                     .text = "missing; a line between three-phase buses needs its zero-sequence values"});
-  }
-  const PiValues all = values_of(line, line.length_m, assembly.omega(), three_phase);
-  const double travel = shortest_travel(all, three_phase);
+  const LineMatrices per_metre = line_matrices(assembly, owner, letters, values_of(line));
+  const Modes modes = modes_of(owner, per_metre);
+  const double travel = modes.slowness() * line.length_m;
   if (travel < assembly.step_s()) {
     throw Error(
         Flaw{.file = {},
@@ -94,17 +83,17 @@ void assemble(const network::Line& line, Assembly& assembly) {
   }
   EndCurrents whole;
   for (std::size_t s = 0; s + 1 < stations.size(); ++s) {
-    const double share = stations[s + 1].fraction - stations[s].fraction;
-    const PiValues part = values_of(line, share * line.length_m, assembly.omega(), three_phase);
-    const bool waves = shortest_travel(part, three_phase) >= assembly.step_s();
+    const double length = (stations[s + 1].fraction - stations[s].fraction) * line.length_m;
+    const bool waves = modes.slowness() * length >= assembly.step_s();
     if (!waves) {
       assembly.note(
           fmt::format("{}: its stretch from {:.4g} % to {:.4g} % is a pi section, being shorter than a "
                       "step's travel",
                       owner, 100 * stations[s].fraction, 100 * stations[s + 1].fraction));
     }
-    const auto add = waves ? add_wave : add_pi_section;
-    EndCurrents currents = add(assembly, owner, stations[s].nodes, stations[s + 1].nodes, part);
+    EndCurrents currents =
+        waves ? add_wave(assembly, owner, stations[s].nodes, stations[s + 1].nodes, modes, length)
+              : add_pi_section(assembly, owner, stations[s].nodes, stations[s + 1].nodes, per_metre * length);
     if (whole.near.empty()) whole.near = std::move(currents.near);
     whole.far = std::move(currents.far);
   }

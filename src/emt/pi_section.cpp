@@ -4,11 +4,11 @@ namespace zavrek::emt::internal {
 namespace {
 
 void add_half_capacitance(Assembly& assembly, const std::string& owner, const std::vector<NodeId>& nodes,
-                          const PiValues& values, std::vector<Terms>& currents) {
-  if (values.c1_F <= 0 && values.c0_F <= 0) return;
+                          const LineMatrices& values, std::vector<Terms>& currents) {
+  if (values.capacitance.cwiseAbs().maxCoeff() == 0) return;
   CapacitancePart part{.owner = owner,
                        .ends = {},
-                       .capacitance = from_sequence(nodes.size(), values.c1_F / 2, values.c0_F / 2),
+                       .capacitance = values.capacitance / 2,
                        .first_current = {}};
   for (const NodeId node : nodes) part.ends.push_back({node, ground_node});
   const Slot first = assembly.capacitance(std::move(part));
@@ -20,11 +20,11 @@ void add_half_capacitance(Assembly& assembly, const std::string& owner, const st
 }  // namespace
 
 EndCurrents add_pi_section(Assembly& assembly, const std::string& owner, const std::vector<NodeId>& near,
-                           const std::vector<NodeId>& far, const PiValues& values) {
+                           const std::vector<NodeId>& far, const LineMatrices& values) {
   SeriesPart part{.owner = owner,
                   .ends = {},
-                  .resistance = from_sequence(near.size(), values.r1_ohm, values.r0_ohm),
-                  .inductance = from_sequence(near.size(), values.l1_H, values.l0_H),
+                  .resistance = values.resistance,
+                  .inductance = values.inductance,
                   .elastance = {},
                   .first_current = {},
                   .first_charge_voltage = {}};

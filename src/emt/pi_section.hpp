@@ -2,14 +2,9 @@
 #pragma once
 
 #include "emt/assembly.hpp"
+#include "emt/line_values.hpp"
 
 namespace zavrek::emt::internal {
-
-/// Sequence values of a whole section.
-struct PiValues {
-  double r1_ohm, l1_H, c1_F;
-  double r0_ohm, l0_H, c0_F;
-};
 
 /// Currents into the section at its two ends, one entry per phase.
 struct EndCurrents {
@@ -17,7 +12,8 @@ struct EndCurrents {
   std::vector<Terms> far;
 };
 
+/// `values` of the whole section.
 EndCurrents add_pi_section(Assembly& assembly, const std::string& owner, const std::vector<NodeId>& near,
-                           const std::vector<NodeId>& far, const PiValues& values);
+                           const std::vector<NodeId>& far, const LineMatrices& values);
 
 }  // namespace zavrek::emt::internal

@@ -45,7 +45,7 @@ Stamps stamp_parts(const Assembly& assembly) {
   }
   for (const WavePart& part : assembly.wave_parts) {
     const Eigen::VectorXd y = (part.surge_ohm + part.resistance_ohm / 4).cwiseInverse();
-    const Eigen::MatrixXd g = part.transform * y.asDiagonal() * part.transform.transpose();
+    const Eigen::MatrixXd g = part.currents * y.asDiagonal() * part.currents.transpose();
     for (const auto* nodes : {&part.near, &part.far}) {
       std::vector<Ends> ends;
       for (const NodeId node : *nodes) ends.push_back({node, ground_node});

@@ -57,7 +57,7 @@ LinePort admittance(const WavePart& part, double omega, double step_s) {
     self[m] = y(0, 0);
     mutual[m] = y(0, 1);
   }
-  const ComplexMatrix t = part.transform.cast<Complex>();
+  const ComplexMatrix t = part.currents.cast<Complex>();
   return {t * self.asDiagonal() * t.transpose(), t * mutual.asDiagonal() * t.transpose()};
 }
 

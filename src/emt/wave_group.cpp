@@ -17,11 +17,15 @@ void WaveGroup::add(const WavePart& part, double step_s, const int* node_positio
             static_cast<int>(terminals_.size()),
             first_near_current,
             first_far_current,
+            {},
             {}};
   for (const NodeId node : part.near) terminals_.push_back(node_position[node]);
   for (const NodeId node : part.far) terminals_.push_back(node_position[node]);
   for (int k = 0; k < n; ++k) {
-    for (int m = 0; m < n; ++m) line.transform.push_back(part.transform(k, m));
+    for (int m = 0; m < n; ++m) {
+      line.currents.push_back(part.currents(k, m));
+      line.voltages.push_back(part.voltages(k, m));
+    }
   }
   for (int m = 0; m < n; ++m) {
     const double quarter = part.resistance_ohm[m] / 4;
@@ -67,7 +71,7 @@ void WaveGroup::inject(double ahead, double* rhs) noexcept {
     for (int k = 0; k < line.phases; ++k) {
       for (int m = 0; m < line.phases; ++m) {
         const Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
-        const double t = line.transform[static_cast<std::size_t>(k * line.phases + m)];
+        const double t = line.currents[static_cast<std::size_t>(k * line.phases + m)];
         near[k] += t * mode.near_history;
         far[k] += t * mode.far_history;
       }
@@ -77,13 +81,12 @@ void WaveGroup::inject(double ahead, double* rhs) noexcept {
   }
 }
 
-void WaveGroup::modal(const Line& line, const double* values, const int* positions,
-                      double* out) const noexcept {
-  for (int m = 0; m < line.phases; ++m) {
+void WaveGroup::modal(const std::vector<double>& transform, int phases, const double* values,
+                      const int* positions, double* out) noexcept {
+  for (int m = 0; m < phases; ++m) {
     out[m] = 0;
-    for (int k = 0; k < line.phases; ++k) {
-      out[m] += line.transform[static_cast<std::size_t>(k * line.phases + m)] * values[positions[k]];
-    }
+    for (int k = 0; k < phases; ++k)
+      out[m] += transform[static_cast<std::size_t>(k * phases + m)] * values[positions[k]];
   }
 }
 
@@ -92,8 +95,8 @@ void WaveGroup::update(double* now) const noexcept {
     double near[most_phases];
     double far[most_phases];
     const int* terminals = &terminals_[static_cast<std::size_t>(line.first_terminal)];
-    modal(line, now, terminals, near);
-    modal(line, now, terminals + line.phases, far);
+    modal(line.currents, line.phases, now, terminals, near);
+    modal(line.currents, line.phases, now, terminals + line.phases, far);
     for (int m = 0; m < line.phases; ++m) {
       const Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
       near[m] = near[m] * mode.admittance + mode.near_history;
@@ -103,7 +106,7 @@ void WaveGroup::update(double* now) const noexcept {
       double into_near = 0;
       double into_far = 0;
       for (int m = 0; m < line.phases; ++m) {
-        const double t = line.transform[static_cast<std::size_t>(k * line.phases + m)];
+        const double t = line.currents[static_cast<std::size_t>(k * line.phases + m)];
         into_near += t * near[m];
         into_far += t * far[m];
       }
@@ -123,10 +126,10 @@ void WaveGroup::waves(const Line& line, const double* now, double* near, double*
   }
   double near_v[most_phases];
   double far_v[most_phases];
-  modal(line, now, terminals, near_v);
-  modal(line, now, terminals + line.phases, far_v);
-  modal(line, now, near_slots, near);
-  modal(line, now, far_slots, far);
+  modal(line.currents, line.phases, now, terminals, near_v);
+  modal(line.currents, line.phases, now, terminals + line.phases, far_v);
+  modal(line.voltages, line.phases, now, near_slots, near);
+  modal(line.voltages, line.phases, now, far_slots, far);
   for (int m = 0; m < line.phases; ++m) {
     const Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
     near[m] = near_v[m] * mode.admittance + mode.reflected * near[m];

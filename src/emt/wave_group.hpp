@@ -39,7 +39,8 @@ class WaveGroup {
     int first_mode;      // into modes_
     int first_terminal;  // into terminals_: near nodes, then far nodes
     int near_current, far_current;
-    std::vector<double> transform;  // phases * phases, row-major
+    std::vector<double> currents;  // phases * phases, row-major: phase currents from modal ones
+    std::vector<double> voltages;  // the same of voltages
   };
   struct Mode {
     double admittance;  // 1/Z
@@ -51,7 +52,9 @@ class WaveGroup {
     double far_history;
   };
 
-  void modal(const Line& line, const double* values, const int* positions, double* out) const noexcept;
+  /// Modal voltages are currents^T v, modal currents voltages^T i.
+  static void modal(const std::vector<double>& transform, int phases, const double* values, const int* positions,
+                    double* out) noexcept;
   void waves(const Line& line, const double* now, double* near, double* far) const noexcept;
   [[nodiscard]] double past(const Mode& mode, int end, double age) const noexcept;
 

@@ -104,6 +104,12 @@ std::vector<Flaw> validate(const Network& network) {
     checker.check_fields(table_of(element).kind + "." + name_of(element), table_of(element),
                          fields_of(element));
   }
+  for (const LineGeometry& geometry : network.geometries) {
+    for (Flaw flaw : validate(geometry)) {
+      flaw.place = "geometry." + geometry.name + (flaw.place == "geometry" ? "" : "." + flaw.place);
+      checker.flaws.push_back(std::move(flaw));
+    }
+  }
   for (const Fault& fault : network.faults) checker.check_fields(fault.name, table(&fault), &fault);
   if (network.buses.empty())
     checker.report("network", "", "has no bus; write at least one, such as bus.quay = \"11 kV\"");

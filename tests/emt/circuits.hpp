@@ -116,7 +116,7 @@ inline emt::LineGeometry four_wires() {
   g.frequency_Hz = 60;
   g.earth = "carson two-term";
   const auto phase = [](const char* name, double x, double y) {
-    return emt::Wire{.name = name,
+    return network::Wire{.name = name,
                      .phase = name,
                      .x_m = x * foot,
                      .height_m = y * foot,

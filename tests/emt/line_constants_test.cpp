@@ -80,7 +80,7 @@ TEST(LineConstants, RefuseWiresThatCannotBe) {
   LineGeometry g = four_wires();
   g.wires[1].x_m = g.wires[0].x_m;
   g.wires[2].sag_m = 20;
-  g.wires[3].diameter_m = unset;
+  g.wires[3].diameter_m = network::unset;
   std::string text;
   for (const Flaw& flaw : validate(g)) text += to_string(flaw) + "\n";
   EXPECT_EQ(text,

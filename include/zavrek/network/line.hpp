@@ -1,10 +1,11 @@
 #pragma once
 
-#include "zavrek/network/field.hpp"
+#include "zavrek/network/line_values.hpp"
 
 namespace zavrek::network {
 
-/// A transposed line with travelling waves and constant parameters, from sequence data.
+/// A line or long cable with travelling waves: constant parameters (transposed, or not when it has matrices or a
+/// geometry), or parameters that follow the frequency (a geometry).
 struct Line {
   std::string name;
   std::array<std::string, 2> between;
@@ -15,23 +16,24 @@ struct Line {
   double r0_ohm_per_m = 0;
   double x0_ohm_per_m = unset;
   double c0_F_per_m = unset;
+  std::vector<double> r_matrix_ohm_per_m, x_matrix_ohm_per_m, b_matrix_S_per_m;
+  std::string geometry;
+  std::string parameters = "constant";
+  double fit_from_Hz = 0.1, fit_to_Hz = 1e6;
+  int fit_poles = 14;
 };
 
 inline const Table& table(const Line*) {
-  static const Table built =
-      TableOf<Line>("line", "line with travelling waves, constant parameters, transposed, from sequence data")
-          .between("between", &Line::between, "the buses at its ends")
-          .quantity("length", &Line::length_m, "km", above(0), "length")
-          .quantity("r1", &Line::r1_ohm_per_m, "ohm/km", at_least(0), "positive-sequence resistance")
-          .quantity("x1", &Line::x1_ohm_per_m, "ohm/km", above(0),
-                    "positive-sequence reactance at the frequency of the network")
-          .quantity("c1", &Line::c1_F_per_m, "nF/km", above(0), "positive-sequence capacitance")
-          .quantity("r0", &Line::r0_ohm_per_m, "ohm/km", at_least(0), "zero-sequence resistance")
-          .quantity("x0", &Line::x0_ohm_per_m, "ohm/km", above(0),
-                    "zero-sequence reactance; needed on three-phase buses", Need::optional)
-          .quantity("c0", &Line::c0_F_per_m, "nF/km", above(0),
-                    "zero-sequence capacitance; needed on three-phase buses", Need::optional)
-          .build();
+  static const Table built = [] {
+    TableOf<Line> rows("line", "line or long cable with travelling waves");
+    return line_value_rows(rows)
+        .choice("parameters", &Line::parameters, {"constant", "frequency"},
+                "constant, taken at the frequency of the network; or following the frequency, from a geometry")
+        .quantity("fit_from", &Line::fit_from_Hz, "Hz", above(0), "lowest frequency of the fit")
+        .quantity("fit_to", &Line::fit_to_Hz, "kHz", above(0), "highest frequency of the fit")
+        .count("fit_poles", &Line::fit_poles, within(2, 40), "poles of each fitted function")
+        .build();
+  }();
   return built;
 }
 

@@ -2,6 +2,7 @@
 
 #include <variant>
 
+#include "zavrek/network/bank.hpp"
 #include "zavrek/network/branch.hpp"
 #include "zavrek/network/breaker.hpp"
 #include "zavrek/network/cable.hpp"
@@ -10,6 +11,7 @@
 #include "zavrek/network/line.hpp"
 #include "zavrek/network/load.hpp"
 #include "zavrek/network/permanent_magnet_machine.hpp"
+#include "zavrek/network/regulator.hpp"
 #include "zavrek/network/source.hpp"
 #include "zavrek/network/synchronous_machine.hpp"
 #include "zavrek/network/transformer.hpp"
@@ -24,7 +26,12 @@ using Element = std::variant<Source,              //
                              Cable,               //
                              Line,                //
                              Transformer,         //
+                             Regulator,           //
                              Load,                //
+                             Capacitor,           //
+                             Reactor,             //
+                             Filter,              //
+                             Arrester,            //
                              InductionMachine,    //
                              SynchronousMachine,  //
                              PermanentMagnetMachine,

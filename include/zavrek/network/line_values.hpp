@@ -1,0 +1,29 @@
+#pragma once
+
+#include "zavrek/network/field.hpp"
+
+namespace zavrek::network {
+
+/// The rows of a table for what lines and cables say about themselves: sequence values, or full matrices, or the
+/// name of a geometry. `T` has these members.
+template <class T>
+TableOf<T>& line_value_rows(TableOf<T>& table) {
+  return table
+      .between("between", &T::between, "the buses at its ends")
+      .quantity("length", &T::length_m, "km", above(0), "route length")
+      .quantity("r1", &T::r1_ohm_per_m, "ohm/km", at_least(0), "positive-sequence resistance", Need::optional)
+      .quantity("x1", &T::x1_ohm_per_m, "ohm/km", above(0),
+                "positive-sequence reactance at the frequency of the network", Need::optional)
+      .quantity("c1", &T::c1_F_per_m, "nF/km", at_least(0), "positive-sequence capacitance", Need::optional)
+      .quantity("r0", &T::r0_ohm_per_m, "ohm/km", at_least(0), "zero-sequence resistance", Need::optional)
+      .quantity("x0", &T::x0_ohm_per_m, "ohm/km", above(0), "zero-sequence reactance", Need::optional)
+      .quantity("c0", &T::c0_F_per_m, "nF/km", at_least(0), "zero-sequence capacitance", Need::optional)
+      .triangle("r_matrix", &T::r_matrix_ohm_per_m, "ohm/km", "resistance in phases, instead of r1 and r0")
+      .triangle("x_matrix", &T::x_matrix_ohm_per_m, "ohm/km",
+                "reactance in phases at the frequency of the network, instead of x1 and x0")
+      .triangle("b_matrix", &T::b_matrix_S_per_m, "uS/km",
+                "susceptance in phases at the frequency of the network, instead of c1 and c0")
+      .text("geometry", &T::geometry, "name of a [geometry.NAME] that gives all values", Need::optional);
+}
+
+}  // namespace zavrek::network
