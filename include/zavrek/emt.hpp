@@ -78,8 +78,9 @@ class Plant {
   /// Commands at `at_s` of plant time, not before the present. A breaker's own opening or closing
   /// time is added; each pole opens at its first current zero after that. A new command replaces a
   /// pending one of the same kind.
-  void open(OperableId what, double at_s) noexcept;
-  void close(OperableId what, double at_s) noexcept;
+  /// False, and nothing happens, when the interlocking refuses.
+  bool open(OperableId what, double at_s) noexcept;
+  bool close(OperableId what, double at_s) noexcept;
 
   /// Throws Error with the nearest known name.
   [[nodiscard]] KnobId knob(std::string_view name) const;

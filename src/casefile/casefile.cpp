@@ -213,6 +213,7 @@ class CaseReader {
     }
     auto network = open(case_.folder / files.network, flaws_);
     if (network) case_.network = read_network(*network);
+    if (network) read_playbacks(*network);
     auto bench = open_if_there(files.bench);
     if (bench) read_bench(*bench, case_.bench);
     auto trials = open_if_there(files.trials);
@@ -236,6 +237,34 @@ class CaseReader {
     const std::filesystem::path path = case_.folder / name;
     if (!std::filesystem::exists(path)) return std::nullopt;
     return open(path, flaws_);
+  }
+
+  /// The voltages that sources play: channels of COMTRADE records.
+  void read_playbacks(Reader& reader) {
+    for (network::Element& element : case_.network.elements) {
+      auto* source = std::get_if<network::Source>(&element);
+      if (!source || source->playback.empty()) continue;
+      const auto report = [&](const char* field, std::string text) {
+        reader.report_by_name(
+            {{.file = {}, .place = "source." + source->name, .field = field, .text = std::move(text)}});
+      };
+      try {
+        const record::Record played = record::read_comtrade(case_.folder / source->playback);
+        source->playback_time_s = played.time_s;
+        std::vector<std::string> names;
+        for (const auto& analog : played.analogs) names.push_back(analog.name);
+        for (const std::string& name : source->playback_channels) {
+          const record::Analog* channel = played.find_analog(name);
+          if (channel) {
+            source->playback_values.push_back(channel->samples);
+          } else {
+            report("playback_channels", fmt::format("no channel \"{}\"{}", name, suggestion(name, names)));
+          }
+        }
+      } catch (const Error& error) {
+        report("playback", error.flaws().front().text);
+      }
+    }
   }
 
   void read_device_settings(Reader& bench) {

@@ -74,7 +74,8 @@ struct PolePart {
   double open_S = 0;
   bool closed = false;
   double chop_A = 0;       // it interrupts below this current, not only at zero
-  double late_s = 0;       // how much later than the command's instant it moves
+  double late_open_s = 0;  // how much later than the command says it parts ...
+  double late_close_s = 0;  // ... and touches
   network::Points strength{};  // withstand voltage over the time since the current ceased; none: it never restrikes
   Slot current{};
   Slot position{};  // 1 closed, 0 open
@@ -98,6 +99,7 @@ struct ModelPart {
   std::string owner;
   std::vector<Ends> ends;  // n
   std::unique_ptr<Model> model;
+  std::vector<Terms> inputs{};  // what it reads beside its own ends
   Slot first{};  // model->slots() of them
 };
 
@@ -135,6 +137,9 @@ struct Operable {
   std::vector<int> poles;
   double opening_time_s = 0;
   double closing_time_s = 0;
+  std::vector<std::string> only_when_open{};  // operables whose poles must all be open before it moves
+  bool always_opens = false;                  // the condition holds for closing alone
+  std::vector<int> blocking{};                // the same, as numbers; by the compiler
 };
 
 /// A value that may be changed while the plant runs.

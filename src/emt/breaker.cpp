@@ -1,32 +1,132 @@
-// Breaker: one pole per phase, a conductance with two values; `NAME.closed` is the share of poles closed.
+// Breaker, disconnector, earthing switch: one pole per phase, a conductance with two values; `NAME.closed` is the
+// share of poles closed. Scatter gives each pole a delay of its own, drawn once; a resistor for pre-insertion has
+// poles of its own in parallel, which make first and break last. Chopping and striking again are the step's business
+// (core.cpp).
+#include <cstdint>
+
 #include "emt/assembly.hpp"
 
 namespace zavrek::emt::internal {
+namespace {
+
+/// Uniform in (-1, 1), the same for the same name, seed and draw (splitmix64; Steele et al., OOPSLA 2014).
+double scattered(const std::string& name, int seed, int draw) {
+  std::uint64_t x = static_cast<std::uint64_t>(seed) * 1000003U + static_cast<std::uint64_t>(draw);
+  for (const char c : name) x = x * 31 + static_cast<unsigned char>(c);
+  x += 0x9E3779B97F4A7C15U;
+  x = (x ^ (x >> 30)) * 0xBF58476D1CE4E5B9U;
+  x = (x ^ (x >> 27)) * 0x94D049BB133111EBU;
+  x ^= x >> 31;
+  return 2 * static_cast<double>(x >> 11) * 0x1.0p-53 - 1;
+}
+
+struct Switch {
+  std::string owner, name;
+  double closed_ohm, open_ohm;
+  bool closed;
+};
+
+/// Poles between near and far; fills the signals of both ends.
+class Poles {
+ public:
+  Poles(Assembly& assembly, const Switch& what, Operable operable)
+      : assembly_(assembly), what_(what), operable_(std::move(operable)) {}
+
+  PolePart prototype(const Ends& ends, double closed_ohm) const {
+    return {.owner = what_.owner,
+            .ends = ends,
+            .closed_S = 1 / closed_ohm,
+            .open_S = 1 / what_.open_ohm,
+            .closed = what_.closed};
+  }
+  const PolePart& add(PolePart part) {
+    operable_.poles.push_back(assembly_.pole(std::move(part)));
+    return assembly_.pole_parts[static_cast<std::size_t>(operable_.poles.back())];
+  }
+  /// Signals of the main poles.
+  void finish(const std::vector<Terms>& currents, const Terms& position, const std::string& letters, bool far) {
+    std::vector<Terms> out;
+    for (Terms terms : currents) {
+      for (Term& term : terms) term.coefficient = -term.coefficient;
+      out.push_back(std::move(terms));
+    }
+    assembly_.end_currents(what_.name, currents, far ? out : std::vector<Terms>(), letters);
+    assembly_.signal(what_.name + ".closed", "", position);
+    assembly_.operable(std::move(operable_));
+  }
+
+ private:
+  Assembly& assembly_;
+  const Switch& what_;
+  Operable operable_;
+};
+
+}  // namespace
 
 template <>
 void assemble(const network::Breaker& breaker, Assembly& assembly) {
-  const auto [letters, near, far] = assembly.span("breaker." + breaker.name, breaker.between);
-  Operable operable{breaker.name, {}, breaker.opening_time_s, breaker.closing_time_s};
-  std::vector<Terms> into_near;
-  std::vector<Terms> into_far;
+  const std::string owner = "breaker." + breaker.name;
+  const auto [letters, near, far] = assembly.span(owner, breaker.between);
+  const Switch what{owner, breaker.name, breaker.closed_resistance_ohm, breaker.open_resistance_ohm, breaker.closed};
+  Poles poles(assembly, what, {breaker.name, {}, breaker.opening_time_s, breaker.closing_time_s});
+  std::vector<Terms> currents;
+  Terms position;
+  const bool inserts = network::is_set(breaker.insertion_resistance_ohm);
+  for (std::size_t k = 0; k < near.size(); ++k) {
+    PolePart main = poles.prototype({near[k], far[k]}, what.closed_ohm);
+    main.chop_A = breaker.chopping_A;
+    main.strength = breaker.withstand;
+    main.late_open_s = breaker.scatter_s * scattered(breaker.name, breaker.seed, static_cast<int>(2 * k));
+    main.late_close_s = breaker.scatter_s * scattered(breaker.name, breaker.seed, static_cast<int>(2 * k + 1));
+    PolePart resistor = poles.prototype({near[k], far[k]}, breaker.insertion_resistance_ohm);
+    resistor.late_open_s = main.late_open_s + breaker.insertion_time_s;
+    resistor.late_close_s = main.late_close_s;
+    if (inserts) main.late_close_s += breaker.insertion_time_s;
+    const PolePart& made = poles.add(std::move(main));
+    currents.push_back({value_of(made.current)});
+    position.push_back(value_of(made.position, 1.0 / static_cast<double>(near.size())));
+    if (inserts) currents.back().push_back(value_of(poles.add(std::move(resistor)).current));
+  }
+  poles.finish(currents, position, letters, true);
+}
+
+template <>
+void assemble(const network::Disconnector& disconnector, Assembly& assembly) {
+  const std::string owner = "disconnector." + disconnector.name;
+  const auto [letters, near, far] = assembly.span(owner, disconnector.between);
+  const Switch what{owner, disconnector.name, 1e-4, 1e10, disconnector.closed};
+  Operable operable{disconnector.name, {}, disconnector.travel_time_s, disconnector.travel_time_s};
+  operable.only_when_open = disconnector.only_when_open;
+  Poles poles(assembly, what, std::move(operable));
+  std::vector<Terms> currents;
   Terms position;
   for (std::size_t k = 0; k < near.size(); ++k) {
-    const int index = assembly.pole({.owner = "breaker." + breaker.name,
-                                     .ends = {near[k], far[k]},
-                                     .closed_S = 1 / breaker.closed_resistance_ohm,
-                                     .open_S = 1 / breaker.open_resistance_ohm,
-                                     .closed = breaker.closed,
-                                     .current = {},
-                                     .position = {}});
-    const PolePart& pole = assembly.pole_parts[static_cast<std::size_t>(index)];
-    operable.poles.push_back(index);
-    into_near.push_back({value_of(pole.current)});
-    into_far.push_back({value_of(pole.current, -1)});
-    position.push_back(value_of(pole.position, 1.0 / static_cast<double>(near.size())));
+    PolePart part = poles.prototype({near[k], far[k]}, what.closed_ohm);
+    part.chop_A = disconnector.breaks_A;
+    const PolePart& made = poles.add(std::move(part));
+    currents.push_back({value_of(made.current)});
+    position.push_back(value_of(made.position, 1.0 / static_cast<double>(near.size())));
   }
-  assembly.end_currents(breaker.name, into_near, into_far, letters);
-  assembly.signal(breaker.name + ".closed", "", position);
-  assembly.operable(std::move(operable));
+  poles.finish(currents, position, letters, true);
+}
+
+template <>
+void assemble(const network::EarthingSwitch& earthing, Assembly& assembly) {
+  const Switch what{"earthing_switch." + earthing.name, earthing.name, earthing.resistance_ohm, 1e10,
+                    earthing.closed};
+  Operable operable{earthing.name, {}, earthing.travel_time_s, earthing.travel_time_s};
+  operable.only_when_open = earthing.only_when_open;
+  operable.always_opens = true;
+  Poles poles(assembly, what, std::move(operable));
+  const std::vector<NodeId> nodes = assembly.nodes(earthing.bus);
+  std::vector<Terms> currents;
+  Terms position;
+  for (const NodeId node : nodes) {
+    const PolePart& made = poles.add(poles.prototype({node, ground_node}, what.closed_ohm));
+    currents.push_back({value_of(made.current)});
+    position.push_back(value_of(made.position, 1.0 / static_cast<double>(nodes.size())));
+  }
+  poles.finish(currents, position, assembly.bus(earthing.bus).phases, false);
 }
 
 }  // namespace zavrek::emt::internal

@@ -311,7 +311,8 @@ class Compiler {
       Pole pole{at(part.ends.p), at(part.ends.q), at(part.current), at(part.position), part.closed_S,
                 part.open_S,     part.closed,     -1,               Core::never(),     Core::never()};
       pole.chop_A = part.chop_A;
-      pole.late_s = part.late_s;
+      pole.late_open_s = part.late_open_s;
+      pole.late_close_s = part.late_close_s;
       pole.strength = part.strength;
       pole.number = add_adjustable({part.ends}, Eigen::MatrixXd::Constant(1, 1, pole.siemens()));
       if (!pole.closed && !pole.strength.empty()) ++core_->pending;
@@ -332,11 +333,19 @@ class Compiler {
   void lower_models() {
     for (ModelPart& part : assembly_.model_parts) {
       ModelRow row{std::move(part.model), {}, static_cast<int>(part.ends.size()), -1, {}, {}, {}};
+      row.input_phasors = std::vector<std::complex<double>>(part.inputs.size());
       for (const Ends& ends : part.ends) {
         row.places.p.push_back(at(ends.p));
         row.places.q.push_back(at(ends.q));
       }
       row.places.first = at(part.first);
+      for (const Terms& terms : part.inputs) {
+        row.places.inputs.emplace_back();
+        for (const Term& term : assembly_.resolved(terms)) {
+          row.places.inputs.back().push_back(
+              {term.is_node ? at(term.index) : at(Slot{term.index}), term.coefficient});
+        }
+      }
       for (const Slot slot : row.model->knobs()) row.places.knobs.push_back(at(slot));
       row.history.assign(part.ends.size(), 0.0);
       const Eigen::MatrixXd g = row.model->conductance(core_->step_s);
@@ -365,9 +374,25 @@ class Compiler {
       }
     }
     core_->operables = assembly_.operables;
+    for (Operable& operable : core_->operables) resolve_interlocking(operable);
     for (const Knob& knob : assembly_.knobs) {
       core_->knobs.push_back(knob);
       core_->knobs.back().slot.index = at(knob.slot);
+    }
+  }
+
+  void resolve_interlocking(Operable& operable) const {
+    std::vector<std::string> known;
+    for (const Operable& other : assembly_.operables) known.push_back(other.name);
+    for (const std::string& name : operable.only_when_open) {
+      const auto found = std::find(known.begin(), known.end(), name);
+      if (found == known.end()) {
+        throw Error(Flaw{.file = {},
+                         .place = operable.name,
+                         .field = "only_when_open",
+                         .text = "nothing named \"" + name + "\" opens and closes" + suggestion(name, known)});
+      }
+      operable.blocking.push_back(static_cast<int>(found - known.begin()));
     }
   }
 
@@ -400,6 +425,7 @@ class Compiler {
 
   void start_model(std::size_t k, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i) {
     ModelRow& row = core_->models[k];
+    row.places.input_phasors = row.input_phasors;
     row.model->start(row.places, v, i, core_->step_s, core_->present.data());
   }
 
@@ -426,6 +452,11 @@ class Compiler {
       for (const SteadyComponent& component : components) {
         if (component.omega != assembly_.omega()) continue;
         v = component.model_voltages[k];
+        for (std::size_t input = 0; input < core_->models[k].places.inputs.size(); ++input) {
+          for (const auto& [position, coefficient] : core_->models[k].places.inputs[input])
+            core_->models[k].input_phasors[input] +=
+                coefficient * component.values[static_cast<std::size_t>(position)];
+        }
         i = component.model_currents[k];
       }
       start_model(k, v, i);

@@ -86,9 +86,9 @@ void Core::begin_parts(const Stretch& stretch, double behind, const double* old,
 void Core::end_parts(const Stretch& stretch, const double* old, double* now) noexcept {
   lines.update(now);
   segments.update(now);
+  update_poles(now);
   for (ModelRow& row : models)
     row.model->end(stretch, row.places, old, now, row.history.data(), row.conductance.data());
-  update_poles(now);
 }
 
 /// From the right-hand side in `now` to its node voltages.
@@ -277,8 +277,14 @@ void Core::refactor_dirty() noexcept {
   stale = false;
 }
 
-void Core::request(int operable, bool close, double at_s) noexcept {
+bool Core::request(int operable, bool close, double at_s) noexcept {
   const Operable& what = operables[static_cast<std::size_t>(operable)];
+  const auto is_closed = [&](int pole) { return poles[static_cast<std::size_t>(pole)].closed; };
+  for (const int other : what.blocking) {
+    const auto& of_other = operables[static_cast<std::size_t>(other)].poles;
+    const bool conducts = std::any_of(of_other.begin(), of_other.end(), is_closed);
+    if (conducts && (close || !what.always_opens)) return false;
+  }
   const double at = std::max(at_s, time_s()) + (close ? what.closing_time_s : what.opening_time_s);
   for (const int index : what.poles) {
     Pole& pole = poles[static_cast<std::size_t>(index)];
@@ -286,12 +292,13 @@ void Core::request(int operable, bool close, double at_s) noexcept {
       return pole.close_at != never() || pole.part_at != never() || (!pole.closed && !pole.strength.empty());
     };
     const bool was = is_pending();
-    (close ? pole.close_at : pole.part_at) = at + pole.late_s;
+    (close ? pole.close_at : pole.part_at) = at + (close ? pole.late_close_s : pole.late_open_s);
     // A command to be where the pole already is, with nothing pending that would move it, is void.
     if (close && pole.closed && pole.part_at == never()) pole.close_at = never();
     if (!close && !pole.closed && pole.close_at == never()) pole.part_at = never();
     pending += static_cast<int>(is_pending()) - static_cast<int>(was);
   }
+  return true;
 }
 
 /// A knob's slot is written by nobody else: it keeps its value in all four arrays.

@@ -30,7 +30,8 @@ struct Pole {
   double close_at;  // pending instants, plant time; never() when none
   double part_at;
   double chop_A = 0;         // interrupts at once when it carries less
-  double late_s = 0;         // beyond the operable's own time
+  double late_open_s = 0;    // beyond the operable's own times
+  double late_close_s = 0;
   double ceased_at = -1e300;  // when it last interrupted
   double closed_at = -1e300;  // when it last closed
   network::Points strength{};  // withstand voltage over the time since then; empty: it never restrikes
@@ -63,6 +64,7 @@ struct ModelRow {
   int number;  // first of ends * ends adjustable conductances; -1 when it does not vary
   std::vector<int> partitions;  // to refactor when it did
   std::vector<double> history, conductance;
+  std::vector<std::complex<double>> input_phasors;
 };
 
 struct SignalRow {
@@ -84,7 +86,7 @@ class Core {
   [[nodiscard]] double time_s() const noexcept { return static_cast<double>(steps) * step_s; }
   [[nodiscard]] double value(const SignalRow& row, const double* values) const noexcept;
 
-  void request(int operable, bool close, double at_s) noexcept;
+  bool request(int operable, bool close, double at_s) noexcept;
   void turn(int knob, double value) noexcept;
   /// Gives an adjustable conductance its value; the partitions that hold it are refactored by `refactor_dirty`.
   void adjust(int number, double siemens) noexcept;

@@ -5,6 +5,7 @@
 
 #include <complex>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include <Eigen/Core>
@@ -32,6 +33,14 @@ struct Places {
   std::vector<int> p, q;   // per end
   int first = 0;           // of its slots
   std::vector<int> knobs;  // of the knobs it asked for, in its order
+  /// Terms of its inputs: position and coefficient.
+  std::vector<std::vector<std::pair<int, double>>> inputs;
+  std::vector<std::complex<double>> input_phasors;  // at the start
+  [[nodiscard]] double input(std::size_t k, const double* values) const noexcept {
+    double sum = 0;
+    for (const auto& [position, coefficient] : inputs[k]) sum += coefficient * values[position];
+    return sum;
+  }
 };
 
 /// A stretch of time that a rule spans: half of a step for `half_euler`.

@@ -56,8 +56,8 @@ OperableId Plant::operable(std::string_view name) const {
   throw Error("nothing named \"" + std::string(name) + "\" opens and closes" + suggestion(name, names));
 }
 
-void Plant::open(OperableId what, double at_s) noexcept { core_->request(what.index, false, at_s); }
-void Plant::close(OperableId what, double at_s) noexcept { core_->request(what.index, true, at_s); }
+bool Plant::open(OperableId what, double at_s) noexcept { return core_->request(what.index, false, at_s); }
+bool Plant::close(OperableId what, double at_s) noexcept { return core_->request(what.index, true, at_s); }
 
 std::vector<std::string> Plant::knob_names() const {
   std::vector<std::string> names;

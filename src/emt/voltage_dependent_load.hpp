@@ -2,7 +2,8 @@
 // measured rms over the nominal. A conductance g in parallel with an inductance 1/b (or a capacitance b) stands for
 // it; the network sees the nominal one, the difference is a current from the extrapolated voltage,
 //   i = (g0 + b0 terms) v + (k - 1)(g0 v + b0 terms),   k = z + c/U + p/U^2,
-// and U^2 follows v^2 with the load's response time. The flux of the inductance leaks with one second, so that no
+// and U^2 follows (v^2 + (w flux)^2)/2 with the load's response time: of a sinusoid the two terms add up to its mean
+// square without a ripple, which v^2 alone would pass on to the current as a change of its fundamental. The flux of the inductance leaks with one second, so that no
 // direct current stays; what that costs at the nominal frequency is taken off g0.
 #pragma once
 
@@ -101,7 +102,8 @@ class VoltageDependentLoad : public Model {
       const double kept = (whole ? before[2 * n_ + k] * (1 - d * leak) + d * v0 : before[2 * n_ + k]) / (1 + d * leak);
       slots[2 * n_ + k] = kept + d / (1 + d * leak) * v;
       const double square = before[3 * n_ + k];
-      slots[3 * n_ + k] = square + (v * v - square) * (1 - std::exp(-stretch.length_s() / values_.response_s));
+      const double across_time = values_.omega * slots[2 * n_ + k];
+      slots[3 * n_ + k] = square + ((v * v + across_time * across_time) / 2 - square) * (1 - std::exp(-stretch.length_s() / values_.response_s));
     }
   }
 

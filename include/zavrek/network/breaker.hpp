@@ -13,6 +13,12 @@ struct Breaker {
   double closing_time_s = 0;
   double closed_resistance_ohm = 1e-4;
   double open_resistance_ohm = 1e9;
+  double scatter_s = 0;
+  int seed = 1;
+  double chopping_A = 0;
+  double insertion_resistance_ohm = unset;
+  double insertion_time_s = 10e-3;
+  Points withstand;
 };
 
 inline const Table& table(const Breaker*) {
@@ -26,6 +32,17 @@ inline const Table& table(const Breaker*) {
                     "from the command to the touching of the contacts")
           .quantity("closed_resistance", &Breaker::closed_resistance_ohm, "mohm", above(0), "per pole")
           .quantity("open_resistance", &Breaker::open_resistance_ohm, "Mohm", above(0), "per pole")
+          .quantity("scatter", &Breaker::scatter_s, "ms", at_least(0),
+                    "each pole moves up to this much earlier or later than the others")
+          .count("seed", &Breaker::seed, at_least(0), "of the scatter's random numbers")
+          .quantity("chopping", &Breaker::chopping_A, "A", at_least(0), "current below which it interrupts at once")
+          .quantity("insertion_resistance", &Breaker::insertion_resistance_ohm, "ohm", above(0),
+                    "resistor across each pole that makes first when closing and breaks last; none when left out",
+                    Need::optional)
+          .quantity("insertion_time", &Breaker::insertion_time_s, "ms", above(0), "how long it is in alone")
+          .points("withstand", &Breaker::withstand, "ms", "kV",
+                  "voltage that the opening gap withstands over the time since the current ceased; a pole strikes "
+                  "again above it. It never does when left out")
           .build();
   return built;
 }

@@ -6,6 +6,7 @@
 #include "zavrek/network/branch.hpp"
 #include "zavrek/network/breaker.hpp"
 #include "zavrek/network/cable.hpp"
+#include "zavrek/network/capacitive_voltage_transformer.hpp"
 #include "zavrek/network/current_transformer.hpp"
 #include "zavrek/network/induction_machine.hpp"
 #include "zavrek/network/line.hpp"
@@ -13,6 +14,7 @@
 #include "zavrek/network/permanent_magnet_machine.hpp"
 #include "zavrek/network/regulator.hpp"
 #include "zavrek/network/source.hpp"
+#include "zavrek/network/switch.hpp"
 #include "zavrek/network/synchronous_machine.hpp"
 #include "zavrek/network/transformer.hpp"
 #include "zavrek/network/voltage_transformer.hpp"
@@ -36,8 +38,11 @@ using Element = std::variant<Source,              //
                              SynchronousMachine,  //
                              PermanentMagnetMachine,
                              Breaker,             //
+                             Disconnector,        //
+                             EarthingSwitch,      //
                              CurrentTransformer,  //
-                             VoltageTransformer>;
+                             VoltageTransformer,  //
+                             CapacitiveVoltageTransformer>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit, class... Kinds>

@@ -16,6 +16,13 @@ struct Source {
   double x_over_r = 10;
   double z0_over_z1 = 1;
   double x0_over_r0 = 10;
+  Points harmonics;            ///< order to share of the voltage
+  Points magnitude_programme;  ///< factor over time
+  Points frequency_programme;  ///< Hz over time
+  std::string playback;        ///< COMTRADE file, relative to the case
+  std::vector<std::string> playback_channels;
+  std::vector<double> playback_time_s;               ///< read from `playback`
+  std::vector<std::vector<double>> playback_values;  ///< V to ground, per channel
 };
 
 inline const Table& table(const Source*) {
@@ -34,6 +41,15 @@ inline const Table& table(const Source*) {
           .quantity("x_over_r", &Source::x_over_r, "", above(0), "ratio X1/R1 of the positive sequence")
           .quantity("z0_over_z1", &Source::z0_over_z1, "", above(0), "magnitude of Z0 over that of Z1")
           .quantity("x0_over_r0", &Source::x0_over_r0, "", above(0), "ratio X0/R0 of the zero sequence")
+          .points("harmonics", &Source::harmonics, "", "%",
+                  "order and share of the voltage, such as [\"5: 3 %\", \"7: 2 %\"]")
+          .points("magnitude_programme", &Source::magnitude_programme, "s", "",
+                  "factor on the voltage over time, straight between, such as [\"0.5 s: 1\", \"0.6 s: 0.7\"]")
+          .points("frequency_programme", &Source::frequency_programme, "s", "Hz",
+                  "frequency over time, straight between, such as [\"1 s: 50 Hz\", \"3 s: 48 Hz\"]")
+          .text("playback", &Source::playback,
+                "COMTRADE record whose voltages it plays instead, relative to the case", Need::optional)
+          .texts("playback_channels", &Source::playback_channels, "its channels for the phases of the bus")
           .build();
   return built;
 }
