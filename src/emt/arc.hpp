@@ -1,7 +1,7 @@
 // A fault arc as a conductance that follows its current with a time constant:
 //   dg/dt = (G - g)/tau,   G = |i| / (u0 + r0 |i|)
-// (the dynamic arc equation in the form of Kizilcay and Pniok, "Digital simulation of fault arcs in power systems",
-// ETEP 1, 1991): u0 is the arc voltage, nearly independent of the current, r0 its resistive part.
+// (the dynamic arc equation in the form of Kizilcay and Pniok, "Digital simulation of fault arcs in power
+// systems", ETEP 1, 1991): u0 is the arc voltage, nearly independent of the current, r0 its resistive part.
 #pragma once
 
 #include <algorithm>
@@ -37,7 +37,8 @@ class Arc : public Model {
     const double settled = current / (voltage_ + resistance_ * current);
     const double g = old[places.first + 1];
     // Before any current flows the arc waits, ignited.
-    const double next = current < least_A ? g : settled + (g - settled) * std::exp(-stretch.length_s() / time_constant_);
+    const double next =
+        current < least_A ? g : settled + (g - settled) * std::exp(-stretch.length_s() / time_constant_);
     const double bounded = std::max(next, least_S);
     const bool changed = bounded != conductance[0];
     conductance[0] = bounded;
@@ -52,8 +53,8 @@ class Arc : public Model {
  private:
   static constexpr double least_A = 1e-3;
   static constexpr double least_S = 1e-6;
-  /// The conductance with which it starts: that of ten times the current at which the two terms are equal would be
-  /// close to 1/r0; a tenth of it ignites softly.
+  /// The conductance with which it starts: that of ten times the current at which the two terms are equal
+  /// would be close to 1/r0; a tenth of it ignites softly.
   [[nodiscard]] double ignited() const { return 0.1 / resistance_; }
 
   double voltage_, resistance_, time_constant_;

@@ -44,10 +44,11 @@ Span Assembly::span(const std::string& owner, const std::array<std::string, 2>& 
     span.far.push_back(node(between[1], letter));
   }
   if (span.letters.empty()) {
-    throw Error(Flaw{.file = {},
-                     .place = owner,
-                     .field = "between",
-                     .text = fmt::format("\"{}\" and \"{}\" have no phase in common", between[0], between[1])});
+    throw Error(
+        Flaw{.file = {},
+             .place = owner,
+             .field = "between",
+             .text = fmt::format("\"{}\" and \"{}\" have no phase in common", between[0], between[1])});
   }
   return span;
 }
@@ -227,8 +228,7 @@ void Assembly::phase_signals(const std::string& name, const std::string& unit,
 void Assembly::end_currents(const std::string& element, const std::vector<Terms>& near,
                             const std::vector<Terms>& far, const std::string& letters) {
   phase_signals(element + ".i", "A", near, letters);
-  for (std::size_t k = 0; k < far.size(); ++k)
-    signal(element + ".i" + letters[k] + "_far", "A", far[k]);
+  for (std::size_t k = 0; k < far.size(); ++k) signal(element + ".i" + letters[k] + "_far", "A", far[k]);
 }
 
 const Terms* Assembly::find_signal(const std::string& name) const {

@@ -73,10 +73,11 @@ struct PolePart {
   double closed_S = 0;
   double open_S = 0;
   bool closed = false;
-  double chop_A = 0;       // it interrupts below this current, not only at zero
-  double late_open_s = 0;  // how much later than the command says it parts ...
+  double chop_A = 0;        // it interrupts below this current, not only at zero
+  double late_open_s = 0;   // how much later than the command says it parts ...
   double late_close_s = 0;  // ... and touches
-  network::Points strength{};  // withstand voltage over the time since the current ceased; none: it never restrikes
+  network::Points
+      strength{};  // withstand voltage over the time since the current ceased; none: it never restrikes
   Slot current{};
   Slot position{};  // 1 closed, 0 open
 };
@@ -100,7 +101,7 @@ struct ModelPart {
   std::vector<Ends> ends;  // n
   std::unique_ptr<Model> model;
   std::vector<Terms> inputs{};  // what it reads beside its own ends
-  Slot first{};  // model->slots() of them
+  Slot first{};                 // model->slots() of them
 };
 
 /// A two-ended line of n phases in n modes: v = voltages * modal v, i = currents * modal i, with
@@ -179,8 +180,8 @@ class Assembly {
   [[nodiscard]] const network::Bus& bus(const std::string& name) const;
   /// The nodes of a bus, one per phase; of "ground", `phases` times the ground node.
   [[nodiscard]] std::vector<NodeId> nodes(const std::string& bus, std::size_t phases = 0) const;
-  /// Nodes of the phases that both buses have; "ground" has all. Throws Error in the name of `owner` when there
-  /// are none.
+  /// Nodes of the phases that both buses have; "ground" has all. Throws Error in the name of `owner` when
+  /// there are none.
   [[nodiscard]] Span span(const std::string& owner, const std::array<std::string, 2>& between) const;
   /// The places where `element` is tapped, with its two ends: fractions 0 ... 1, ascending.
   [[nodiscard]] std::vector<Tap> stations(const std::string& element,
@@ -221,8 +222,8 @@ class Assembly {
   [[nodiscard]] const Terms* find_signal(const std::string& name) const;
   /// `terms` with the slots of merged capacitances replaced by shares of those that are solved.
   [[nodiscard]] Terms resolved(const Terms& terms) const;
-  /// Whether two or three ends lie between two groups of nodes (or a group and ground), phase by phase, so that
-  /// a block of lanes can hold them.
+  /// Whether two or three ends lie between two groups of nodes (or a group and ground), phase by phase, so
+  /// that a block of lanes can hold them.
   [[nodiscard]] bool between_groups(const std::vector<Ends>& ends) const;
   /// The lane of a node within its group: its phase.
   [[nodiscard]] int lane_of(NodeId node) const { return lane_of_[static_cast<std::size_t>(node)]; }

@@ -1,5 +1,6 @@
-// Shunt banks. Capacitor: C = Q/(w U^2). Reactor: L = U^2/(w Q), R = w L / quality, bent beyond its knee. Filter:
-// w C (1 - 1/n^2)^-1 = Q/U^2 gives C, L = 1/(n^2 w^2 C). Arrester: straight pieces through its points.
+// Shunt banks. Capacitor: C = Q/(w U^2). Reactor: L = U^2/(w Q), R = w L / quality, bent beyond its knee.
+// Filter: w C (1 - 1/n^2)^-1 = Q/U^2 gives C, L = 1/(n^2 w^2 C). Arrester: straight pieces through its
+// points.
 #include <fmt/format.h>
 
 #include "emt/assembly.hpp"
@@ -83,17 +84,20 @@ void assemble(const network::Arrester& arrester, Assembly& assembly) {
   const auto reject = [&](const char* text) {
     throw Error(Flaw{.file = {}, .place = owner, .field = "curve", .text = text});
   };
-  if (arrester.curve.size() < 2) reject("at least two points are wanted, such as \"20 kV: 1 mA\", \"28 kV: 1 kA\"");
+  if (arrester.curve.size() < 2)
+    reject("at least two points are wanted, such as \"20 kV: 1 mA\", \"28 kV: 1 kA\"");
   double before = 0;
   for (const network::Point& point : arrester.curve) {
-    if (!(point.x > 0 && point.y > before)) reject("voltages and currents must be positive and rise together");
+    if (!(point.x > 0 && point.y > before))
+      reject("voltages and currents must be positive and rise together");
     before = point.y;
   }
   const Terminals at = connect(assembly, owner, arrester.bus, "", "grounded star");
   std::vector<Slot> currents;
   for (const Ends& ends : at.ends) {
     currents.push_back(
-        assembly.segments({.owner = owner, .ends = ends, .inductive = false, .corners = arrester.curve}).current);
+        assembly.segments({.owner = owner, .ends = ends, .inductive = false, .corners = arrester.curve})
+            .current);
   }
   terminal_signals(assembly, arrester.name, at, currents);
 }

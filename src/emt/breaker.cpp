@@ -1,7 +1,7 @@
-// Breaker, disconnector, earthing switch: one pole per phase, a conductance with two values; `NAME.closed` is the
-// share of poles closed. Scatter gives each pole a delay of its own, drawn once; a resistor for pre-insertion has
-// poles of its own in parallel, which make first and break last. Chopping and striking again are the step's business
-// (core.cpp).
+// Breaker, disconnector, earthing switch: one pole per phase, a conductance with two values; `NAME.closed` is
+// the share of poles closed. Scatter gives each pole a delay of its own, drawn once; a resistor for
+// pre-insertion has poles of its own in parallel, which make first and break last. Chopping and striking
+// again are the step's business (core.cpp).
 #include <cstdint>
 
 #include "emt/assembly.hpp"
@@ -44,7 +44,8 @@ class Poles {
     return assembly_.pole_parts[static_cast<std::size_t>(operable_.poles.back())];
   }
   /// Signals of the main poles.
-  void finish(const std::vector<Terms>& currents, const Terms& position, const std::string& letters, bool far) {
+  void finish(const std::vector<Terms>& currents, const Terms& position, const std::string& letters,
+              bool far) {
     std::vector<Terms> out;
     for (Terms terms : currents) {
       for (Term& term : terms) term.coefficient = -term.coefficient;
@@ -67,7 +68,8 @@ template <>
 void assemble(const network::Breaker& breaker, Assembly& assembly) {
   const std::string owner = "breaker." + breaker.name;
   const auto [letters, near, far] = assembly.span(owner, breaker.between);
-  const Switch what{owner, breaker.name, breaker.closed_resistance_ohm, breaker.open_resistance_ohm, breaker.closed};
+  const Switch what{owner, breaker.name, breaker.closed_resistance_ohm, breaker.open_resistance_ohm,
+                    breaker.closed};
   Poles poles(assembly, what, {breaker.name, {}, breaker.opening_time_s, breaker.closing_time_s});
   std::vector<Terms> currents;
   Terms position;
@@ -77,7 +79,8 @@ void assemble(const network::Breaker& breaker, Assembly& assembly) {
     main.chop_A = breaker.chopping_A;
     main.strength = breaker.withstand;
     main.late_open_s = breaker.scatter_s * scattered(breaker.name, breaker.seed, static_cast<int>(2 * k));
-    main.late_close_s = breaker.scatter_s * scattered(breaker.name, breaker.seed, static_cast<int>(2 * k + 1));
+    main.late_close_s =
+        breaker.scatter_s * scattered(breaker.name, breaker.seed, static_cast<int>(2 * k + 1));
     PolePart resistor = poles.prototype({near[k], far[k]}, breaker.insertion_resistance_ohm);
     resistor.late_open_s = main.late_open_s + breaker.insertion_time_s;
     resistor.late_close_s = main.late_close_s;

@@ -187,9 +187,12 @@ class Compiler {
       case 1:
         return part.capacitive() ? add(std::get<SeriesGroup<1, true>>(core_->series))
                                  : add(std::get<SeriesGroup<1, false>>(core_->series));
-      case 2: return add(std::get<SeriesGroup<2, false>>(core_->series));
-      case 3: return add(std::get<SeriesGroup<3, false>>(core_->series));
-      default: return add(std::get<SeriesGroup<4, false>>(core_->series));
+      case 2:
+        return add(std::get<SeriesGroup<2, false>>(core_->series));
+      case 3:
+        return add(std::get<SeriesGroup<3, false>>(core_->series));
+      default:
+        return add(std::get<SeriesGroup<4, false>>(core_->series));
     }
   }
 
@@ -308,8 +311,9 @@ class Compiler {
 
   void lower_poles() {
     for (const PolePart& part : assembly_.pole_parts) {
-      Pole pole{at(part.ends.p), at(part.ends.q), at(part.current), at(part.position), part.closed_S,
-                part.open_S,     part.closed,     -1,               Core::never(),     Core::never()};
+      Pole pole{at(part.ends.p), at(part.ends.q), at(part.current), at(part.position),
+                part.closed_S,   part.open_S,     part.closed,      -1,
+                Core::never(),   Core::never()};
       pole.chop_A = part.chop_A;
       pole.late_open_s = part.late_open_s;
       pole.late_close_s = part.late_close_s;
@@ -387,10 +391,11 @@ class Compiler {
     for (const std::string& name : operable.only_when_open) {
       const auto found = std::find(known.begin(), known.end(), name);
       if (found == known.end()) {
-        throw Error(Flaw{.file = {},
-                         .place = operable.name,
-                         .field = "only_when_open",
-                         .text = "nothing named \"" + name + "\" opens and closes" + suggestion(name, known)});
+        throw Error(
+            Flaw{.file = {},
+                 .place = operable.name,
+                 .field = "only_when_open",
+                 .text = "nothing named \"" + name + "\" opens and closes" + suggestion(name, known)});
       }
       operable.blocking.push_back(static_cast<int>(found - known.begin()));
     }
@@ -463,8 +468,8 @@ class Compiler {
     }
   }
 
-  /// A bent characteristic starts on the piece that its state lies on; one that nothing drives keeps its residual
-  /// flux.
+  /// A bent characteristic starts on the piece that its state lies on; one that nothing drives keeps its
+  /// residual flux.
   void start_segments() {
     for (std::size_t k = 0; k < assembly_.segment_parts.size(); ++k) {
       const SegmentPart& part = assembly_.segment_parts[k];

@@ -201,12 +201,14 @@ double Core::find_due(double from, double until) noexcept {
   };
   for (std::size_t k = 0; pending > 0 && k < poles.size(); ++k) {
     const Pole& pole = poles[k];
-    if (pole.close_at == never() && pole.part_at == never() && (pole.closed || pole.strength.empty())) continue;
+    if (pole.close_at == never() && pole.part_at == never() && (pole.closed || pole.strength.empty()))
+      continue;
     consider(event_time(pole, from, until), due, k);
   }
   for (std::size_t k = 0; k < segments.size(); ++k) {
     const double share = segments.leaves_at(k, present.data(), next.data());
-    if (share <= 1) consider(from + share * (until - from), due_segments, k);
+    const double time = from + share * (until - from);
+    if (share <= 1 && time > segments.moved_at(k) + 1e-9 * step_s) consider(time, due_segments, k);
   }
   return earliest;
 }
@@ -216,7 +218,7 @@ double Core::find_due(double from, double until) noexcept {
 void Core::settle(double from, double until, double event) noexcept {
   for (const int index : due_segments) {
     const auto k = static_cast<std::size_t>(index);
-    segments.move(k, next.data());
+    segments.move(k, next.data(), event);
     adjust(segments.number(k), segments.siemens(k));
   }
   const double share = until > from ? (event - from) / (until - from) : 0;
@@ -230,8 +232,7 @@ void Core::settle(double from, double until, double event) noexcept {
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   for (std::size_t k = 0; k < next.size(); ++k) next[k] = middle[k] + along * (end[k] - middle[k]);
   for (const SourceNode& source : sources) {
-    next[static_cast<std::size_t>(source.position)] =
-        waveforms[source.waveform].value(until, source.angle);
+    next[static_cast<std::size_t>(source.position)] = waveforms[source.waveform].value(until, source.angle);
   }
   if (offset == 0) {
     for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
@@ -264,8 +265,8 @@ void Core::adjust(int number, double siemens) noexcept {
   stale = true;
 }
 
-/// Adjustable conductances keep the matrix positive definite, so refactoring cannot meet a singular node after
-/// the start.
+/// Adjustable conductances keep the matrix positive definite, so refactoring cannot meet a singular node
+/// after the start.
 void Core::refactor_dirty() noexcept {
   for (const DrivenCoupling& d : driven)
     couplings[static_cast<std::size_t>(d.coupling)].siemens =

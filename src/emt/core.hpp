@@ -29,11 +29,11 @@ struct Pole {
   int number;       // of its adjustable conductance
   double close_at;  // pending instants, plant time; never() when none
   double part_at;
-  double chop_A = 0;         // interrupts at once when it carries less
-  double late_open_s = 0;    // beyond the operable's own times
+  double chop_A = 0;       // interrupts at once when it carries less
+  double late_open_s = 0;  // beyond the operable's own times
   double late_close_s = 0;
-  double ceased_at = -1e300;  // when it last interrupted
-  double closed_at = -1e300;  // when it last closed
+  double ceased_at = -1e300;   // when it last interrupted
+  double closed_at = -1e300;   // when it last closed
   network::Points strength{};  // withstand voltage over the time since then; empty: it never restrikes
   [[nodiscard]] double siemens() const { return closed ? closed_S : open_S; }
 };
@@ -61,7 +61,7 @@ struct ModelRow {
   std::unique_ptr<Model> model;
   Places places;
   int ends;
-  int number;  // first of ends * ends adjustable conductances; -1 when it does not vary
+  int number;                   // first of ends * ends adjustable conductances; -1 when it does not vary
   std::vector<int> partitions;  // to refactor when it did
   std::vector<double> history, conductance;
   std::vector<std::complex<double>> input_phasors;
@@ -88,7 +88,8 @@ class Core {
 
   bool request(int operable, bool close, double at_s) noexcept;
   void turn(int knob, double value) noexcept;
-  /// Gives an adjustable conductance its value; the partitions that hold it are refactored by `refactor_dirty`.
+  /// Gives an adjustable conductance its value; the partitions that hold it are refactored by
+  /// `refactor_dirty`.
   void adjust(int number, double siemens) noexcept;
   void refactor_dirty() noexcept;
 
@@ -109,7 +110,8 @@ class Core {
              SeriesGroup<4, false>, ThreePhaseSeries<Coupled, false>, ThreePhaseSeries<Coupled, true>,
              ThreePhaseSeries<Uncoupled, false>, ThreePhaseSeries<Uncoupled, true>>
       series;
-  std::tuple<CapacitanceGroup<1>, ThreePhaseCapacitance<Coupled>, ThreePhaseCapacitance<Uncoupled>> capacitance;
+  std::tuple<CapacitanceGroup<1>, ThreePhaseCapacitance<Coupled>, ThreePhaseCapacitance<Uncoupled>>
+      capacitance;
   WaveGroup lines;
   SegmentGroup segments;
   std::vector<ModelRow> models;
@@ -118,11 +120,11 @@ class Core {
   std::vector<Coupling> couplings;
   std::vector<DrivenCoupling> driven;
   std::vector<Partition> partitions;
-  std::vector<double> adjustable;             ///< conductances that may change: of poles, segments, models
-  std::vector<std::vector<int>> adjusts;      ///< per adjustable conductance: partitions that hold it
+  std::vector<double> adjustable;         ///< conductances that may change: of poles, segments, models
+  std::vector<std::vector<int>> adjusts;  ///< per adjustable conductance: partitions that hold it
   std::vector<Pole> poles;
-  int pending = 0;          ///< poles with a pending instant
-  std::vector<int> due;     ///< room for all poles: those that change over at the event at hand
+  int pending = 0;       ///< poles with a pending instant
+  std::vector<int> due;  ///< room for all poles: those that change over at the event at hand
   std::vector<int> due_segments;
   std::vector<char> dirty;  ///< per partition: its trailing block must be refactored
   bool stale = false;       ///< whether any must
@@ -131,7 +133,7 @@ class Core {
   std::vector<SignalRow> signals;
   std::vector<Operable> operables;
   std::vector<Knob> knobs;
-  bool turned = false;  ///< a knob was turned: the next step starts with a discontinuity
+  bool turned = false;                      ///< a knob was turned: the next step starts with a discontinuity
   std::vector<std::string> position_names;  // of node voltages
   int culprit = -1;
   Summary summary;

@@ -1,5 +1,5 @@
-// Induction machine (equations of the shell in rotating_machine.hpp). Rotor states x: flux linkages psi_r in the
-// frame of the rotor. With Lr = Llr + Lm:
+// Induction machine (equations of the shell in rotating_machine.hpp). Rotor states x: flux linkages psi_r in
+// the frame of the rotor. With Lr = Llr + Lm:
 //   dpsi_r/dt = -(Rr/Lr) psi_r + (Rr Lm/Lr) i,    psi = (Lm/Lr) psi_r,    L = Ls - Lm^2/Lr
 // (Krause, Wasynczuk, Sudhoff, "Analysis of Electric Machinery", chapter 4). External resistance adds to Rr.
 #include <cmath>
@@ -136,9 +136,10 @@ void assemble(const network::InductionMachine& machine, Assembly& assembly) {
                                  parse_shaft(owner, machine.inertia_kgm2, machine.shaft),
                                  machine.load_torque_Nm,
                                  machine.load_exponent};
-  const Slot first = assembly.model({.owner = owner,
-                                     .ends = machine_ends(assembly, owner, machine.bus),
-                                     .model = std::make_unique<Induction>(machine, common, load, resistance)});
+  const Slot first =
+      assembly.model({.owner = owner,
+                      .ends = machine_ends(assembly, owner, machine.bus),
+                      .model = std::make_unique<Induction>(machine, common, load, resistance)});
   machine_signals(assembly, machine.name, first);
 }
 

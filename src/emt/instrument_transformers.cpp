@@ -1,7 +1,9 @@
-// Instrument transformers. Ideal ones are signals of other elements and buses, scaled by the ratio. Others are
-// measuring models (measuring_model.hpp):
-//   CT   x = flux less burden's share, phi;  flux = phi + L i_s,  i_s = i_p - m(flux),  d phi/dt = (R_w + R_b) i_s
-//        (with L = 0, phi is the flux; a small burden inductance is taken as resistance of its reactance's size)
+// Instrument transformers. Ideal ones are signals of other elements and buses, scaled by the ratio. Others
+// are measuring models (measuring_model.hpp):
+//   CT   x = flux less burden's share, phi;  flux = phi + L i_s,  i_s = i_p - m(flux),  d phi/dt = (R_w +
+//   R_b) i_s
+//        (with L = 0, phi is the flux; a small burden inductance is taken as resistance of its reactance's
+//        size)
 //   CVT  seen from the divider's tap, C = C1 + C2 tuned with the reactor L:
 //        L di/dt = v C1/C - v_c - R i - v_i,   C dv_c/dt = i,   d flux/dt = v_i,
 //        i = v_i/R_b + m(flux) + (v_i - v_f)/R_f,   C_f dv_f/dt = (v_i - v_f)/R_f - i_f,   L_f di_f/dt = v_f
@@ -80,7 +82,8 @@ MeasuringModel::Equations equations_of(const network::CapacitiveVoltageTransform
   return q;
 }
 
-Slot measure(Assembly& assembly, const std::string& owner, const MeasuringModel::Equations& equations, Terms input) {
+Slot measure(Assembly& assembly, const std::string& owner, const MeasuringModel::Equations& equations,
+             Terms input) {
   return assembly.model({.owner = owner,
                          .ends = {},
                          .model = std::make_unique<MeasuringModel>(equations, assembly.step_s()),
@@ -130,7 +133,8 @@ template <>
 void assemble(const network::CapacitiveVoltageTransformer& vt, Assembly& assembly) {
   std::vector<Terms> secondary;
   for (const NodeId node : assembly.nodes(vt.bus)) {
-    const Slot first = measure(assembly, "cvt." + vt.name, equations_of(vt, assembly.omega()), {voltage_of(node)});
+    const Slot first =
+        measure(assembly, "cvt." + vt.name, equations_of(vt, assembly.omega()), {voltage_of(node)});
     secondary.push_back({value_of(first)});
   }
   assembly.phase_signals(vt.name + ".v", "V", secondary, assembly.bus(vt.bus).phases);

@@ -18,8 +18,8 @@ inline constexpr int block_numbers = 12;  // a 3 x 3 block: three columns of fou
 using Lanes = double __attribute__((vector_size(lanes * sizeof(double))));
 
 /// Vectors of numbers that the step reads in groups of lanes start on a cache line, so that no group lies
-/// across two. Each starts at another distance from its page: the processor holds back a load that agrees in its
-/// last 12 address bits with a store under way, and arrays that are read and written side by side would
+/// across two. Each starts at another distance from its page: the processor holds back a load that agrees in
+/// its last 12 address bits with a store under way, and arrays that are read and written side by side would
 /// otherwise agree in all of them (measured: a step over 100 buses takes up to a third longer).
 template <class T>
 struct LineAllocator {
@@ -34,14 +34,14 @@ struct LineAllocator {
     static std::atomic<unsigned> allocations{0};
     constexpr std::size_t places = 13;  // times 5 lines stays within a page
     const std::size_t shift = line + 5 * line * (allocations++ % places);
-    auto* raw = static_cast<char*>(::operator new(count * sizeof(T) + page + line, std::align_val_t{page}));
+    auto* raw = static_cast<char*>(::operator new (count * sizeof(T) + page + line, std::align_val_t{page}));
     std::memcpy(raw + shift - sizeof raw, &raw, sizeof raw);
     return reinterpret_cast<T*>(raw + shift);
   }
   void deallocate(T* memory, std::size_t) noexcept {
     char* raw = nullptr;
     std::memcpy(&raw, reinterpret_cast<char*>(memory) - sizeof raw, sizeof raw);
-    ::operator delete(raw, std::align_val_t{page});
+    ::operator delete (raw, std::align_val_t{page});
   }
   friend bool operator==(const LineAllocator&, const LineAllocator&) { return true; }
 };

@@ -2,10 +2,10 @@
 // ends and the middle (Dommel, IEEE Trans. PAS-88, 1969). Per mode, with Z = Zc + R/4,
 // c = (Zc - R/4)/(Zc + R/4), w = v/Z + c i:
 //   i_near(t) = v_near(t)/Z - (1+c)/2 w_far(t - tau) - (1-c)/2 w_near(t - tau),   far alike.
-// The modes diagonalise L C: with C^(1/2) L C^(1/2) = Q D Q^T, v = C^(-1/2) Q v_m and i = C^(1/2) Q i_m, each mode
-// has the inductance D and the capacitance 1 per metre; of the resistance in modes, the diagonal counts. A transposed
-// line has a zero-sequence mode and two equal aerial ones. A stretch between taps that waves cross in less than a
-// step is a pi section instead.
+// The modes diagonalise L C: with C^(1/2) L C^(1/2) = Q D Q^T, v = C^(-1/2) Q v_m and i = C^(1/2) Q i_m, each
+// mode has the inductance D and the capacitance 1 per metre; of the resistance in modes, the diagonal counts.
+// A transposed line has a zero-sequence mode and two equal aerial ones. A stretch between taps that waves
+// cross in less than a step is a pi section instead.
 #include <cmath>
 
 #include <fmt/format.h>
@@ -16,19 +16,20 @@ namespace zavrek::emt::internal {
 namespace {
 
 struct Modes {
-  Eigen::MatrixXd voltages, currents;                // n x n
-  Eigen::VectorXd inductance, resistance;            // per metre; capacitance is 1
+  Eigen::MatrixXd voltages, currents;      // n x n
+  Eigen::VectorXd inductance, resistance;  // per metre; capacitance is 1
   [[nodiscard]] double slowness() const { return std::sqrt(inductance.minCoeff()); }  // of the fastest, s/m
 };
 
 Modes modes_of(const std::string& owner, const LineMatrices& per_metre) {
   const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> charge(per_metre.capacitance);
   if (charge.eigenvalues()[0] <= 0) {
-    throw Error(Flaw{.file = {},
-                     .place = owner,
-                     .field = "c1",
-                     .text = "waves need a capacitance in every phase; give c1 and c0, b_matrix or a geometry, or "
-                             "describe it as a cable (pi section)"});
+    throw Error(
+        Flaw{.file = {},
+             .place = owner,
+             .field = "c1",
+             .text = "waves need a capacitance in every phase; give c1 and c0, b_matrix or a geometry, or "
+                     "describe it as a cable (pi section)"});
   }
   const Eigen::MatrixXd root = charge.operatorSqrt();
   const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> waves(root * per_metre.inductance * root);
@@ -42,17 +43,17 @@ Modes modes_of(const std::string& owner, const LineMatrices& per_metre) {
 
 EndCurrents add_wave(Assembly& assembly, const std::string& owner, const std::vector<NodeId>& near,
                      const std::vector<NodeId>& far, const Modes& modes, double length_m) {
-  const auto& made = assembly.wave_parts[static_cast<std::size_t>(assembly.wave(
-      {.owner = owner,
-       .near = near,
-       .far = far,
-       .voltages = modes.voltages,
-       .currents = modes.currents,
-       .surge_ohm = modes.inductance.cwiseSqrt(),
-       .resistance_ohm = modes.resistance * length_m,
-       .travel_s = modes.inductance.cwiseSqrt() * length_m,
-       .first_near_current = {},
-       .first_far_current = {}}))];
+  const auto& made = assembly.wave_parts[static_cast<std::size_t>(
+      assembly.wave({.owner = owner,
+                     .near = near,
+                     .far = far,
+                     .voltages = modes.voltages,
+                     .currents = modes.currents,
+                     .surge_ohm = modes.inductance.cwiseSqrt(),
+                     .resistance_ohm = modes.resistance * length_m,
+                     .travel_s = modes.inductance.cwiseSqrt() * length_m,
+                     .first_near_current = {},
+                     .first_far_current = {}}))];
   EndCurrents currents;
   for (int k = 0; k < static_cast<int>(near.size()); ++k) {
     currents.near.push_back({value_of({made.first_near_current.index + k})});

@@ -3,13 +3,13 @@
 //   complex depth   z_ik = r_i (i = k) + j k/(2 pi) ln( sqrt((y_i + y_k + 2p)^2 + dx^2) / D ),  p = sqrt(rho
 //   / (j k)) Carson          z_ik = r_i (i = k) + k/8 + j k/(2 pi) ln(De / D),  De = 2 exp(1/2 - gamma)
 //   sqrt(rho / k) p_ik = ln(D'/D) / (2 pi eps0),  C = p^-1
-// with D = GMR (series) or radius (potential) for i = k. With skin effect, r + jw L of the inside of a solid wire,
-// r_dc (x/2) I0(x)/I1(x), x = radius sqrt(jw mu0/rho), and D = radius.
-// Cables, from the inside out (m = sqrt(jw mu/rho), d the thickness of a tube between r and q):
+// with D = GMR (series) or radius (potential) for i = k. With skin effect, r + jw L of the inside of a solid
+// wire, r_dc (x/2) I0(x)/I1(x), x = radius sqrt(jw mu0/rho), and D = radius. Cables, from the inside out (m =
+// sqrt(jw mu/rho), d the thickness of a tube between r and q):
 //   core       rho m/(2 pi r) I0(mr)/I1(mr)              insulation  j k/(2 pi) ln(q/r)
-//   tube, in   rho m/(2 pi r) coth(m d) - rho/(2 pi r (r+q))      out  rho m/(2 pi q) coth(m d) + rho/(2 pi q (r+q))
-//   through    rho m/(pi (r+q) sinh(m d))
-//   earth      (rho m^2/2 pi)(-ln(gamma m D/2) + 1/2 - (2/3) m (h_i + h_k)),  D = outer radius for i = k
+//   tube, in   rho m/(2 pi r) coth(m d) - rho/(2 pi r (r+q))      out  rho m/(2 pi q) coth(m d) + rho/(2 pi q
+//   (r+q)) through    rho m/(pi (r+q) sinh(m d)) earth      (rho m^2/2 pi)(-ln(gamma m D/2) + 1/2 - (2/3) m
+//   (h_i + h_k)),  D = outer radius for i = k
 // as impedances of the loops core-screen, screen-armour, armour-earth, then of the conductors.
 #include "zavrek/emt/line_constants.hpp"
 
@@ -132,9 +132,12 @@ Complex cable_earth(const Core& a, const Core& b, double outer_radius, double rh
 
 /// Impedances of a cable's own conductors (core, screen, armour) without the earth.
 Eigen::MatrixXcd own_impedances(const Core& c, double omega) {
-  const auto gap = [&](double outer, double inner) { return Complex(0, omega * mu0 / (2 * pi) * std::log(outer / inner)); };
+  const auto gap = [&](double outer, double inner) {
+    return Complex(0, omega * mu0 / (2 * pi) * std::log(outer / inner));
+  };
   const bool armoured = is_set(c.armour_diameter_m);
-  const Tube screen = tube(c.screen_resistance_ohm_per_m, c.insulation_diameter_m / 2, c.screen_diameter_m / 2, omega, 1);
+  const Tube screen =
+      tube(c.screen_resistance_ohm_per_m, c.insulation_diameter_m / 2, c.screen_diameter_m / 2, omega, 1);
   const Complex core_loop = solid_wire(c.core_resistance_ohm_per_m, c.core_diameter_m / 2, omega) +
                             gap(c.insulation_diameter_m, c.core_diameter_m) + screen.inside;
   Complex screen_loop = screen.outside + gap(c.jacket_diameter_m, c.screen_diameter_m);
@@ -143,8 +146,8 @@ Eigen::MatrixXcd own_impedances(const Core& c, double omega) {
   loops(0, 0) = core_loop;
   loops(0, 1) = loops(1, 0) = -screen.through;
   if (armoured) {
-    const Tube armour = tube(c.armour_resistance_ohm_per_m, c.jacket_diameter_m / 2, c.armour_diameter_m / 2, omega,
-                             c.armour_permeability);
+    const Tube armour = tube(c.armour_resistance_ohm_per_m, c.jacket_diameter_m / 2, c.armour_diameter_m / 2,
+                             omega, c.armour_permeability);
     screen_loop += armour.inside;
     loops(1, 2) = loops(2, 1) = -armour.through;
     loops(2, 2) = armour.outside + gap(c.outer_diameter_m, c.armour_diameter_m);
@@ -159,9 +162,11 @@ Eigen::MatrixXcd own_impedances(const Core& c, double omega) {
 }
 
 /// Cores first, then the screens (and armours), to be eliminated as the bonding says.
-Eigen::MatrixXcd cable_impedances(const LineGeometry& g, const std::vector<const Core*>& cores, double omega) {
+Eigen::MatrixXcd cable_impedances(const LineGeometry& g, const std::vector<const Core*>& cores,
+                                  double omega) {
   const auto n = static_cast<Eigen::Index>(cores.size());
-  const bool armoured = std::any_of(cores.begin(), cores.end(), [](const Core* c) { return is_set(c->armour_diameter_m); });
+  const bool armoured =
+      std::any_of(cores.begin(), cores.end(), [](const Core* c) { return is_set(c->armour_diameter_m); });
   const Eigen::Index layers = armoured ? 3 : 2;
   Eigen::MatrixXcd z = Eigen::MatrixXcd::Zero(layers * n, layers * n);
   for (Eigen::Index i = 0; i < n; ++i) {
@@ -198,7 +203,8 @@ Eigen::MatrixXcd cable_impedances(const LineGeometry& g, const std::vector<const
     z = mean;
   }
   const Eigen::Index rest = z.rows() - n;
-  return z.topLeftCorner(n, n) - z.topRightCorner(n, rest) * z.bottomRightCorner(rest, rest).inverse() * z.bottomLeftCorner(rest, n);
+  return z.topLeftCorner(n, n) -
+         z.topRightCorner(n, rest) * z.bottomRightCorner(rest, rest).inverse() * z.bottomLeftCorner(rest, n);
 }
 
 struct Matrices {
@@ -223,7 +229,8 @@ Matrices of_cables(const LineGeometry& g, double frequency_Hz) {
   m.capacitance = Eigen::MatrixXd::Zero(n, n);
   for (Eigen::Index k = 0; k < n; ++k) {
     const Core& c = *cores[static_cast<std::size_t>(k)];
-    m.capacitance(k, k) = 2 * pi * eps0 * c.permittivity / std::log(c.insulation_diameter_m / c.core_diameter_m);
+    m.capacitance(k, k) =
+        2 * pi * eps0 * c.permittivity / std::log(c.insulation_diameter_m / c.core_diameter_m);
   }
   return m;
 }
@@ -248,7 +255,8 @@ Matrices of_wires(const LineGeometry& geometry, double frequency_Hz, bool skin) 
     conductors.back().resistance = 0;
   }
   for (int phase = 0; phase < 3; ++phase) {
-    if (std::any_of(conductors.begin(), conductors.end(), [&](const Conductor& c) { return c.phase == phase; }))
+    if (std::any_of(conductors.begin(), conductors.end(),
+                    [&](const Conductor& c) { return c.phase == phase; }))
       m.phases.push_back(phase);
   }
   const auto n = static_cast<Eigen::Index>(conductors.size());

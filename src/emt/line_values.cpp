@@ -13,11 +13,12 @@ using network::is_set;
   throw Error(Flaw{.file = {}, .place = owner, .field = field, .text = std::move(text)});
 }
 
-Eigen::MatrixXd full(const std::string& owner, const char* field, std::size_t n, const std::vector<double>& lower) {
+Eigen::MatrixXd full(const std::string& owner, const char* field, std::size_t n,
+                     const std::vector<double>& lower) {
   if (lower.size() != n * (n + 1) / 2) {
     reject(owner, field,
-           fmt::format("has {} numbers; the lower triangle for {} phase{} has {}", lower.size(), n, n == 1 ? "" : "s",
-                       n * (n + 1) / 2));
+           fmt::format("has {} numbers; the lower triangle for {} phase{} has {}", lower.size(), n,
+                       n == 1 ? "" : "s", n * (n + 1) / 2));
   }
   const auto size = static_cast<Eigen::Index>(n);
   Eigen::MatrixXd matrix(size, size);
@@ -28,15 +29,20 @@ Eigen::MatrixXd full(const std::string& owner, const char* field, std::size_t n,
   return matrix;
 }
 
-void require_passive(const std::string& owner, const char* field, const Eigen::MatrixXd& matrix, bool strictly) {
-  const double least = Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd>(matrix, Eigen::EigenvaluesOnly).eigenvalues()[0];
+void require_passive(const std::string& owner, const char* field, const Eigen::MatrixXd& matrix,
+                     bool strictly) {
+  const double least =
+      Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd>(matrix, Eigen::EigenvaluesOnly).eigenvalues()[0];
   const double scale = matrix.cwiseAbs().maxCoeff();
   if (strictly ? least <= 0 : least < -1e-9 * scale)
-    reject(owner, field, "makes no passive line: its matrix is not positive definite; check mutual and self values");
+    reject(owner, field,
+           "makes no passive line: its matrix is not positive definite; check mutual and self values");
 }
 
-LineMatrices from_sequence_values(const std::string& owner, std::size_t n, const LineValues& v, double omega) {
-  if (!is_set(v.x1)) reject(owner, "x1", "missing; give x1 with the other sequence values, x_matrix, or a geometry");
+LineMatrices from_sequence_values(const std::string& owner, std::size_t n, const LineValues& v,
+                                  double omega) {
+  if (!is_set(v.x1))
+    reject(owner, "x1", "missing; give x1 with the other sequence values, x_matrix, or a geometry");
   const bool zero = n > 1;
   for (const auto& [field, value] :
        {std::pair{"r1", v.r1}, std::pair{"r0", v.r0}, std::pair{"x0", v.x0}, std::pair{"c0", v.c0}}) {
@@ -69,7 +75,8 @@ const network::LineGeometry& geometry_of(const Assembly& assembly, const std::st
       if (there) phases += letter;
     }
     if (phases != letters)
-      reject(owner, "geometry", fmt::format("\"{}\" has the phases {}; its buses have {}", name, phases, letters));
+      reject(owner, "geometry",
+             fmt::format("\"{}\" has the phases {}; its buses have {}", name, phases, letters));
     return geometry;
   }
   reject(owner, "geometry", fmt::format("no geometry \"{}\"{}", name, suggestion(name, known)));

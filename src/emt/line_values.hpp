@@ -24,11 +24,12 @@ struct LineValues {
 };
 template <class T>
 [[nodiscard]] LineValues values_of(const T& e) {
-  return {e.r1_ohm_per_m, e.x1_ohm_per_m, e.c1_F_per_m, e.r0_ohm_per_m, e.x0_ohm_per_m, e.c0_F_per_m,
-          e.r_matrix_ohm_per_m, e.x_matrix_ohm_per_m, e.b_matrix_S_per_m, e.geometry};
+  return {e.r1_ohm_per_m, e.x1_ohm_per_m,       e.c1_F_per_m,         e.r0_ohm_per_m,     e.x0_ohm_per_m,
+          e.c0_F_per_m,   e.r_matrix_ohm_per_m, e.x_matrix_ohm_per_m, e.b_matrix_S_per_m, e.geometry};
 }
 
-/// Throws Error in the name of `owner` when values are missing, do not fit the phases, or make no passive line.
+/// Throws Error in the name of `owner` when values are missing, do not fit the phases, or make no passive
+/// line.
 [[nodiscard]] LineMatrices line_matrices(const Assembly& assembly, const std::string& owner,
                                          const std::string& letters, const LineValues& values);
 

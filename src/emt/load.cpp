@@ -1,5 +1,6 @@
-// Load: per phase Z = U^2 / (P - jQ) at nominal voltage, as R with L (Q > 0) or C (Q < 0) in series; what depends on
-// the voltage otherwise is a model of its own (voltage_dependent_load.hpp). `NAME.i*` flows into the load.
+// Load: per phase Z = U^2 / (P - jQ) at nominal voltage, as R with L (Q > 0) or C (Q < 0) in series; what
+// depends on the voltage otherwise is a model of its own (voltage_dependent_load.hpp). `NAME.i*` flows into
+// the load.
 #include <numbers>
 
 #include <fmt/format.h>
@@ -18,12 +19,14 @@ void assemble(const network::Load& load, Assembly& assembly) {
   std::vector<Slot> currents;
   if (load.constant_current + load.constant_power > 0) {
     if (load.constant_current + load.constant_power > 1) {
-      throw Error(Flaw{.file = {}, .place = owner, .field = "constant_power",
+      throw Error(Flaw{.file = {},
+                       .place = owner,
+                       .field = "constant_power",
                        .text = "makes more than the whole together with constant_current"});
     }
-    const VoltageDependentLoad::Values values{load.active_W / n,    load.reactive_var / n,  at.nominal_V,
-                                              assembly.omega(),     load.constant_current,  load.constant_power,
-                                              load.response_s,      load.least_voltage};
+    const VoltageDependentLoad::Values values{load.active_W / n, load.reactive_var / n, at.nominal_V,
+                                              assembly.omega(),  load.constant_current, load.constant_power,
+                                              load.response_s,   load.least_voltage};
     const Slot first = assembly.model(
         {.owner = owner,
          .ends = at.ends,
@@ -32,7 +35,8 @@ void assemble(const network::Load& load, Assembly& assembly) {
   } else {
     const double apparent = load.active_W * load.active_W + load.reactive_var * load.reactive_var;
     if (apparent == 0)
-      throw Error(Flaw{.file = {}, .place = owner, .field = "active", .text = "neither active nor reactive power"});
+      throw Error(
+          Flaw{.file = {}, .place = owner, .field = "active", .text = "neither active nor reactive power"});
     const double scale = at.nominal_V * at.nominal_V * n / apparent;
     const double reactance = scale * load.reactive_var;
     currents = uncoupled_series(assembly, owner, at.ends, scale * load.active_W,

@@ -1,7 +1,7 @@
 // What an instrument transformer makes of a primary quantity: it reads the network and does not load it.
 //   dx/dt = A x + b u + e m(x_k),   m(x) = bend (0.85 |x/knee| + 0.15 |x/knee|^14) sign x
-// m is the magnetising current over flux linkage; ten per cent more flux than at the knee takes half as much current
-// again, as IEC 61869-2 defines that point. With d = h/2 (either rule) and M = (1 - d A)^-1:
+// m is the magnetising current over flux linkage; ten per cent more flux than at the knee takes half as much
+// current again, as IEC 61869-2 defines that point. With d = h/2 (either rule) and M = (1 - d A)^-1:
 //   x1 = M [x0 + d b u1 + d e m1 (+ d (A x0 + b u0 + e m0))],
 // one equation in x_k, solved by Newton's method in a bounded number of rounds.
 #pragma once
@@ -18,9 +18,9 @@ class MeasuringModel : public Model {
  public:
   static constexpr int most_states = 5;
   struct Equations {
-    Eigen::MatrixXd a;       // n x n
-    Eigen::VectorXd b, e;    // n
-    int flux = 0;            // k
+    Eigen::MatrixXd a;     // n x n
+    Eigen::VectorXd b, e;  // n
+    int flux = 0;          // k
     double knee_Vs = 1, bend_A = 0;
     Eigen::RowVectorXd out;  // output = out x + out_u u + out_m m
     double out_u = 0, out_m = 0;
@@ -28,7 +28,8 @@ class MeasuringModel : public Model {
     double omega = 1;
   };
 
-  MeasuringModel(Equations equations, double step_s) : q_(std::move(equations)), n_(static_cast<int>(q_.b.size())) {
+  MeasuringModel(Equations equations, double step_s)
+      : q_(std::move(equations)), n_(static_cast<int>(q_.b.size())) {
     const Eigen::MatrixXd m = (Eigen::MatrixXd::Identity(n_, n_) - step_s / 2 * q_.a).inverse();
     for (int r = 0; r < n_; ++r) {
       for (int c = 0; c < n_; ++c) inverse_[r][c] = m(r, c);
@@ -51,7 +52,9 @@ class MeasuringModel : public Model {
     slots[1 + q_.flux] += q_.remanence_Vs;
     write_output(places, values);
   }
-  bool begin(const Stretch&, const Places&, const double*, double*, double*) noexcept override { return false; }
+  bool begin(const Stretch&, const Places&, const double*, double*, double*) noexcept override {
+    return false;
+  }
   void end(const Stretch& stretch, const Places& places, const double* old, double* now, const double*,
            const double*) noexcept override {
     const double d = stretch.step_s / 2;

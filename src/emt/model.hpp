@@ -1,6 +1,7 @@
 // A part with equations of its own, such as a machine. To the network it is, at each instant, n conductances
-// and history currents, i = G v + J, with v and i along its n pairs of nodes; between instants it advances its
-// states, which stand in slots of the plant's value array, so that going back to a discontinuity takes them along.
+// and history currents, i = G v + J, with v and i along its n pairs of nodes; between instants it advances
+// its states, which stand in slots of the plant's value array, so that going back to a discontinuity takes
+// them along.
 #pragma once
 
 #include <complex>
@@ -70,19 +71,19 @@ class Model {
   [[nodiscard]] virtual Eigen::VectorXcd injection(const Eigen::VectorXcd& v) {
     return Eigen::VectorXcd::Zero(v.size());
   }
-  /// Asked once the steady state stands: whether the model changed its admittance (a tap changer moved), so that
-  /// all must be solved anew.
+  /// Asked once the steady state stands: whether the model changed its admittance (a tap changer moved), so
+  /// that all must be solved anew.
   [[nodiscard]] virtual bool revise(const Eigen::VectorXcd& /*v*/, const Eigen::VectorXcd& /*i*/,
                                     double /*omega*/) {
     return false;
   }
   /// Phasors of voltages and currents at the frequency of the network; `values` is the plant's value array,
   /// where its slots want to be filled. All zero for a start from rest.
-  virtual void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
-                     double* values) = 0;
+  virtual void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i,
+                     double step_s, double* values) = 0;
 
-  /// Ahead of a solution: J into `history` (n); a varying model writes G (n x n) into `conductance` and returns
-  /// whether it changed.
+  /// Ahead of a solution: J into `history` (n); a varying model writes G (n x n) into `conductance` and
+  /// returns whether it changed.
   virtual bool begin(const Stretch& span, const Places& places, const double* old, double* history,
                      double* conductance) noexcept = 0;
   /// Behind it: `now` holds the voltages; the model writes its slots.

@@ -14,9 +14,9 @@ namespace zavrek::emt::internal {
 
 class Partition {
  public:
-  /// `matrix`: symmetric positive definite, without adjustable conductances, in local positions: `lanes` to a group, lanes
-  /// that hold no node being empty; the first `leading` groups are not touched by any. `first` is the
-  /// position of local 0 in the plant's value array. Returns the local position at which the leading
+  /// `matrix`: symmetric positive definite, without adjustable conductances, in local positions: `lanes` to a
+  /// group, lanes that hold no node being empty; the first `leading` groups are not touched by any. `first`
+  /// is the position of local 0 in the plant's value array. Returns the local position at which the leading
   /// part is singular, or -1.
   int build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int leading,
             int first);

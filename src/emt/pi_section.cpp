@@ -6,10 +6,8 @@ namespace {
 void add_half_capacitance(Assembly& assembly, const std::string& owner, const std::vector<NodeId>& nodes,
                           const LineMatrices& values, std::vector<Terms>& currents) {
   if (values.capacitance.cwiseAbs().maxCoeff() == 0) return;
-  CapacitancePart part{.owner = owner,
-                       .ends = {},
-                       .capacitance = values.capacitance / 2,
-                       .first_current = {}};
+  CapacitancePart part{
+      .owner = owner, .ends = {}, .capacitance = values.capacitance / 2, .first_current = {}};
   for (const NodeId node : nodes) part.ends.push_back({node, ground_node});
   const Slot first = assembly.capacitance(std::move(part));
   for (std::size_t k = 0; k < nodes.size(); ++k) {

@@ -11,16 +11,16 @@ namespace {
 using std::numbers::pi;
 using std::numbers::sqrt3;
 
-/// 3 x 3 in phases from a symmetric 2 x 2 (aa, ab, bb) in the stator's axes; zero sequence open. Back and forth
-/// transformations of amplitude-invariant components differ by the factor 2/3.
+/// 3 x 3 in phases from a symmetric 2 x 2 (aa, ab, bb) in the stator's axes; zero sequence open. Back and
+/// forth transformations of amplitude-invariant components differ by the factor 2/3.
 void to_phases(const std::array<double, 3>& g, double* phases) noexcept {
   constexpr double alpha[3] = {1, -0.5, -0.5};
   constexpr double beta[3] = {0, sqrt3 / 2, -sqrt3 / 2};
   for (int r = 0; r < 3; ++r) {
     for (int c = 0; c < 3; ++c) {
-      phases[3 * r + c] = 2.0 / 3 *
-                          (alpha[r] * (g[0] * alpha[c] + g[1] * beta[c]) +
-                           beta[r] * (g[1] * alpha[c] + g[2] * beta[c]));
+      phases[3 * r + c] =
+          2.0 / 3 *
+          (alpha[r] * (g[0] * alpha[c] + g[1] * beta[c]) + beta[r] * (g[1] * alpha[c] + g[2] * beta[c]));
     }
   }
 }
@@ -61,7 +61,8 @@ RotatingMachine::RotatingMachine(Common common, int rotor_states)
 std::array<double, 3> RotatingMachine::inductance(double theta) const noexcept {
   const double turn = saliency() == 0 ? 0 : 2 * theta;
   const double l2 = saliency();
-  return {mean_inductance() + l2 * std::cos(turn), l2 * std::sin(turn), mean_inductance() - l2 * std::cos(turn)};
+  return {mean_inductance() + l2 * std::cos(turn), l2 * std::sin(turn),
+          mean_inductance() - l2 * std::cos(turn)};
 }
 
 Eigen::MatrixXd RotatingMachine::conductance(double step_s) const {
@@ -82,8 +83,8 @@ double RotatingMachine::shaft_torque(const double* /*x*/, const Places& places,
 }
 
 /// dy/dt for y = theta, speeds, twists, rotor states.
-void RotatingMachine::derivatives(const double* y, SpaceVector current, SpaceVector flux, const Places& places,
-                                  const double* values, double* dy) const noexcept {
+void RotatingMachine::derivatives(const double* y, SpaceVector current, SpaceVector flux,
+                                  const Places& places, const double* values, double* dy) const noexcept {
   const int n = masses();
   const double omega = common_.pole_pairs * y[speed_state(0)];
   dy[0] = omega;
@@ -149,7 +150,9 @@ void RotatingMachine::end(const Stretch& stretch, const Places& places, const do
   double phases[3];
   for (int k = 0; k < 3; ++k) {
     phases[k] = history[k];
-    for (int m = 0; m < 3; ++m) phases[k] += conductance[3 * k + m] * (now[places.p[static_cast<std::size_t>(m)]] - now[places.q[static_cast<std::size_t>(m)]]);
+    for (int m = 0; m < 3; ++m)
+      phases[k] += conductance[3 * k + m] *
+                   (now[places.p[static_cast<std::size_t>(m)]] - now[places.q[static_cast<std::size_t>(m)]]);
     now[places.first + current_slot + k] = phases[k];
   }
   const SpaceVector i1 = to_space_vector(phases[0], phases[1], phases[2]);
@@ -178,8 +181,9 @@ void RotatingMachine::end(const Stretch& stretch, const Places& places, const do
   now[places.first + speed_slot] = y[speed_state(0)];
 }
 
-void RotatingMachine::start_from(const Places& places, double theta, double speed, const std::vector<double>& x,
-                                 SpaceVector current, double twist_torque, double* values) const {
+void RotatingMachine::start_from(const Places& places, double theta, double speed,
+                                 const std::vector<double>& x, SpaceVector current, double twist_torque,
+                                 double* values) const {
   double* slots = values + places.first;
   for (int k = 0; k < 3; ++k) slots[current_slot + k] = phase_of(current, k);
   const SpaceVector flux = times(inductance(theta), current) + rotor_flux(x.data()) * std::polar(1.0, theta);
@@ -191,7 +195,8 @@ void RotatingMachine::start_from(const Places& places, double theta, double spee
   y[0] = theta;
   for (int k = 0; k < masses(); ++k) {
     y[speed_state(k)] = speed;
-    if (k > 0) y[twist_state(k)] = twist_torque / common_.shaft[static_cast<std::size_t>(k)].stiffness_Nm_per_rad;
+    if (k > 0)
+      y[twist_state(k)] = twist_torque / common_.shaft[static_cast<std::size_t>(k)].stiffness_Nm_per_rad;
   }
   std::copy(x.begin(), x.end(), y + rotor_state());
 }
@@ -236,12 +241,13 @@ std::vector<ShaftMass> parse_shaft(const std::string& owner, double inertia_kgm2
   std::vector<ShaftMass> shaft{{inertia_kgm2, 0, 0}};
   for (const std::string& text : masses) {
     const auto fail = [&](const std::string& why) {
-      throw Error(Flaw{.file = {},
-                       .place = owner,
-                       .field = "shaft",
-                       .text = fmt::format("\"{}\": {}; write inertia, stiffness, damping, such as \"40 kg m^2, "
-                                           "800 kN m/rad, 50 N m s/rad\"",
-                                           text, why)});
+      throw Error(
+          Flaw{.file = {},
+               .place = owner,
+               .field = "shaft",
+               .text = fmt::format("\"{}\": {}; write inertia, stiffness, damping, such as \"40 kg m^2, "
+                                   "800 kN m/rad, 50 N m s/rad\"",
+                                   text, why)});
     };
     std::vector<std::string> parts;
     for (std::size_t from = 0; from <= text.size();) {

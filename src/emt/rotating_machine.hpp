@@ -1,6 +1,7 @@
-// What all machines share. In the stator's two axes (alpha, beta; amplitude-invariant Clarke components), current
-// into the machine,
-//   v = Ra i + d(flux)/dt,   flux = L(theta) i + psi,   L(theta) = l0 + l2 [cos 2theta, sin 2theta; sin 2theta, -cos 2theta]
+// What all machines share. In the stator's two axes (alpha, beta; amplitude-invariant Clarke components),
+// current into the machine,
+//   v = Ra i + d(flux)/dt,   flux = L(theta) i + psi,   L(theta) = l0 + l2 [cos 2theta, sin 2theta; sin
+//   2theta, -cos 2theta]
 // psi is what the rotor circuits contribute; their states x stand in the frame of the rotor, where they move
 // slowly:  dx/dt = f(x, i_dq, omega).  The shaft: J dw/dt = T + T_shaft, and so on from mass to mass.
 // A step of length d (d = h/2 trapezoidal, and half steps of h/2 by backward Euler alike):
@@ -39,10 +40,10 @@ class RotatingMachine : public Model {
   struct Common {
     double stator_resistance_ohm = 0;
     double pole_pairs = 1;
-    double nominal_omega = 0;        // electrical, rad/s
-    std::vector<ShaftMass> shaft;    // the machine's own mass first
-    double load_torque_Nm = 0;       // braking, positive; at nominal speed
-    double load_exponent = 0;        // torque over speed
+    double nominal_omega = 0;      // electrical, rad/s
+    std::vector<ShaftMass> shaft;  // the machine's own mass first
+    double load_torque_Nm = 0;     // braking, positive; at nominal speed
+    double load_exponent = 0;      // torque over speed
   };
 
   RotatingMachine(Common common, int rotor_states);
@@ -52,8 +53,8 @@ class RotatingMachine : public Model {
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override;
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override;
-  void end(const Stretch& stretch, const Places& places, const double* old, double* now, const double* history,
-           const double* conductance) noexcept override;
+  void end(const Stretch& stretch, const Places& places, const double* old, double* now,
+           const double* history, const double* conductance) noexcept override;
 
   // Slots, counted from the first.
   static constexpr int current_slot = 0;  // three
@@ -73,7 +74,8 @@ class RotatingMachine : public Model {
   [[nodiscard]] virtual double shaft_torque(const double* x, const Places& places,
                                             const double* values) const noexcept;
 
-  // The state vector: theta (electrical), shaft speeds, shaft angles relative to the machine's, then the rotor's x.
+  // The state vector: theta (electrical), shaft speeds, shaft angles relative to the machine's, then the
+  // rotor's x.
   [[nodiscard]] int masses() const { return static_cast<int>(common_.shaft.size()); }
   [[nodiscard]] int speed_state(int mass) const { return 1 + mass; }
   [[nodiscard]] int twist_state(int mass) const { return masses() + mass; }  // from mass 1 on

@@ -18,8 +18,20 @@ class SegmentGroup {
   /// Starts on the piece around zero; `number` is that of its adjustable conductance.
   void add(const SegmentPart& part, double step_s, const int* node_position, int current, int state,
            int number) {
-    Bent bent{node_position[part.ends.p], node_position[part.ends.q], current, state, number, part.inductive,
-              static_cast<int>(pieces_.size()), 0, 0, step_s / 2, 0, 0};
+    Bent bent{node_position[part.ends.p],
+              node_position[part.ends.q],
+              current,
+              state,
+              number,
+              part.inductive,
+              static_cast<int>(pieces_.size()),
+              0,
+              0,
+              step_s / 2,
+              0,
+              0,
+              -1e300,
+              0};
     const network::Points& corners = part.corners;
     const std::size_t n = corners.size();
     // Corners at -x_n ... -x_1, x_1 ... x_n; the outermost pieces run on with the last slope.
@@ -30,7 +42,8 @@ class SegmentGroup {
     for (std::size_t k = 0; k + 1 < all.size(); ++k) {
       const bool first = k == 0, last = k + 2 == all.size();
       const double slope = (all[k + 1].y - all[k].y) / (all[k + 1].x - all[k].x);
-      pieces_.push_back({first ? -far : all[k].x, last ? far : all[k + 1].x, slope, all[k].y - slope * all[k].x});
+      pieces_.push_back(
+          {first ? -far : all[k].x, last ? far : all[k + 1].x, slope, all[k].y - slope * all[k].x});
     }
     bent.count = static_cast<int>(pieces_.size()) - bent.first_piece;
     bent.piece = bent.first_piece + bent.count / 2;
@@ -76,6 +89,9 @@ class SegmentGroup {
     }
   }
 
+  /// When it last moved: going back at the very instant would go on for ever.
+  [[nodiscard]] double moved_at(std::size_t k) const noexcept { return bents_[k].moved_at; }
+
   /// Share of the way from `before` to `after` at which element k leaves its piece; above 1 when it does not.
   [[nodiscard]] double leaves_at(std::size_t k, const double* before, const double* after) const noexcept {
     const Bent& bent = bents_[k];
@@ -89,8 +105,9 @@ class SegmentGroup {
   }
 
   /// Moves to the neighbouring piece in the direction of `after`.
-  void move(std::size_t k, const double* after) noexcept {
+  void move(std::size_t k, const double* after, double time_s) noexcept {
     Bent& bent = bents_[k];
+    bent.moved_at = time_s;
     const Piece& piece = pieces_[static_cast<std::size_t>(bent.piece)];
     const int next = bent.piece + (after[bent.state] > piece.high ? 1 : -1);
     bent.piece = std::clamp(next, bent.first_piece, bent.first_piece + bent.count - 1);
@@ -106,7 +123,8 @@ class SegmentGroup {
     int first_piece, count, piece;
     double half_step;
     double carried, history;  // of the instant being solved
-    double slack = 0;         // how far beyond a corner still counts as on the piece
+    double moved_at = -1e300;
+    double slack = 0;  // how far beyond a corner still counts as on the piece
   };
   [[nodiscard]] double conductance(const Bent& bent) const noexcept {
     const double slope = pieces_[static_cast<std::size_t>(bent.piece)].slope;

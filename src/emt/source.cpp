@@ -23,8 +23,8 @@ void set_playback(const network::Source& source, std::size_t phases, Waveform& s
     throw Error(Flaw{.file = {}, .place = "source." + source.name, .field = field, .text = std::move(text)});
   };
   if (source.playback_values.size() != phases) {
-    reject("playback_channels", fmt::format("{} channels are read; its bus has {} phases", source.playback_values.size(),
-                                            phases));
+    reject("playback_channels",
+           fmt::format("{} channels are read; its bus has {} phases", source.playback_values.size(), phases));
   }
   if (source.playback_time_s.size() < 2) reject("playback", "holds fewer than two samples");
   shape.set_playback(source.playback_time_s, source.playback_values);

@@ -224,8 +224,9 @@ class Steady {
 
   void place_sources() {
     for (const KnownNode& known : assembly_.known_nodes) {
-      Complex& value = component_.values[static_cast<std::size_t>(
-          layout_.node_position[static_cast<std::size_t>(known.node)])];
+      Complex& value =
+          component_
+              .values[static_cast<std::size_t>(layout_.node_position[static_cast<std::size_t>(known.node)])];
       for (const auto& line : assembly_.waveforms[known.waveform].lines(known.angle_rad)) {
         if (line.omega == omega_) value += std::polar(line.amplitude, line.angle_rad);
       }
@@ -292,8 +293,9 @@ class Steady {
       component_.model_currents[k] = j;
       for (std::size_t e = 0; e < ends.size(); ++e) {
         for (const auto& [node, sign] : {std::pair{ends[e].p, 1.0}, std::pair{ends[e].q, -1.0}}) {
-          const int unknown = layout_.unknown[static_cast<std::size_t>(
-              layout_.node_position[static_cast<std::size_t>(node)])];
+          const int unknown =
+              layout_
+                  .unknown[static_cast<std::size_t>(layout_.node_position[static_cast<std::size_t>(node)])];
           if (unknown >= 0) sum[unknown] += sign * j[static_cast<Eigen::Index>(e)];
         }
       }

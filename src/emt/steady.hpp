@@ -28,10 +28,11 @@ struct SteadyComponent {
   std::vector<Eigen::VectorXcd> model_currents;
 };
 
-/// The steady state at each frequency that a source has. Derivatives are replaced by what the trapezoidal rule
-/// makes of a sinusoid, (2/h) tan(omega h / 2), and delays by what interpolation makes of them, so that the
-/// discrete model starts without a transient. At the frequency of the network the models' injections (constant
-/// power, machines that hold a voltage) are found by iteration. Throws Error when there is no such state.
+/// The steady state at each frequency that a source has. Derivatives are replaced by what the trapezoidal
+/// rule makes of a sinusoid, (2/h) tan(omega h / 2), and delays by what interpolation makes of them, so that
+/// the discrete model starts without a transient. At the frequency of the network the models' injections
+/// (constant power, machines that hold a voltage) are found by iteration. Throws Error when there is no such
+/// state.
 [[nodiscard]] std::vector<SteadyComponent> steady_components(const Assembly& assembly,
                                                              std::vector<ModelRow>& models,
                                                              const Layout& layout);

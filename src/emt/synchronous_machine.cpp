@@ -1,14 +1,15 @@
-// Synchronous machine (equations of the shell in rotating_machine.hpp) with a field and three damper windings, in
-// per unit, Id and Iq out of the machine (Sauer and Pai, "Power System Dynamics and Stability", chapter 3):
+// Synchronous machine (equations of the shell in rotating_machine.hpp) with a field and three damper
+// windings, in per unit, Id and Iq out of the machine (Sauer and Pai, "Power System Dynamics and Stability",
+// chapter 3):
 //   T'd0  dE'q/dt  = Efd - E'q - S psi''d - (Xd - X'd)[Id - gd (psi1d + (X'd - Xl) Id - E'q)]
 //   T''d0 dpsi1d/dt = -psi1d + E'q - (X'd - Xl) Id
 //   T'q0  dE'd/dt  = -E'd + k S psi''q + (Xq - X'q)[Iq - gq (psi2q + (X'q - Xl) Iq + E'd)]
 //   T''q0 dpsi2q/dt = -psi2q - E'd - (X'q - Xl) Iq
 //   psi''d = a E'q + (1 - a) psi1d,   a = (X''d - Xl)/(X'd - Xl),   gd = (X'd - X''d)/(X'd - Xl)^2
 //   psi''q = -b E'd + (1 - b) psi2q,  b = (X''q - Xl)/(X'q - Xl),   gq alike,   k = (Xq - Xl)/(Xd - Xl)
-// S(psi'') = B (psi'' - A)^2 / psi'' above A. Exciters: IEEE Std 421.5 types ST1A and DC1A. Governors: droop and
-// servo; steam with a reheater (lead-lag), hydro with temporary droop and the water's inertia,
-// (1 - Tw s)/(1 + Tw s/2).
+// S(psi'') = B (psi'' - A)^2 / psi'' above A. Exciters: IEEE Std 421.5 types ST1A and DC1A. Governors: droop
+// and servo; steam with a reheater (lead-lag), hydro with temporary droop and the water's inertia, (1 - Tw
+// s)/(1 + Tw s/2).
 #include <algorithm>
 #include <cmath>
 #include <numbers>
@@ -74,7 +75,8 @@ class Synchronous final : public RotatingMachine {
       i_dq = current * std::polar(1.0, -angle);
       // V = -Ra I + j psi, psi = psi'' - X'' I on each axis.
       const auto stator = (v_dq + m_.stator_resistance * i_dq) / std::complex<double>(0, 1);
-      psi = {stator.real() + m_.xd_subtransient * i_dq.real(), stator.imag() + m_.xq_subtransient * i_dq.imag()};
+      psi = {stator.real() + m_.xd_subtransient * i_dq.real(),
+             stator.imag() + m_.xq_subtransient * i_dq.imag()};
       saturation = excess(std::abs(psi));
     }
     x[eq] = psi.real() + (m_.xd_transient - m_.xd_subtransient) * i_dq.real();
@@ -83,8 +85,8 @@ class Synchronous final : public RotatingMachine {
     x[psi2q] = -x[ed] - (m_.xq_transient - m_.leakage) * i_dq.imag();
     x[field] = x[eq] + (m_.xd - m_.xd_transient) * i_dq.real() + saturation * psi.real();
     start_exciter(std::abs(voltage), places, x, values);
-    const double torque = (v_dq.real() * i_dq.real() + v_dq.imag() * i_dq.imag() +
-                           m_.stator_resistance * std::norm(i_dq));
+    const double torque =
+        (v_dq.real() * i_dq.real() + v_dq.imag() * i_dq.imag() + m_.stator_resistance * std::norm(i_dq));
     x[gate] = x[reheat] = x[transient] = std::abs(voltage) > 0 ? torque : 0;
     values[places.knobs[power_knob]] = x[gate];
     if (m_.governor == "hydro") x[transient] = x[gate];
@@ -100,7 +102,9 @@ class Synchronous final : public RotatingMachine {
   [[nodiscard]] double saliency() const override {
     return (m_.xd_subtransient - m_.xq_subtransient) / 2 * flux_ / peak_A_;
   }
-  [[nodiscard]] SpaceVector rotor_flux(const double* x) const noexcept override { return flux_ * subtransient(x); }
+  [[nodiscard]] SpaceVector rotor_flux(const double* x) const noexcept override {
+    return flux_ * subtransient(x);
+  }
 
   void derivative(const double* x, SpaceVector current, SpaceVector, double omega, const Places& places,
                   const double* values, double* dx) const noexcept override {
@@ -119,8 +123,8 @@ class Synchronous final : public RotatingMachine {
               (m_.xq - m_.xq_transient) * (iq - gq * (x[psi2q] + yq * iq + x[ed]))) /
              m_.tq0_transient_s;
     dx[psi2q] = (-x[psi2q] - x[ed] - yq * iq) / m_.tq0_subtransient_s;
-    const double v = std::abs(to_space_vector(values[places.p[0]], values[places.p[1]], values[places.p[2]])) /
-                     peak_V_;
+    const double v =
+        std::abs(to_space_vector(values[places.p[0]], values[places.p[1]], values[places.p[2]])) / peak_V_;
     excite(x, v, values[places.knobs[voltage_knob]], dx);
     govern(x, omega / common().nominal_omega - 1, values[places.knobs[power_knob]], dx);
   }
@@ -130,7 +134,21 @@ class Synchronous final : public RotatingMachine {
   }
 
  private:
-  enum Rotor { eq, psi1d, ed, psi2q, field, measured, lead, regulator, stabilizer, gate, reheat, transient, rotor_count };
+  enum Rotor {
+    eq,
+    psi1d,
+    ed,
+    psi2q,
+    field,
+    measured,
+    lead,
+    regulator,
+    stabilizer,
+    gate,
+    reheat,
+    transient,
+    rotor_count
+  };
   enum Knobs { voltage_knob, power_knob, field_knob };
 
   [[nodiscard]] SpaceVector subtransient(const double* x) const noexcept {
@@ -240,8 +258,12 @@ void assemble(const network::SynchronousMachine& machine, Assembly& assembly) {
                                 assembly.knob(machine.name + ".field_voltage", "", 1, -20, 20)};
   const double inertia = 2 * machine.inertia_constant_s * machine.rating_VA / (speed * speed);
   RotatingMachine::Common common{
-      machine.stator_resistance * machine.voltage_V * machine.voltage_V / machine.rating_VA, pairs,
-      assembly.omega(), parse_shaft(owner, inertia, machine.shaft), 0, 0};
+      machine.stator_resistance * machine.voltage_V * machine.voltage_V / machine.rating_VA,
+      pairs,
+      assembly.omega(),
+      parse_shaft(owner, inertia, machine.shaft),
+      0,
+      0};
   const Slot first = assembly.model({.owner = owner,
                                      .ends = machine_ends(assembly, owner, machine.bus),
                                      .model = std::make_unique<Synchronous>(machine, common, knobs)});

@@ -27,9 +27,9 @@ constexpr double smoothing_s = 0.05;  // of the mean square that the control see
 
 }  // namespace
 
-TappedWindings::TappedWindings(Eigen::MatrixXd resistance, Eigen::MatrixXd inductance, std::vector<int> tapped,
-                               std::vector<int> measured, double step, int lowest, int highest, int position,
-                               TapControl control, Slot knob)
+TappedWindings::TappedWindings(Eigen::MatrixXd resistance, Eigen::MatrixXd inductance,
+                               std::vector<int> tapped, std::vector<int> measured, double step, int lowest,
+                               int highest, int position, TapControl control, Slot knob)
     : n_(static_cast<int>(resistance.rows())),
       resistance_(std::move(resistance)),
       inductance_(std::move(inductance)),
@@ -125,7 +125,8 @@ bool TappedWindings::begin(const Stretch& stretch, const Places& places, const d
   }
   for (int k = 0; k < n_; ++k) {
     history[k] = 0;
-    for (int m = 0; m < n_; ++m) history[k] += conductance[k * n_ + m] * scratch_[static_cast<std::size_t>(m)];
+    for (int m = 0; m < n_; ++m)
+      history[k] += conductance[k * n_ + m] * scratch_[static_cast<std::size_t>(m)];
   }
   return moved;
 }

@@ -1,5 +1,5 @@
-// Coupled windings one of which has taps: v = R i + d(flux)/dt, flux = L(tap) i. The flux linkages are the states,
-// so that they stay what they were when the taps move. With d = h/2 (either rule) and Z = R + L/d:
+// Coupled windings one of which has taps: v = R i + d(flux)/dt, flux = L(tap) i. The flux linkages are the
+// states, so that they stay what they were when the taps move. With d = h/2 (either rule) and Z = R + L/d:
 //   i1 = Z^-1 (v1 + flux0/d [+ v0 - R i0]),   flux1 = flux0 + d (v1 - R i1) [+ d (v0 - R i0)]
 // An automatic control compares the rms voltage across some of the windings, less the drop of a line beyond
 // (compensation r + j x on the current there), with its target and moves the taps.
@@ -12,19 +12,19 @@
 namespace zavrek::emt::internal {
 
 struct TapControl {
-  double target_V = 0;        // rms across a measured winding; no control at zero
-  double band_V = 0;          // whole width
-  double delay_s = 30;        // outside the band before the first move
-  double travel_s = 5;        // between moves
-  double drop_ohm = 0;        // compensation, on the current into the network at the measured winding
+  double target_V = 0;  // rms across a measured winding; no control at zero
+  double band_V = 0;    // whole width
+  double delay_s = 30;  // outside the band before the first move
+  double travel_s = 5;  // between moves
+  double drop_ohm = 0;  // compensation, on the current into the network at the measured winding
   double drop_H = 0;
-  bool raise_lifts = true;    // whether a higher position lifts the measured voltage
+  bool raise_lifts = true;  // whether a higher position lifts the measured voltage
 };
 
 class TappedWindings : public Model {
  public:
-  /// Windings of all units one after the other: `resistance` and `inductance` of n windings at position 0. The
-  /// windings in `tapped` have 1 + step * position times their turns, those in `measured` are regulated.
+  /// Windings of all units one after the other: `resistance` and `inductance` of n windings at position 0.
+  /// The windings in `tapped` have 1 + step * position times their turns, those in `measured` are regulated.
   TappedWindings(Eigen::MatrixXd resistance, Eigen::MatrixXd inductance, std::vector<int> tapped,
                  std::vector<int> measured, double step, int lowest, int highest, int position,
                  TapControl control, Slot knob);
@@ -39,8 +39,8 @@ class TappedWindings : public Model {
              double* values) override;
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override;
-  void end(const Stretch& stretch, const Places& places, const double* old, double* now, const double* history,
-           const double* conductance) noexcept override;
+  void end(const Stretch& stretch, const Places& places, const double* old, double* now,
+           const double* history, const double* conductance) noexcept override;
 
   /// Slot of the position, counted from the first.
   [[nodiscard]] int position_slot() const { return 2 * n_; }
@@ -59,9 +59,9 @@ class TappedWindings : public Model {
   int lowest_, highest_;
   TapControl control_;
   Slot knob_;
-  double position_;               // at the start
-  double held_ = -1e300;          // position whose conductance stands
-  std::vector<double> scratch_;   // n x n
+  double position_;              // at the start
+  double held_ = -1e300;         // position whose conductance stands
+  std::vector<double> scratch_;  // n x n
 };
 
 }  // namespace zavrek::emt::internal

@@ -15,8 +15,11 @@ Terminals connect(Assembly& assembly, const std::string& owner, const std::strin
   for (const char letter : at.letters) {
     const std::size_t k = bus.phases.find(letter);
     if (k == std::string::npos) {
-      throw Error(Flaw{.file = {}, .place = owner, .field = "phases",
-                       .text = fmt::format("bus \"{}\" has the phases \"{}\", not \"{}\"", bus_name, bus.phases, letter)});
+      throw Error(Flaw{
+          .file = {},
+          .place = owner,
+          .field = "phases",
+          .text = fmt::format("bus \"{}\" has the phases \"{}\", not \"{}\"", bus_name, bus.phases, letter)});
     }
     at.nodes.push_back(nodes[k]);
   }
@@ -25,7 +28,8 @@ Terminals connect(Assembly& assembly, const std::string& owner, const std::strin
   // The voltage of a one-phase bus is given to ground, that of others between phases.
   at.nominal_V = bus.phases.size() == 1 || delta ? bus.voltage_V : bus.voltage_V / std::numbers::sqrt3;
   if (delta) {
-    for (std::size_t k = 0; k < (n == 2 ? 1 : n); ++k) at.ends.push_back({at.nodes[k], at.nodes[(k + 1) % n]});
+    for (std::size_t k = 0; k < (n == 2 ? 1 : n); ++k)
+      at.ends.push_back({at.nodes[k], at.nodes[(k + 1) % n]});
     return at;
   }
   const bool isolated = connection == "star" && n == 3;

@@ -6,13 +6,14 @@
 namespace zavrek::emt::internal {
 
 struct Terminals {
-  std::vector<Ends> ends;      // one per phase of the element; two phases in delta make one
-  std::string letters;         // phases that it touches
-  std::vector<NodeId> nodes;   // per letter
-  double nominal_V = 0;        // rms across an end
+  std::vector<Ends> ends;     // one per phase of the element; two phases in delta make one
+  std::string letters;        // phases that it touches
+  std::vector<NodeId> nodes;  // per letter
+  double nominal_V = 0;       // rms across an end
 };
 
-/// `phases` empty: all of the bus. `connection`: "star" (isolated where three phases are), "grounded star", "delta".
+/// `phases` empty: all of the bus. `connection`: "star" (isolated where three phases are), "grounded star",
+/// "delta".
 [[nodiscard]] Terminals connect(Assembly& assembly, const std::string& owner, const std::string& bus,
                                 const std::string& phases, const std::string& connection);
 

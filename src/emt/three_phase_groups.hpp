@@ -69,7 +69,8 @@ class ThreePhaseSeries {
     const std::size_t blocks = p_.size();
     for (std::size_t b = 0; b < blocks; ++b) {
       const Lanes v = load(now + a.p[b]) - load(now + a.q[b]);
-      write(a, b, rule, old, now, load(&a.history[b * lanes]) + Matrix::product(&a.conductance[b * Matrix::numbers], v));
+      write(a, b, rule, old, now,
+            load(&a.history[b * lanes]) + Matrix::product(&a.conductance[b * Matrix::numbers], v));
     }
   }
 
@@ -170,7 +171,8 @@ class ThreePhaseCapacitance {
     return {p_.data(), q_.data(), current_.data(), conductance_.data(), history_.data()};
   }
   static Lanes charge(const Arrays& a, std::size_t b, const double* values) noexcept {
-    return Matrix::product(&a.conductance[b * Matrix::numbers], load(values + a.p[b]) - load(values + a.q[b]));
+    return Matrix::product(&a.conductance[b * Matrix::numbers],
+                           load(values + a.p[b]) - load(values + a.q[b]));
   }
 
   std::vector<int> p_, q_;    // per block: positions of the groups of lanes at its ends

@@ -56,8 +56,8 @@ std::vector<std::set<int>> pattern_of(const std::vector<int>& members, const std
 }
 
 /// Reorders the first `leading` of `members`, given in an order of elimination, by their height in the
-/// elimination tree: the fill stays the same, and neighbours in the new order do not wait for each other, so that
-/// the processor overlaps them.
+/// elimination tree: the fill stays the same, and neighbours in the new order do not wait for each other, so
+/// that the processor overlaps them.
 void order_by_height(std::vector<int>& members, const std::vector<int>& permutation,
                      const std::vector<std::set<int>>& columns, std::size_t leading) {
   const std::size_t n = members.size();
@@ -81,7 +81,8 @@ void order_by_height(std::vector<int>& members, const std::vector<int>& permutat
   }
   std::vector<std::size_t> sequence(leading);
   std::iota(sequence.begin(), sequence.end(), 0);
-  std::stable_sort(sequence.begin(), sequence.end(), [&](std::size_t a, std::size_t b) { return height[a] < height[b]; });
+  std::stable_sort(sequence.begin(), sequence.end(),
+                   [&](std::size_t a, std::size_t b) { return height[a] < height[b]; });
   const std::vector<int> given = members;
   for (std::size_t k = 0; k < leading; ++k) members[k] = given[sequence[k]];
 }

@@ -1,10 +1,11 @@
 // Transformer: on each of three limbs n coupled windings, v = R i + L di/dt with
 //   L_jk = Lm V_j V_k / V_1^2 + (leakage of winding j if j = k),   V_j: rated voltage of winding j.
-// Leakages come from short-circuit tests: shared equally by two windings; by star equivalent for three, solved
-// from volts per turn so that it holds for autotransformers too (series and common winding). Lm follows from the
-// magnetising current, iron loss is a resistance and saturation a bent inductance across the high winding. The
-// vector group (IEC 60076-1) says how the windings are joined; its figures are the lag of the other sides in units
-// of 30 deg. A fault inside divides a winding in two that share its flux. With taps, see tapped_windings.hpp.
+// Leakages come from short-circuit tests: shared equally by two windings; by star equivalent for three,
+// solved from volts per turn so that it holds for autotransformers too (series and common winding). Lm
+// follows from the magnetising current, iron loss is a resistance and saturation a bent inductance across the
+// high winding. The vector group (IEC 60076-1) says how the windings are joined; its figures are the lag of
+// the other sides in units of 30 deg. A fault inside divides a winding in two that share its flux. With taps,
+// see tapped_windings.hpp.
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -38,9 +39,10 @@ std::vector<Side> parse_group(const network::Transformer& t) {
   std::string_view rest = t.vector_group;
   const auto fail = [&] {
     reject(t, "vector_group",
-           fmt::format("\"{}\" is no vector group; write D, Y or YN, then d, y, yn, z, zn or a with 0 to 11, such as "
-                       "\"Dyn11\"",
-                       t.vector_group));
+           fmt::format(
+               "\"{}\" is no vector group; write D, Y or YN, then d, y, yn, z, zn or a with 0 to 11, such as "
+               "\"Dyn11\"",
+               t.vector_group));
   };
   const auto take = [&](char letter) {
     if (rest.empty() || rest.front() != letter) return false;
@@ -90,7 +92,8 @@ std::vector<Side> parse_group(const network::Transformer& t) {
   const std::size_t wanted = t.tertiary_bus.empty() ? 2 : 3;
   if (sides.size() != wanted) {
     reject(t, "vector_group",
-           fmt::format("\"{}\" has {} windings; {} are connected to buses", t.vector_group, sides.size(), wanted));
+           fmt::format("\"{}\" has {} windings; {} are connected to buses", t.vector_group, sides.size(),
+                       wanted));
   }
   if (sides[1].joint == Joint::automatic && (sides[0].joint != Joint::star || sides[1].clock != 0))
     reject(t, "vector_group", "an autotransformer is written \"YNa0\" or \"Ya0\"");
@@ -105,10 +108,11 @@ struct Coil {
   double share = 1;          // of that winding's turns
 };
 
-/// A winding as it would be for clock 0 without rotation: limb k lies between terminal k and the neutral (star) or
-/// terminal k + 1 (delta); a zigzag adds half a coil of limb k - 1, reversed.
+/// A winding as it would be for clock 0 without rotation: limb k lies between terminal k and the neutral
+/// (star) or terminal k + 1 (delta); a zigzag adds half a coil of limb k - 1, reversed.
 std::vector<std::array<Ends, 3>> plain_coils(Assembly& assembly, const std::string& name,
-                                             const std::vector<NodeId>& terminals, Joint joint, NodeId neutral) {
+                                             const std::vector<NodeId>& terminals, Joint joint,
+                                             NodeId neutral) {
   std::array<Ends, 3> coil;
   if (joint != Joint::zigzag) {
     for (std::size_t k = 0; k < 3; ++k)
@@ -124,11 +128,14 @@ std::vector<std::array<Ends, 3>> plain_coils(Assembly& assembly, const std::stri
   return {coil, inner};
 }
 
-/// Rotates and turns the windings of a side so that its phase a lags the high side's by `clock` * 30 deg. On a limb
-/// all windings have the same voltage; that of a delta (or zigzag) leads its first terminal's by 30 deg.
+/// Rotates and turns the windings of a side so that its phase a lags the high side's by `clock` * 30 deg. On
+/// a limb all windings have the same voltage; that of a delta (or zigzag) leads its first terminal's by 30
+/// deg.
 std::vector<std::array<Ends, 3>> turned(const std::vector<std::array<Ends, 3>>& plain, const Side& high,
                                         const Side& side) {
-  const auto leads = [](const Side& s) { return s.joint == Joint::delta || s.joint == Joint::zigzag ? 1 : 0; };
+  const auto leads = [](const Side& s) {
+    return s.joint == Joint::delta || s.joint == Joint::zigzag ? 1 : 0;
+  };
   for (int rotation = 0; rotation < 3; ++rotation) {
     for (int reversed = 0; reversed < 2; ++reversed) {
       // Limb k carries the winding of terminal k - rotation, so terminal 0 sits on limb `rotation`.
@@ -196,9 +203,12 @@ class Builder {
   /// Rated voltage of a coil of a side.
   [[nodiscard]] static double coil_voltage(const Side& side, double line_V) {
     switch (side.joint) {
-      case Joint::delta: return line_V;
-      case Joint::zigzag: return line_V / 3;
-      default: return line_V / sqrt3;
+      case Joint::delta:
+        return line_V;
+      case Joint::zigzag:
+        return line_V / 3;
+      default:
+        return line_V / sqrt3;
     }
   }
 
@@ -274,9 +284,12 @@ class Builder {
     if (v.size() == 2) {
       a[0] = a[1] = hl / (v[0] * v[0]) / 2.0;
     } else {
-      const auto ht = test("copper_loss_ht", t_.short_circuit_voltage_ht, t_.copper_loss_ht_W, t_.high_voltage_V);
-      const auto lt = test("copper_loss_lt", t_.short_circuit_voltage_lt, t_.copper_loss_lt_W, t_.low_voltage_V);
-      // hl = (a0 + a1) v0^2, lt = (a1 + a2) v1^2, and for the high side through both windings when they are one.
+      const auto ht =
+          test("copper_loss_ht", t_.short_circuit_voltage_ht, t_.copper_loss_ht_W, t_.high_voltage_V);
+      const auto lt =
+          test("copper_loss_lt", t_.short_circuit_voltage_lt, t_.copper_loss_lt_W, t_.low_voltage_V);
+      // hl = (a0 + a1) v0^2, lt = (a1 + a2) v1^2, and for the high side through both windings when they are
+      // one.
       const double through = automatic ? v[0] + v[1] : v[0];
       Eigen::Matrix3d m;
       m << v[0] * v[0], v[0] * v[0], 0,  //
@@ -349,8 +362,13 @@ class Builder {
 
   void add_fixed() {
     for (std::size_t limb = 0; limb < 3; ++limb) {
-      SeriesPart part{.owner = owner_, .ends = {}, .resistance = resistance(), .inductance = inductance(),
-                      .elastance = {}, .first_current = {}, .first_charge_voltage = {}};
+      SeriesPart part{.owner = owner_,
+                      .ends = {},
+                      .resistance = resistance(),
+                      .inductance = inductance(),
+                      .elastance = {},
+                      .first_current = {},
+                      .first_charge_voltage = {}};
       for (const Coil& coil : coils_) part.ends.push_back(coil.ends[limb]);
       const Slot first = assembly_.series(std::move(part));
       for (std::size_t c = 0; c < coils_.size(); ++c)
@@ -383,8 +401,8 @@ class Builder {
       control.raise_lifts = t_.tap_winding == "low";
     }
     const Slot knob = assembly_.knob(t_.name + ".tap", "", t_.tap, -t_.taps_down, t_.taps_up);
-    auto windings = std::make_unique<TappedWindings>(all_r, all_l, tapped, measured, t_.tap_step, -t_.taps_down,
-                                                     t_.taps_up, t_.tap, control, knob);
+    auto windings = std::make_unique<TappedWindings>(all_r, all_l, tapped, measured, t_.tap_step,
+                                                     -t_.taps_down, t_.taps_up, t_.tap, control, knob);
     const int position = windings->position_slot();
     const Slot first = assembly_.model({.owner = owner_, .ends = ends, .model = std::move(windings)});
     assembly_.signal(t_.name + ".position", "", {value_of({first.index + position})});
@@ -409,7 +427,8 @@ class Builder {
 
   void add_saturation() {
     if (!network::is_set(t_.knee)) {
-      if (!t_.residual_flux.empty()) reject(t_, "residual_flux", "needs a knee: without saturation it has no meaning");
+      if (!t_.residual_flux.empty())
+        reject(t_, "residual_flux", "needs a knee: without saturation it has no meaning");
       return;
     }
     if (!t_.residual_flux.empty() && t_.residual_flux.size() != 3)
@@ -428,12 +447,12 @@ class Builder {
         }
       }
       const double knee = t_.knee * rated;
-      const SegmentPart& part = assembly_.segments({.owner = owner_,
-                                                    .ends = high_winding()[k],
-                                                    .inductive = true,
-                                                    .corners = {{knee, knee * 1e-9 * beyond},
-                                                                {2 * knee, knee * (1 + 1e-9) * beyond}},
-                                                    .residual = residual});
+      const SegmentPart& part = assembly_.segments(
+          {.owner = owner_,
+           .ends = high_winding()[k],
+           .inductive = true,
+           .corners = {{knee, knee * 1e-9 * beyond}, {2 * knee, knee * (1 + 1e-9) * beyond}},
+           .residual = residual});
       saturation_.push_back(part.current);
       assembly_.signal(t_.name + ".flux" + "abc"[k], "V s", {value_of(part.state)});
     }

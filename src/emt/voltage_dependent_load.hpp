@@ -1,10 +1,11 @@
-// A load whose power depends on its voltage: per phase P(U) = P0 (z U^2 + c U + p), Q alike, z + c + p = 1, U the
-// measured rms over the nominal. A conductance g in parallel with an inductance 1/b (or a capacitance b) stands for
-// it; the network sees the nominal one, the difference is a current from the extrapolated voltage,
+// A load whose power depends on its voltage: per phase P(U) = P0 (z U^2 + c U + p), Q alike, z + c + p = 1, U
+// the measured rms over the nominal. A conductance g in parallel with an inductance 1/b (or a capacitance b)
+// stands for it; the network sees the nominal one, the difference is a current from the extrapolated voltage,
 //   i = (g0 + b0 terms) v + (k - 1)(g0 v + b0 terms),   k = z + c/U + p/U^2,
-// and U^2 follows (v^2 + (w flux)^2)/2 with the load's response time: of a sinusoid the two terms add up to its mean
-// square without a ripple, which v^2 alone would pass on to the current as a change of its fundamental. The flux of the inductance leaks with one second, so that no
-// direct current stays; what that costs at the nominal frequency is taken off g0.
+// and U^2 follows (v^2 + (w flux)^2)/2 with the load's response time: of a sinusoid the two terms add up to
+// its mean square without a ripple, which v^2 alone would pass on to the current as a change of its
+// fundamental. The flux of the inductance leaks with one second, so that no direct current stays; what that
+// costs at the nominal frequency is taken off g0.
 #pragma once
 
 #include <cmath>
@@ -82,15 +83,15 @@ class VoltageDependentLoad : public Model {
       // The rest, from what the voltage will be.
       const double ahead = whole ? 2 * v - before : v + 0.5 * (v - before);
       const double slope = (ahead - v) / stretch.length_s();
-      j += more * (conductance_ * ahead +
-                   inverse_inductance_ * (kept + d / (1 + d * leak) * ahead) + capacitance_ * slope);
+      j += more * (conductance_ * ahead + inverse_inductance_ * (kept + d / (1 + d * leak) * ahead) +
+                   capacitance_ * slope);
       history[k] = j;
     }
     (void)conductance;
     return false;
   }
-  void end(const Stretch& stretch, const Places& places, const double* old, double* now, const double* history,
-           const double* conductance) noexcept override {
+  void end(const Stretch& stretch, const Places& places, const double* old, double* now,
+           const double* history, const double* conductance) noexcept override {
     const bool whole = stretch.rule == Rule::trapezoidal;
     const double d = stretch.step_s / 2;
     for (int k = 0; k < n_; ++k) {
@@ -99,11 +100,13 @@ class VoltageDependentLoad : public Model {
       const double* before = old + places.first;
       slots[k] = history[k] + conductance[k * n_ + k] * v;
       slots[n_ + k] = v0;
-      const double kept = (whole ? before[2 * n_ + k] * (1 - d * leak) + d * v0 : before[2 * n_ + k]) / (1 + d * leak);
+      const double kept =
+          (whole ? before[2 * n_ + k] * (1 - d * leak) + d * v0 : before[2 * n_ + k]) / (1 + d * leak);
       slots[2 * n_ + k] = kept + d / (1 + d * leak) * v;
       const double square = before[3 * n_ + k];
       const double across_time = values_.omega * slots[2 * n_ + k];
-      slots[3 * n_ + k] = square + ((v * v + across_time * across_time) / 2 - square) * (1 - std::exp(-stretch.length_s() / values_.response_s));
+      slots[3 * n_ + k] = square + ((v * v + across_time * across_time) / 2 - square) *
+                                       (1 - std::exp(-stretch.length_s() / values_.response_s));
     }
   }
 

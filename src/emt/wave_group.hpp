@@ -53,8 +53,8 @@ class WaveGroup {
   };
 
   /// Modal voltages are currents^T v, modal currents voltages^T i.
-  static void modal(const std::vector<double>& transform, int phases, const double* values, const int* positions,
-                    double* out) noexcept;
+  static void modal(const std::vector<double>& transform, int phases, const double* values,
+                    const int* positions, double* out) noexcept;
   void waves(const Line& line, const double* now, double* near, double* far) const noexcept;
   [[nodiscard]] double past(const Mode& mode, int end, double age) const noexcept;
 

@@ -109,7 +109,8 @@ std::vector<double> as_triangle(std::string_view text, std::string_view unit) {
   };
   const auto end_row = [&] {
     take();
-    if (in_row != row) throw Error(fmt::format("row {} has {} numbers; the lower triangle has {} there", row, in_row, row));
+    if (in_row != row)
+      throw Error(fmt::format("row {} has {} numbers; the lower triangle has {} there", row, in_row, row));
     in_row = 0;
     ++row;
   };
@@ -144,7 +145,8 @@ Points as_points(const Value& value, const Field& field) {
   for (const std::string& text : as_texts(value)) {
     points.push_back(as_point(text, field.x_unit, field.unit));
     if (points.size() > 1 && points.back().x <= points[points.size() - 2].x) {
-      throw Error(fmt::format("\"{}\" does not stand behind the pair before it; their first numbers must rise", text));
+      throw Error(fmt::format(
+          "\"{}\" does not stand behind the pair before it; their first numbers must rise", text));
     }
   }
   return points;
@@ -199,7 +201,9 @@ void Field::assign(void* object, const Value& value) const {
       member_of<int>(object, *this) = static_cast<int>(number);
       break;
     }
-    case Shape::flag: member_of<bool>(object, *this) = as_flag(value); break;
+    case Shape::flag:
+      member_of<bool>(object, *this) = as_flag(value);
+      break;
     case Shape::text: {
       const std::string& text = as_text(value);
       if (!words.empty() && std::find(words.begin(), words.end(), text) == words.end())
@@ -207,30 +211,42 @@ void Field::assign(void* object, const Value& value) const {
       member_of<std::string>(object, *this) = text;
       break;
     }
-    case Shape::texts: member_of<std::vector<std::string>>(object, *this) = as_texts(value); break;
-    case Shape::pair: member_of<std::array<std::string, 2>>(object, *this) = as_pair(value); break;
+    case Shape::texts:
+      member_of<std::vector<std::string>>(object, *this) = as_texts(value);
+      break;
+    case Shape::pair:
+      member_of<std::array<std::string, 2>>(object, *this) = as_pair(value);
+      break;
     case Shape::triangle: {
       std::vector<double> numbers = as_triangle(as_text(value), unit);
       for (const double number : numbers) check_bounds(number, bounds, unit);
       member_of<std::vector<double>>(object, *this) = std::move(numbers);
       break;
     }
-    case Shape::points: member_of<Points>(object, *this) = as_points(value, *this); break;
+    case Shape::points:
+      member_of<Points>(object, *this) = as_points(value, *this);
+      break;
   }
 }
 
 Value Field::read(const void* object) const {
   switch (shape) {
-    case Shape::quantity: return member_of<double>(object, *this);
-    case Shape::count: return static_cast<double>(member_of<int>(object, *this));
-    case Shape::flag: return member_of<bool>(object, *this);
-    case Shape::text: return member_of<std::string>(object, *this);
-    case Shape::texts: return member_of<std::vector<std::string>>(object, *this);
+    case Shape::quantity:
+      return member_of<double>(object, *this);
+    case Shape::count:
+      return static_cast<double>(member_of<int>(object, *this));
+    case Shape::flag:
+      return member_of<bool>(object, *this);
+    case Shape::text:
+      return member_of<std::string>(object, *this);
+    case Shape::texts:
+      return member_of<std::vector<std::string>>(object, *this);
     case Shape::pair: {
       const auto& pair = member_of<std::array<std::string, 2>>(object, *this);
       return std::vector<std::string>{pair[0], pair[1]};
     }
-    case Shape::triangle: return written(member_of<std::vector<double>>(object, *this));
+    case Shape::triangle:
+      return written(member_of<std::vector<double>>(object, *this));
     case Shape::points: {
       std::vector<std::string> texts;
       for (const Point& point : member_of<Points>(object, *this))
@@ -290,9 +306,10 @@ void TableBuilder::as_pair_field(Field& field) {
 
 void TableBuilder::as_curve_field(Field& field, std::string x_unit, std::string unit) {
   const auto shown = [](const std::string& u) { return u.empty() ? std::string("a number") : u; };
-  field.expects = field.shape == Shape::triangle
-                      ? fmt::format("the lower triangle of a matrix in {}, such as \"2; 1 2 {}\"", shown(unit), unit)
-                      : fmt::format("a list of pairs \"X: Y\", X rising, in {} and {}", shown(x_unit), shown(unit));
+  field.expects =
+      field.shape == Shape::triangle
+          ? fmt::format("the lower triangle of a matrix in {}, such as \"2; 1 2 {}\"", shown(unit), unit)
+          : fmt::format("a list of pairs \"X: Y\", X rising, in {} and {}", shown(x_unit), shown(unit));
   field.x_unit = std::move(x_unit);
   field.unit = std::move(unit);
 }

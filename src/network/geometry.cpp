@@ -62,8 +62,8 @@ const Table& table(const Core*) {
           .quantity("armour_resistance", &Core::armour_resistance_ohm_per_m, "ohm/km", above(0), "d.c.",
                     Need::optional)
           .quantity("armour_permeability", &Core::armour_permeability, "", at_least(1), "relative")
-          .quantity("outer_diameter", &Core::outer_diameter_m, "mm", above(0), "of the jacket over the armour",
-                    Need::optional)
+          .quantity("outer_diameter", &Core::outer_diameter_m, "mm", above(0),
+                    "of the jacket over the armour", Need::optional)
           .build();
   return built;
 }
@@ -100,8 +100,10 @@ std::vector<Flaw> validate(const LineGeometry& geometry) {
                                                        {"screen_diameter", core.screen_diameter_m},
                                                        {"jacket_diameter", core.jacket_diameter_m}};
     if (is_set(core.armour_diameter_m)) {
-      layers.insert(layers.end(), {{"armour_diameter", core.armour_diameter_m}, {"outer_diameter", core.outer_diameter_m}});
-      if (!is_set(core.armour_resistance_ohm_per_m)) report(place, "armour_resistance", "missing; armour needs it");
+      layers.insert(layers.end(),
+                    {{"armour_diameter", core.armour_diameter_m}, {"outer_diameter", core.outer_diameter_m}});
+      if (!is_set(core.armour_resistance_ohm_per_m))
+        report(place, "armour_resistance", "missing; armour needs it");
     }
     for (std::size_t k = 1; k < layers.size(); ++k) {
       if (!(layers[k].second > layers[k - 1].second) && is_set(layers[k - 1].second))
@@ -110,7 +112,8 @@ std::vector<Flaw> validate(const LineGeometry& geometry) {
     if (core.depth_m < layers.back().second / 2) report(place, "depth", "leaves the cable above the ground");
     for (const Core& other : geometry.cores) {
       if (&other == &core) break;
-      if (other.phase == core.phase) report(place, "phase", fmt::format("is that of core \"{}\" too", other.name));
+      if (other.phase == core.phase)
+        report(place, "phase", fmt::format("is that of core \"{}\" too", other.name));
       if (std::hypot(core.x_m - other.x_m, core.depth_m - other.depth_m) < layers.back().second)
         report(place, "x", fmt::format("lies inside core \"{}\"", other.name));
     }

@@ -69,6 +69,23 @@ struct Checker {
     }
   }
 
+  /// Lines and cables need sequence values unless matrices or a geometry stand for them.
+  void check_line_values(const std::string& place, const Element& element) {
+    std::visit(
+        [&](const auto& e) {
+          if constexpr (requires { e.x_matrix_ohm_per_m; }) {
+            if (!e.geometry.empty() || !e.x_matrix_ohm_per_m.empty()) return;
+            for (const auto& [field, value] :
+                 {std::pair{"r1", e.r1_ohm_per_m}, std::pair{"x1", e.x1_ohm_per_m}}) {
+              if (!is_set(value))
+                report(place, field,
+                       "missing; sequence values, r_matrix and x_matrix, or a geometry are wanted");
+            }
+          }
+        },
+        element);
+  }
+
   void check_element(const std::string& place, const std::string& field, const std::string& name,
                      bool or_bus) {
     if (elements.contains(name) || (or_bus && buses.contains(name))) return;
@@ -103,6 +120,7 @@ std::vector<Flaw> validate(const Network& network) {
   for (const Element& element : network.elements) {
     checker.check_fields(table_of(element).kind + "." + name_of(element), table_of(element),
                          fields_of(element));
+    checker.check_line_values(table_of(element).kind + "." + name_of(element), element);
   }
   for (const LineGeometry& geometry : network.geometries) {
     for (Flaw flaw : validate(geometry)) {

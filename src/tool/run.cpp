@@ -44,8 +44,8 @@ int plot(const PlotOptions& options) {
 int fitness(const FitnessOptions& options) {
   const double step = parse_quantity_as(options.step, "s");
   if (!(step >= 1e-6)) throw Error("a step of at least 1 us can be measured");
-  const pace::Timing timing = pace::measure_fitness(std::llround(step * 1e9),
-                                                    parse_quantity_as(options.duration, "s"));
+  const pace::Timing timing =
+      pace::measure_fitness(std::llround(step * 1e9), parse_quantity_as(options.duration, "s"));
   fmt::print("{}\n{}\n", to_string(timing),
              timing.overruns == 0
                  ? fmt::format("idle steps of {} are held", options.step)

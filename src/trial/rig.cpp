@@ -20,6 +20,17 @@ wire::Medium medium_of(const std::string& word) {
   return wire::Medium::automatic;
 }
 
+struct Ratio {
+  double primary, secondary;
+};
+
+Ratio voltage_ratio(const network::Element& element) {
+  if (const auto* vt = std::get_if<network::CapacitiveVoltageTransformer>(&element))
+    return {vt->primary_V, vt->secondary_V};
+  const auto& vt = std::get<network::VoltageTransformer>(element);
+  return {vt.primary_V, vt.secondary_V};
+}
+
 record::Analog channel(std::string name, std::string phase, std::string unit, std::size_t rows) {
   return {std::move(name), std::move(phase), std::move(unit), 1, 1, std::vector<double>(rows, 0.0)};
 }
@@ -40,13 +51,13 @@ void Rig::add_streams(const Case& all) {
   for (const Stream& stream : all.bench.streams) {
     Source source;
     const auto& ct = std::get<network::CurrentTransformer>(*all.network.find_element(stream.ct));
-    const auto& vt = std::get<network::VoltageTransformer>(*all.network.find_element(stream.vt));
+    const Ratio vt = voltage_ratio(*all.network.find_element(stream.vt));
     for (std::size_t k = 0; k < 3; ++k) {
       const std::string phase(1, static_cast<char>('a' + k));
       source.signals[k] = plant_.signal(stream.ct + ".i" + phase);
       source.signals[3 + k] = plant_.signal(stream.vt + ".v" + phase);
       source.to_primary[k] = ct.primary_A / ct.secondary_A;
-      source.to_primary[3 + k] = vt.primary_V / vt.secondary_V;
+      source.to_primary[3 + k] = vt.primary / vt.secondary;
     }
     source.message.address = wire::sampled_values_address(static_cast<std::uint16_t>(stream.appid));
     source.message.id = stream.name;
@@ -117,7 +128,7 @@ void Rig::record_transformers(const Case& all, std::size_t rows) {
   for (std::size_t s = 0; s < sources_.size(); ++s) {
     const Stream& stream = all.bench.streams[s];
     const auto& ct = std::get<network::CurrentTransformer>(*all.network.find_element(stream.ct));
-    const auto& vt = std::get<network::VoltageTransformer>(*all.network.find_element(stream.vt));
+    const Ratio vt = voltage_ratio(*all.network.find_element(stream.vt));
     const auto add = [&](const std::string& stem, const char* unit, double primary, double secondary) {
       if (record_.find_analog(stem + "a")) return none;
       for (const char phase : {'a', 'b', 'c'}) {
@@ -129,7 +140,7 @@ void Rig::record_transformers(const Case& all, std::size_t rows) {
       return record_.analogs.size() - 3;
     };
     sources_[s].current_column = add(stream.ct + ".i", "A", ct.primary_A, ct.secondary_A);
-    sources_[s].voltage_column = add(stream.vt + ".v", "V", vt.primary_V, vt.secondary_V);
+    sources_[s].voltage_column = add(stream.vt + ".v", "V", vt.primary, vt.secondary);
   }
 }
 

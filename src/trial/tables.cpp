@@ -134,7 +134,9 @@ struct Checker {
     for (const Stream& stream : all.bench.streams) {
       const std::string place = "stream." + stream.name;
       need_one_of(place, "ct", stream.ct, elements_of<network::CurrentTransformer>(), "ct");
-      need_one_of(place, "vt", stream.vt, elements_of<network::VoltageTransformer>(), "vt");
+      std::vector<std::string> vts = elements_of<network::VoltageTransformer>();
+      for (const std::string& cvt : elements_of<network::CapacitiveVoltageTransformer>()) vts.push_back(cvt);
+      need_one_of(place, "vt", stream.vt, vts, "vt");
       if (!appids.insert(stream.appid).second)
         report(place, "appid", "is taken by another stream; choose another");
     }

@@ -60,16 +60,15 @@ inline std::vector<Circuit> reference_circuits() {
   motor.start = "zero";
   motor.frequency_Hz = 60;
   motor.buses = {{"s", 220}};
-  motor.elements = {Source{.name = "source", .bus = "s"},
-                    InductionMachine{.name = "m",
-                                     .bus = "s",
-                                     .stator_resistance_ohm = 0.435,
-                                     .stator_leakage_ohm = 0.754,
-                                     .magnetizing_ohm = 26.13,
-                                     .rotor_leakage_ohm = 0.754,
-                                     .rotor_resistance_ohm = 0.816,
-                                     .inertia_kgm2 = 0.089,
-                                     .start = "standstill"}};
+  motor.elements = {Source{.name = "source", .bus = "s"}, InductionMachine{.name = "m",
+                                                                           .bus = "s",
+                                                                           .stator_resistance_ohm = 0.435,
+                                                                           .stator_leakage_ohm = 0.754,
+                                                                           .magnetizing_ohm = 26.13,
+                                                                           .rotor_leakage_ohm = 0.754,
+                                                                           .rotor_resistance_ohm = 0.816,
+                                                                           .inertia_kgm2 = 0.089,
+                                                                           .start = "standstill"}};
   return {{"R-L short circuit, current", "rl_fault.csv", 1, "z.ia", rl},
           {"R-L-C step, current", "rlc_step.csv", 1, "z.ia", rlc},
           {"R-L-C step, capacitor voltage", "rlc_step.csv", 2, "z.vca", rlc},
@@ -117,12 +116,12 @@ inline emt::LineGeometry four_wires() {
   g.earth = "carson two-term";
   const auto phase = [](const char* name, double x, double y) {
     return network::Wire{.name = name,
-                     .phase = name,
-                     .x_m = x * foot,
-                     .height_m = y * foot,
-                     .resistance_ohm_per_m = 0.1859 / mile,
-                     .diameter_m = 0.927 * inch,
-                     .gmr_m = 0.0313 * foot};
+                         .phase = name,
+                         .x_m = x * foot,
+                         .height_m = y * foot,
+                         .resistance_ohm_per_m = 0.1859 / mile,
+                         .diameter_m = 0.927 * inch,
+                         .gmr_m = 0.0313 * foot};
   };
   g.wires = {phase("a", 0, 28),
              phase("b", 2.5, 28),

@@ -174,7 +174,8 @@ TEST(SynchronousMachine, FeedsAThreePhaseShortCircuitAsItsReactancesSay) {
   const double td1 = 6 * 0.28 / 1.8, td2 = 0.035 * 0.22 / 0.28;
   // Envelope of the alternating part of phase a; read from two samples a quarter cycle apart, d.c. removed.
   const auto envelope = [&](double t) {
-    return base * ((1 / 0.22 - 1 / 0.28) * std::exp(-t / td2) + (1 / 0.28 - 1 / 1.8) * std::exp(-t / td1) + 1 / 1.8);
+    return base *
+           ((1 / 0.22 - 1 / 0.28) * std::exp(-t / td2) + (1 / 0.28 - 1 / 1.8) * std::exp(-t / td1) + 1 / 1.8);
   };
   const SignalId ia = plant.signal("gen.ia");
   for (const double at : {0.1, 0.3, 1.0, 3.0}) {
@@ -197,9 +198,16 @@ TEST(SynchronousMachine, RegulatorRestoresTheVoltageAndGovernorSharesTheLoad) {
   machine.reheat_share = 1;
   Network n;
   n.buses = {{"quay", 11e3}, {"spare", 11e3}};
-  n.elements = {machine, Load{.name = "base", .bus = "quay", .active_W = 8e6, .reactive_var = 3e6, .connection = "grounded star"},
-                Load{.name = "step", .bus = "spare", .active_W = 4e6, .reactive_var = 1e6, .connection = "grounded star"},
-                Breaker{.name = "q", .between = {"quay", "spare"}, .closed = false}};
+  n.elements = {
+      machine,
+      Load{
+          .name = "base", .bus = "quay", .active_W = 8e6, .reactive_var = 3e6, .connection = "grounded star"},
+      Load{.name = "step",
+           .bus = "spare",
+           .active_W = 4e6,
+           .reactive_var = 1e6,
+           .connection = "grounded star"},
+      Breaker{.name = "q", .between = {"quay", "spare"}, .closed = false}};
   Plant plant = compile(n, 100e-6);
   run(plant, 0.2);
   EXPECT_NEAR(value(plant, "gen.speed"), 2 * pi * 50, 2e-4 * 2 * pi * 50);
@@ -242,7 +250,8 @@ TEST(PermanentMagnetMachine, GeneratesItsFluxTimesTheSpeedAtNoLoad) {
 }
 
 TEST(PermanentMagnetMachine, SalientMachineMeetsItsSteadyStateWithSecondOrder) {
-  // In step with a stiff source: id, iq from v = R i + j w L i + j w psi; torque 1.5 p (psi iq + (Ld - Lq) id iq).
+  // In step with a stiff source: id, iq from v = R i + j w L i + j w psi; torque 1.5 p (psi iq + (Ld - Lq) id
+  // iq).
   const double w = 2 * pi * 50, r = 0.3, ld = 5e-3, lq = 11e-3, psi = 0.9;
   const auto error = [&](double step) {
     Network n;
@@ -275,8 +284,9 @@ TEST(Machine, RefusesWhatCannotBe) {
     (void)compile(quay(machine));
     FAIL();
   } catch (const Error& error) {
-    EXPECT_STREQ(error.what(),
-                 "synchronous_machine.gen, xd: the d axis needs xd >= xd_transient >= xd_subtransient > leakage");
+    EXPECT_STREQ(
+        error.what(),
+        "synchronous_machine.gen, xd: the d axis needs xd >= xd_transient >= xd_subtransient > leakage");
   }
   InductionMachine motor = pump();
   motor.shaft = {"30 kg m^2, 5 kN"};
@@ -284,9 +294,10 @@ TEST(Machine, RefusesWhatCannotBe) {
     (void)compile(quay(motor));
     FAIL();
   } catch (const Error& error) {
-    EXPECT_STREQ(error.what(),
-                 "induction_machine.pump, shaft: \"30 kg m^2, 5 kN\": three quantities are wanted; write inertia, "
-                 "stiffness, damping, such as \"40 kg m^2, 800 kN m/rad, 50 N m s/rad\"");
+    EXPECT_STREQ(
+        error.what(),
+        "induction_machine.pump, shaft: \"30 kg m^2, 5 kN\": three quantities are wanted; write inertia, "
+        "stiffness, damping, such as \"40 kg m^2, 800 kN m/rad, 50 N m s/rad\"");
   }
 }
 

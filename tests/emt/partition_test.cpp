@@ -61,7 +61,8 @@ TEST(Partition, SolvesAsADenseSolverDoesThroughSwitchings) {
     Partition partition;
     ASSERT_EQ(partition.build(padded.matrix, padded.holds_node, leading, 8), -1);
     const bool pair = padded.at(n - 2) >= leading * lanes;
-    // Adjustable conductance 0: from the last node, to the one before it or outside; 1: from the last to ground.
+    // Adjustable conductance 0: from the last node, to the one before it or outside; 1: from the last to
+    // ground.
     const int last = padded.at(n - 1), before = padded.at(n - 2);
     partition.add_adjustable(last, last, 0, 1);
     partition.add_adjustable(last, last, 1, 1);

@@ -388,11 +388,11 @@ TEST(Compile, RefusesABranchWithoutImpedance) {
 }
 
 TEST(Compile, SaysWhyAVectorGroupCannotBeWound) {
-  EXPECT_EQ(
-      refusal(with_transformer("Dyn10")),
-      "transformer.T, vector_group: \"Dyn10\" cannot be wound: these windings give an odd figure");
+  EXPECT_EQ(refusal(with_transformer("Dyn10")),
+            "transformer.T, vector_group: \"Dyn10\" cannot be wound: these windings give an odd figure");
   EXPECT_EQ(refusal(with_transformer("Zyn11")),
-            "transformer.T, vector_group: \"Zyn11\" is no vector group; write D, Y or YN, then d, y, yn, z, zn or a "
+            "transformer.T, vector_group: \"Zyn11\" is no vector group; write D, Y or YN, then d, y, yn, z, "
+            "zn or a "
             "with 0 to 11, such as \"Dyn11\"");
 }
 

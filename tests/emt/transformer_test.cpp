@@ -38,7 +38,8 @@ Network unloaded(Transformer t) {
   Network n;
   n.buses = {{"high", 110e3}, {"low", t.low_voltage_V}};
   n.elements = {Source{.name = "grid", .bus = "high"},
-                Load{.name = "l", .bus = "low", .active_W = 1e3, .connection = "grounded star"}, std::move(t)};
+                Load{.name = "l", .bus = "low", .active_W = 1e3, .connection = "grounded star"},
+                std::move(t)};
   return n;
 }
 
@@ -88,7 +89,8 @@ TEST(ThreeWindings, ShowAllThreeShortCircuitVoltagesAndFigures) {
   Network turned = n;
   std::get<Source>(turned.elements[0]).bus = "low";
   turned.elements[1] = Load{.name = "l", .bus = "high", .active_W = 1e3, .connection = "grounded star"};
-  turned.elements.emplace_back(Branch{.name = "short", .between = {"third", "ground"}, .resistance_ohm = 1e-5});
+  turned.elements.emplace_back(
+      Branch{.name = "short", .between = {"third", "ground"}, .resistance_ohm = 1e-5});
   const double rated = 40e6 / (std::sqrt(3.0) * 20e3) * std::numbers::sqrt2;
   EXPECT_NEAR(rated / std::abs(phasor(compile(turned), "T.ia_far")), 0.07, 0.0007);
   const Plant plant = compile(n);
@@ -164,7 +166,8 @@ TEST(Saturation, LetsInrushFlowWithTheSecondHarmonicOfAResidualFlux) {
   t.residual_flux = {"0.3", "-0.2", "-0.1"};
   Network n = unloaded(t);
   n.buses.push_back({"bar", 110e3});
-  std::get<Source>(n.elements[0]) = {.name = "grid", .bus = "bar", .angle_rad = -pi / 2, .short_circuit_VA = 3e9};
+  std::get<Source>(n.elements[0]) = {
+      .name = "grid", .bus = "bar", .angle_rad = -pi / 2, .short_circuit_VA = 3e9};
   n.elements.emplace_back(Breaker{.name = "q", .between = {"bar", "high"}, .closed = false});
   Plant plant = compile(n, 20e-6);
   EXPECT_NEAR(value(plant, "T.fluxa"), 0.3 * std::sqrt(2.0 / 3) * 110e3 / (2 * pi * 50), 2);

@@ -21,11 +21,11 @@ struct LineConstants {
   double c0_F_per_m = 0, c1_F_per_m = 0;
 };
 
-/// Overhead lines: series impedance with earth return and potential coefficients with images, ground wires and
-/// joined wires eliminated (Kron). Earth return by complex depth (Deri et al., IEEE Trans. PAS-100, 1981) or by the
-/// first two terms of Carson's series (Bell System Tech. J. 5, 1926).
-/// Cables: impedances of core, screen and armour with skin effect and earth return (Wedepohl and Wilcox, Proc. IEE
-/// 120, 1973), screens eliminated as their bonding says. Throws Error when `validate` finds flaws.
+/// Overhead lines: series impedance with earth return and potential coefficients with images, ground wires
+/// and joined wires eliminated (Kron). Earth return by complex depth (Deri et al., IEEE Trans. PAS-100, 1981)
+/// or by the first two terms of Carson's series (Bell System Tech. J. 5, 1926). Cables: impedances of core,
+/// screen and armour with skin effect and earth return (Wedepohl and Wilcox, Proc. IEE 120, 1973), screens
+/// eliminated as their bonding says. Throws Error when `validate` finds flaws.
 [[nodiscard]] LineConstants line_constants(const LineGeometry& geometry);
 
 /// The same at another frequency, with the skin effect of overhead wires too (for fits over frequency).

@@ -19,7 +19,8 @@ inline const Table& table(const Capacitor*) {
           .bus("bus", &Capacitor::bus, "bus that it stands at")
           .quantity("reactive", &Capacitor::reactive_var, "Mvar", above(0), "total, at nominal voltage")
           .choice("connection", &Capacitor::connection, {"star", "grounded star", "delta"}, "of its phases")
-          .text("phases", &Capacitor::phases, "such as \"a\" or \"bc\"; all of the bus when left out", Need::optional)
+          .text("phases", &Capacitor::phases, "such as \"a\" or \"bc\"; all of the bus when left out",
+                Need::optional)
           .build();
   return built;
 }
@@ -43,16 +44,19 @@ inline const Table& table(const Reactor*) {
           .quantity("reactive", &Reactor::reactive_var, "Mvar", above(0), "total, at nominal voltage")
           .quantity("quality", &Reactor::quality, "", above(0), "reactance over resistance")
           .quantity("knee", &Reactor::knee, "", above(0.5),
-                    "flux at which it saturates, of the rated peak; no saturation when left out", Need::optional)
+                    "flux at which it saturates, of the rated peak; no saturation when left out",
+                    Need::optional)
           .quantity("air_core", &Reactor::air_core, "", within(0.01, 0.99),
                     "inductance beyond the knee, of that below it")
           .choice("connection", &Reactor::connection, {"star", "grounded star", "delta"}, "of its phases")
-          .text("phases", &Reactor::phases, "such as \"a\" or \"bc\"; all of the bus when left out", Need::optional)
+          .text("phases", &Reactor::phases, "such as \"a\" or \"bc\"; all of the bus when left out",
+                Need::optional)
           .build();
   return built;
 }
 
-/// A harmonic filter: capacitor in series with a reactor, damped by a resistance across the reactor where given.
+/// A harmonic filter: capacitor in series with a reactor, damped by a resistance across the reactor where
+/// given.
 struct Filter {
   std::string name;
   std::string bus;
@@ -87,7 +91,8 @@ struct Arrester {
 
 inline const Table& table(const Arrester*) {
   static const Table built =
-      TableOf<Arrester>("arrester", "surge arresters from the phases to ground, straight between their points")
+      TableOf<Arrester>("arrester",
+                        "surge arresters from the phases to ground, straight between their points")
           .bus("bus", &Arrester::bus, "bus that they protect")
           .points("curve", &Arrester::curve, "kV", "A",
                   "voltage and current, rising, such as [\"20 kV: 1 mA\", \"28 kV: 1 kA\", \"33 kV: 10 kA\"]")

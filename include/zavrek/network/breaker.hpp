@@ -35,13 +35,16 @@ inline const Table& table(const Breaker*) {
           .quantity("scatter", &Breaker::scatter_s, "ms", at_least(0),
                     "each pole moves up to this much earlier or later than the others")
           .count("seed", &Breaker::seed, at_least(0), "of the scatter's random numbers")
-          .quantity("chopping", &Breaker::chopping_A, "A", at_least(0), "current below which it interrupts at once")
-          .quantity("insertion_resistance", &Breaker::insertion_resistance_ohm, "ohm", above(0),
-                    "resistor across each pole that makes first when closing and breaks last; none when left out",
-                    Need::optional)
+          .quantity("chopping", &Breaker::chopping_A, "A", at_least(0),
+                    "current below which it interrupts at once")
+          .quantity(
+              "insertion_resistance", &Breaker::insertion_resistance_ohm, "ohm", above(0),
+              "resistor across each pole that makes first when closing and breaks last; none when left out",
+              Need::optional)
           .quantity("insertion_time", &Breaker::insertion_time_s, "ms", above(0), "how long it is in alone")
           .points("withstand", &Breaker::withstand, "ms", "kV",
-                  "voltage that the opening gap withstands over the time since the current ceased; a pole strikes "
+                  "voltage that the opening gap withstands over the time since the current ceased; a pole "
+                  "strikes "
                   "again above it. It never does when left out")
           .build();
   return built;

@@ -21,7 +21,8 @@ struct CurrentTransformer {
 
 inline const Table& table(const CurrentTransformer*) {
   static const Table built =
-      TableOf<CurrentTransformer>("ct", "current transformers, ideal or with burden and saturation; signals are secondary amperes")
+      TableOf<CurrentTransformer>(
+          "ct", "current transformers, ideal or with burden and saturation; signals are secondary amperes")
           .element("on", &CurrentTransformer::on, "element whose current they carry, positive into it")
           .choice("end", &CurrentTransformer::end, {"near", "far"}, "first or second bus of that element")
           .quantity("primary", &CurrentTransformer::primary_A, "A", above(0), "rated primary current")
@@ -29,10 +30,14 @@ inline const Table& table(const CurrentTransformer*) {
           .quantity("knee", &CurrentTransformer::knee_V, "V", above(0),
                     "knee-point voltage, rms on the secondary (IEC 61869-2 class PX); ideal when left out",
                     Need::optional)
-          .quantity("knee_current", &CurrentTransformer::knee_A, "A", above(0), "magnetising current there, rms")
-          .quantity("winding_resistance", &CurrentTransformer::winding_ohm, "ohm", at_least(0), "of the secondary")
-          .quantity("burden_resistance", &CurrentTransformer::burden_ohm, "ohm", at_least(0), "with its leads")
-          .quantity("burden_inductance", &CurrentTransformer::burden_H, "mH", at_least(0), "in series with it")
+          .quantity("knee_current", &CurrentTransformer::knee_A, "A", above(0),
+                    "magnetising current there, rms")
+          .quantity("winding_resistance", &CurrentTransformer::winding_ohm, "ohm", at_least(0),
+                    "of the secondary")
+          .quantity("burden_resistance", &CurrentTransformer::burden_ohm, "ohm", at_least(0),
+                    "with its leads")
+          .quantity("burden_inductance", &CurrentTransformer::burden_H, "mH", at_least(0),
+                    "in series with it")
           .quantity("remanence", &CurrentTransformer::remanence, "%", within(-1, 1),
                     "flux left in the core at the start, of that at the knee")
           .build();

@@ -25,7 +25,8 @@ inline const Table& table(const Fault*) {
       TableOf<Fault>("fault", "a fault on a bus, part-way along a line or cable, or inside a transformer")
           .element("on", &Fault::on, "bus, line, cable or transformer")
           .quantity("at", &Fault::at, "%", within(0, 1),
-                    "place along a line or cable, from its first bus; in a winding, from its neutral (the coil's far "
+                    "place along a line or cable, from its first bus; in a winding, from its neutral (the "
+                    "coil's far "
                     "end in a delta)",
                     Need::optional)
           .choice("winding", &Fault::winding, {"high", "low", "tertiary"}, "of a transformer")
@@ -33,8 +34,10 @@ inline const Table& table(const Fault*) {
                   {"AG", "BG", "CG", "AB", "BC", "CA", "ABG", "BCG", "CAG", "ABC", "ABCG"}, "phases involved")
           .quantity("resistance", &Fault::resistance_ohm, "ohm", at_least(0), "of the fault")
           .quantity("arc_voltage", &Fault::arc_voltage_V, "V", above(0),
-                    "voltage along the arc, nearly independent of its current; no arc when left out", Need::optional)
-          .quantity("arc_resistance", &Fault::arc_resistance_ohm, "ohm", above(0), "what grows with the current")
+                    "voltage along the arc, nearly independent of its current; no arc when left out",
+                    Need::optional)
+          .quantity("arc_resistance", &Fault::arc_resistance_ohm, "ohm", above(0),
+                    "what grows with the current")
           .quantity("arc_time_constant", &Fault::arc_time_constant_s, "ms", above(0),
                     "with which the arc's conductance follows its current")
           .build();

@@ -92,7 +92,8 @@ void check_bounds(double value, const Bounds& bounds, std::string_view unit);
 [[nodiscard]] std::vector<std::string> as_texts(const Value& value);
 /// "1 kA: 12.5 kV" in SI units.
 [[nodiscard]] Point as_point(std::string_view text, std::string_view x_unit, std::string_view y_unit);
-/// Lower triangle of a symmetric matrix, rows parted by ";", the unit behind the last: "0.34; 0.15 0.33 ohm/km".
+/// Lower triangle of a symmetric matrix, rows parted by ";", the unit behind the last: "0.34; 0.15 0.33
+/// ohm/km".
 [[nodiscard]] std::vector<double> as_triangle(std::string_view text, std::string_view unit);
 
 /// Makes the rows of a table. What is the same for all structs stands in field.cpp, so that the dozens of

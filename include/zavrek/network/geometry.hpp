@@ -23,17 +23,17 @@ const Table& table(const Wire*);
 /// One single-core cable in the ground: core, insulation, screen, jacket, and armour with its own jacket.
 struct Core {
   std::string name;
-  std::string phase;      ///< "a", "b" or "c"
-  double x_m = unset;     ///< horizontal place
-  double depth_m = unset; ///< of its middle
+  std::string phase;       ///< "a", "b" or "c"
+  double x_m = unset;      ///< horizontal place
+  double depth_m = unset;  ///< of its middle
   double core_diameter_m = unset;
   double core_resistance_ohm_per_m = unset;  ///< d.c.
   double insulation_diameter_m = unset;      ///< outer
   double permittivity = 2.4;
-  double screen_diameter_m = unset;             ///< outer
-  double screen_resistance_ohm_per_m = unset;   ///< d.c.
-  double jacket_diameter_m = unset;             ///< outer
-  double armour_diameter_m = unset;             ///< outer; none when unset
+  double screen_diameter_m = unset;            ///< outer
+  double screen_resistance_ohm_per_m = unset;  ///< d.c.
+  double jacket_diameter_m = unset;            ///< outer
+  double armour_diameter_m = unset;            ///< outer; none when unset
   double armour_resistance_ohm_per_m = unset;
   double armour_permeability = 1;
   double outer_diameter_m = unset;  ///< of the jacket over the armour
@@ -52,8 +52,8 @@ struct LineGeometry {
 };
 const Table& table(const LineGeometry*);
 
-/// What is wrong with a geometry: missing fields, wires in the ground or inside each other, layers that do not
-/// grow outwards, no phase.
+/// What is wrong with a geometry: missing fields, wires in the ground or inside each other, layers that do
+/// not grow outwards, no phase.
 [[nodiscard]] std::vector<Flaw> validate(const LineGeometry& geometry);
 
 }  // namespace zavrek::network

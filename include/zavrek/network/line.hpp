@@ -4,8 +4,8 @@
 
 namespace zavrek::network {
 
-/// A line or long cable with travelling waves: constant parameters (transposed, or not when it has matrices or a
-/// geometry), or parameters that follow the frequency (a geometry).
+/// A line or long cable with travelling waves: constant parameters (transposed, or not when it has matrices
+/// or a geometry), or parameters that follow the frequency (a geometry).
 struct Line {
   std::string name;
   std::array<std::string, 2> between;
@@ -27,8 +27,9 @@ inline const Table& table(const Line*) {
   static const Table built = [] {
     TableOf<Line> rows("line", "line or long cable with travelling waves");
     return line_value_rows(rows)
-        .choice("parameters", &Line::parameters, {"constant", "frequency"},
-                "constant, taken at the frequency of the network; or following the frequency, from a geometry")
+        .choice(
+            "parameters", &Line::parameters, {"constant", "frequency"},
+            "constant, taken at the frequency of the network; or following the frequency, from a geometry")
         .quantity("fit_from", &Line::fit_from_Hz, "Hz", above(0), "lowest frequency of the fit")
         .quantity("fit_to", &Line::fit_to_Hz, "kHz", above(0), "highest frequency of the fit")
         .count("fit_poles", &Line::fit_poles, within(2, 40), "poles of each fitted function")

@@ -4,12 +4,11 @@
 
 namespace zavrek::network {
 
-/// The rows of a table for what lines and cables say about themselves: sequence values, or full matrices, or the
-/// name of a geometry. `T` has these members.
+/// The rows of a table for what lines and cables say about themselves: sequence values, or full matrices, or
+/// the name of a geometry. `T` has these members.
 template <class T>
 TableOf<T>& line_value_rows(TableOf<T>& table) {
-  return table
-      .between("between", &T::between, "the buses at its ends")
+  return table.between("between", &T::between, "the buses at its ends")
       .quantity("length", &T::length_m, "km", above(0), "route length")
       .quantity("r1", &T::r1_ohm_per_m, "ohm/km", at_least(0), "positive-sequence resistance", Need::optional)
       .quantity("x1", &T::x1_ohm_per_m, "ohm/km", above(0),

@@ -20,7 +20,8 @@ struct Load {
 
 inline const Table& table(const Load*) {
   static const Table built =
-      TableOf<Load>("load", "load of constant impedance (R with L or C in series), current or power, or a mixture")
+      TableOf<Load>("load",
+                    "load of constant impedance (R with L or C in series), current or power, or a mixture")
           .bus("bus", &Load::bus, "bus that it draws from")
           .quantity("active", &Load::active_W, "MW", at_least(0), "total active power at nominal voltage")
           .quantity("reactive", &Load::reactive_var, "Mvar", any(),

@@ -30,7 +30,8 @@ inline const Table& table(const Regulator*) {
           .between("between", &R::between, "source bus, then load bus")
           .quantity("step", &R::step, "%", above(0), "of the voltage, from position to position")
           .count("taps", &R::taps, within(1, 100), "positions on either side of the middle")
-          .count("tap_a", &R::tap_a, within(-100, 100), "position at the start, phase a; the load voltage rises with it")
+          .count("tap_a", &R::tap_a, within(-100, 100),
+                 "position at the start, phase a; the load voltage rises with it")
           .changeable()
           .count("tap_b", &R::tap_b, within(-100, 100), "phase b")
           .changeable()
@@ -43,7 +44,8 @@ inline const Table& table(const Regulator*) {
           .quantity("band", &R::band_V, "V", above(0), "width of the band around it")
           .quantity("delay", &R::delay_s, "s", at_least(0), "outside the band before it moves")
           .quantity("tap_time", &R::tap_time_s, "s", above(0), "from one position to the next")
-          .quantity("potential_ratio", &R::potential_ratio, "", above(0), "of the voltage transformer of the control")
+          .quantity("potential_ratio", &R::potential_ratio, "", above(0),
+                    "of the voltage transformer of the control")
           .quantity("current_rating", &R::current_rating_A, "A", above(0),
                     "primary of the control's current transformer")
           .quantity("compensation_r", &R::compensation_r_V, "V", any(),

@@ -19,7 +19,8 @@ inline const Table& table(const Disconnector*) {
       TableOf<Disconnector>("disconnector", "disconnector with interlocking")
           .between("between", &Disconnector::between, "the buses at its sides")
           .flag("closed", &Disconnector::closed, "position at the start")
-          .quantity("travel_time", &Disconnector::travel_time_s, "s", at_least(0), "from the command to the end")
+          .quantity("travel_time", &Disconnector::travel_time_s, "s", at_least(0),
+                    "from the command to the end")
           .quantity("breaks", &Disconnector::breaks_A, "A", at_least(0),
                     "current that it interrupts; of more it waits for the zero")
           .texts("only_when_open", &Disconnector::only_when_open,
@@ -43,7 +44,8 @@ inline const Table& table(const EarthingSwitch*) {
       TableOf<EarthingSwitch>("earthing_switch", "earthing switch with interlocking")
           .bus("bus", &EarthingSwitch::bus, "bus that it earths")
           .flag("closed", &EarthingSwitch::closed, "position at the start")
-          .quantity("travel_time", &EarthingSwitch::travel_time_s, "s", at_least(0), "from the command to the end")
+          .quantity("travel_time", &EarthingSwitch::travel_time_s, "s", at_least(0),
+                    "from the command to the end")
           .quantity("resistance", &EarthingSwitch::resistance_ohm, "mohm", above(0), "per pole, closed")
           .texts("only_when_open", &EarthingSwitch::only_when_open,
                  "breakers and disconnectors that must be open before it closes")

@@ -4,8 +4,8 @@
 
 namespace zavrek::network {
 
-/// A synchronous machine with field and damper windings, exciter and governor. Reactances, resistances and gains
-/// in per unit of its rating (IEEE Std 1110, IEC 60034-4).
+/// A synchronous machine with field and damper windings, exciter and governor. Reactances, resistances and
+/// gains in per unit of its rating (IEEE Std 1110, IEC 60034-4).
 struct SynchronousMachine {
   std::string name;
   std::string bus;
@@ -40,9 +40,10 @@ struct SynchronousMachine {
 inline const Table& table(const SynchronousMachine*) {
   using M = SynchronousMachine;
   static const Table built =
-      TableOf<M>("synchronous_machine",
-                 "synchronous machine with field, dampers, saturation, exciter (IEEE Std 421.5) and governor; "
-                 "per unit of its rating")
+      TableOf<M>(
+          "synchronous_machine",
+          "synchronous machine with field, dampers, saturation, exciter (IEEE Std 421.5) and governor; "
+          "per unit of its rating")
           .bus("bus", &M::bus, "bus at its terminals")
           .quantity("rating", &M::rating_VA, "MVA", above(0), "apparent power")
           .quantity("voltage", &M::voltage_V, "kV", above(0), "rated, between phases")
@@ -50,7 +51,8 @@ inline const Table& table(const SynchronousMachine*) {
           .quantity("power", &M::power_W, "MW", any(), "into the network at the start; a motor's is negative")
           .quantity("start_voltage", &M::start_voltage, "", above(0), "magnitude it holds at the start")
           .quantity("start_angle", &M::start_angle_rad, "deg", any(),
-                    "angle of its voltage at the start, whatever power that takes: wanted of one machine in a network "
+                    "angle of its voltage at the start, whatever power that takes: wanted of one machine in "
+                    "a network "
                     "without a source",
                     Need::optional)
           .quantity("stator_resistance", &M::stator_resistance, "", at_least(0), "Ra")
@@ -70,7 +72,8 @@ inline const Table& table(const SynchronousMachine*) {
           .quantity("saturation_at_12", &M::saturation_at_12, "", at_least(0), "the same at 1.2 of it")
           .quantity("inertia_constant", &M::inertia_constant_s, "s", above(0),
                     "H: energy of its rotor at speed over its rating")
-          .texts("shaft", &M::shaft, "further masses outwards: \"inertia, stiffness, damping\"; the last is driven")
+          .texts("shaft", &M::shaft,
+                 "further masses outwards: \"inertia, stiffness, damping\"; the last is driven")
           .choice("exciter", &M::exciter, {"none", "static", "dc"},
                   "constant field, or voltage regulator of type ST1A or DC1A")
           .quantity("exciter_gain", &M::exciter_gain, "", above(0), "KA")

@@ -4,8 +4,8 @@
 
 namespace zavrek::network {
 
-/// A transformer of two or three windings, or an autotransformer, of any vector group, from nameplate and test
-/// data; with tap changer and saturation where they are given.
+/// A transformer of two or three windings, or an autotransformer, of any vector group, from nameplate and
+/// test data; with tap changer and saturation where they are given.
 struct Transformer {
   std::string name;
   std::string high_bus;
@@ -22,8 +22,8 @@ struct Transformer {
   double copper_loss_ht_W = 0, copper_loss_lt_W = 0;
   double magnetizing_current = 0.005;  ///< fraction of rated current
   double iron_loss_W = 0;
-  double knee = unset;       ///< flux, of the rated peak
-  double air_core = 0.3;     ///< reactance beyond the knee, of the base impedance
+  double knee = unset;    ///< flux, of the rated peak
+  double air_core = 0.3;  ///< reactance beyond the knee, of the base impedance
   std::vector<std::string> residual_flux;
   double high_neutral_resistance_ohm = 0, high_neutral_reactance_ohm = 0;
   double low_neutral_resistance_ohm = 0, low_neutral_reactance_ohm = 0;
@@ -51,7 +51,8 @@ inline const Table& table(const Transformer*) {
           .quantity("tertiary_voltage", &T::tertiary_voltage_V, "kV", above(0), "rated, between phases",
                     Need::optional)
           .text("vector_group", &T::vector_group,
-                "such as \"Dyn11\", \"YNyn0\", \"Dzn0\", \"YNyn0d11\", \"YNa0d11\" (IEC 60076-1); figures are the lag "
+                "such as \"Dyn11\", \"YNyn0\", \"Dzn0\", \"YNyn0d11\", \"YNa0d11\" (IEC 60076-1); figures "
+                "are the lag "
                 "in units of 30 deg")
           .quantity("short_circuit_voltage", &T::short_circuit_voltage, "%", above(0), "uk, high to low")
           .quantity("copper_loss", &T::copper_loss_W, "kW", at_least(0), "at rated current, high to low")
@@ -65,11 +66,13 @@ inline const Table& table(const Transformer*) {
                     "share of the rated current, at rated voltage")
           .quantity("iron_loss", &T::iron_loss_W, "kW", at_least(0), "at rated voltage")
           .quantity("knee", &T::knee, "", above(0.5),
-                    "flux at which it saturates, of the rated peak; no saturation when left out", Need::optional)
+                    "flux at which it saturates, of the rated peak; no saturation when left out",
+                    Need::optional)
           .quantity("air_core", &T::air_core, "", above(0),
                     "reactance in saturation, of the base impedance, seen from the high winding")
-          .texts("residual_flux", &T::residual_flux,
-                 "of the three limbs when it is not energised, of the rated peak: [\"0.7\", \"-0.4\", \"-0.3\"]")
+          .texts(
+              "residual_flux", &T::residual_flux,
+              "of the three limbs when it is not energised, of the rated peak: [\"0.7\", \"-0.4\", \"-0.3\"]")
           .quantity("high_neutral_resistance", &T::high_neutral_resistance_ohm, "ohm", at_least(0),
                     "between the neutral and ground, where the group has \"N\"")
           .quantity("high_neutral_reactance", &T::high_neutral_reactance_ohm, "ohm", at_least(0),
