@@ -30,6 +30,15 @@ class Arc : public Model {
     values[places.first + 1] = ignited();
   }
 
+  [[nodiscard]] States states() const override { return {true, 1, 1, false}; }
+  void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
+    double* slots = values + places.first;
+    slots[0] = currents[0] = slots[1] * (values[places.p[0]] - values[places.q[0]]);
+    const double current = std::abs(slots[0]);
+    const double settled = current / (voltage_ + resistance_ * current);
+    slopes[0] = current < least_A ? 0 : (std::max(settled, least_S) - slots[1]) / time_constant_;
+  }
+
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override {
     history[0] = 0;

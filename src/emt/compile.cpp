@@ -4,7 +4,7 @@
 #include <algorithm>
 #include <limits>
 
-#include "emt/core.hpp"
+#include "emt/compile.hpp"
 #include "emt/steady.hpp"
 #include "emt/topology.hpp"
 
@@ -15,11 +15,14 @@ namespace {
 class Compiler {
  public:
   Compiler(const network::Network& network, double step_s)
-      : network_(network), assembly_(network, step_s), core_(std::make_unique<Core>()) {
+      : network_(network),
+        assembly_owner_(std::make_unique<Assembly>(network, step_s)),
+        assembly_(*assembly_owner_),
+        core_(std::make_unique<Core>()) {
     core_->step_s = step_s;
   }
 
-  std::unique_ptr<Core> run() {
+  Compiled run() {
     assemble_elements();
     refuse_floating(assembly_);
     stamps_ = stamp_parts(assembly_);
@@ -30,7 +33,7 @@ class Compiler {
     lower_signals();
     start();
     summarise();
-    return std::move(core_);
+    return {std::move(core_), std::move(assembly_owner_), std::move(layout_)};
   }
 
  private:
@@ -508,7 +511,8 @@ class Compiler {
   }
 
   const network::Network& network_;
-  Assembly assembly_;
+  std::unique_ptr<Assembly> assembly_owner_;
+  Assembly& assembly_;
   std::unique_ptr<Core> core_;
   Layout layout_;
   Stamps stamps_;
@@ -516,11 +520,16 @@ class Compiler {
 };
 
 }  // namespace
+
+Compiled compile_parts(const network::Network& network, double step_s) {
+  if (auto flaws = network::validate(network); !flaws.empty()) throw Error(std::move(flaws));
+  return Compiler(network, step_s > 0 ? step_s : network.step_s).run();
+}
+
 }  // namespace internal
 
 Plant compile(const network::Network& network, double step_s) {
-  if (auto flaws = network::validate(network); !flaws.empty()) throw Error(std::move(flaws));
-  return Plant(internal::Compiler(network, step_s > 0 ? step_s : network.step_s).run());
+  return Plant(internal::compile_parts(network, step_s).core);
 }
 
 }  // namespace zavrek::emt

@@ -52,6 +52,16 @@ class MeasuringModel : public Model {
     slots[1 + q_.flux] += q_.remanence_Vs;
     write_output(places, values);
   }
+  [[nodiscard]] States states() const override { return {true, 1, n_, false}; }
+  void slopes(const Places& places, double* values, double*, double* slopes) noexcept override {
+    const double* x = values + places.first + 1;
+    const double u = places.input(0, values), m = magnetizing(x[q_.flux]);
+    for (int k = 0; k < n_; ++k) {
+      slopes[k] = q_.b[k] * u + q_.e[k] * m;
+      for (int c = 0; c < n_; ++c) slopes[k] += q_.a(k, c) * x[c];
+    }
+    write_output(places, values);
+  }
   bool begin(const Stretch&, const Places&, const double*, double*, double*) noexcept override {
     return false;
   }

@@ -82,6 +82,17 @@ class Model {
   virtual void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i,
                      double step_s, double* values) = 0;
 
+  /// Its continuous equations, for the reference: `count` slots from `first` on are states x with dx/dt = slope(x, v).
+  struct States {
+    bool known = false;      // whether the model has such equations
+    int first = 0, count = 0;
+    bool inductive = false;  // its currents depend on states alone, not on the voltages
+  };
+  [[nodiscard]] virtual States states() const { return {}; }
+  /// From voltages and states in `values`: currents of the ends and slopes; its other slots are written.
+  virtual void slopes(const Places& /*places*/, double* /*values*/, double* /*currents*/,
+                      double* /*slopes*/) noexcept {}
+
   /// Ahead of a solution: J into `history` (n); a varying model writes G (n x n) into `conductance` and
   /// returns whether it changed.
   virtual bool begin(const Stretch& span, const Places& places, const double* old, double* history,

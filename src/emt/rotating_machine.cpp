@@ -106,6 +106,21 @@ void RotatingMachine::derivatives(const double* y, SpaceVector current, SpaceVec
   derivative(y + rotor_state(), current * turn, flux * turn, omega, places, values, dy + rotor_state());
 }
 
+void RotatingMachine::slopes(const Places& places, double* values, double* currents, double* slopes) noexcept {
+  double* slots = values + places.first;
+  const double* y = slots + state(0);
+  const SpaceVector flux = vector_at(values, places.first + flux_slot);
+  const SpaceVector psi = rotor_flux(y + rotor_state()) * std::polar(1.0, y[0]);
+  const SpaceVector i = times(inverse(inductance(y[0])), flux - psi);
+  for (int k = 0; k < 3; ++k) slots[current_slot + k] = currents[k] = phase_of(i, k);
+  slots[speed_slot] = y[speed_state(0)];
+  slots[torque_slot] = 1.5 * common_.pole_pairs * (std::conj(flux) * i).imag();
+  const SpaceVector rise = voltage(places, values) - common_.stator_resistance_ohm * i;
+  slopes[0] = rise.real();
+  slopes[1] = rise.imag();
+  derivatives(y, i, flux, places, values, slopes + 2);
+}
+
 bool RotatingMachine::begin(const Stretch& stretch, const Places& places, const double* old, double* history,
                             double* conductance) noexcept {
   const bool whole = stretch.rule == Rule::trapezoidal;

@@ -51,6 +51,8 @@ class RotatingMachine : public Model {
   [[nodiscard]] int slots() const override { return state(states_); }
   [[nodiscard]] bool varies() const override { return saliency() != 0; }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override;
+  [[nodiscard]] States states() const override { return {true, flux_slot, 2 + states_, true}; }
+  void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override;
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override;
   void end(const Stretch& stretch, const Places& places, const double* old, double* now,
@@ -80,7 +82,6 @@ class RotatingMachine : public Model {
   [[nodiscard]] int speed_state(int mass) const { return 1 + mass; }
   [[nodiscard]] int twist_state(int mass) const { return masses() + mass; }  // from mass 1 on
   [[nodiscard]] int rotor_state() const { return 2 * masses(); }
-  [[nodiscard]] int states() const { return states_; }
   [[nodiscard]] int state(int k) const { return state_slot + k; }
   /// Fills all slots from the rotor state `x`, the flux and the speed (mechanical).
   void start_from(const Places& places, double theta, double speed, const std::vector<double>& x,

@@ -95,6 +95,28 @@ void TappedWindings::start(const Places& places, const Eigen::VectorXcd& v, cons
   slots[position_slot() + 3] = position_;
 }
 
+void TappedWindings::slopes(const Places& places, double* values, double* currents, double* slopes) noexcept {
+  double* slots = values + places.first;
+  const double change = 1 + step_ * slots[position_slot()];
+  const auto turns = [&](int k) {
+    return std::find(tapped_.begin(), tapped_.end(), k) == tapped_.end() ? 1.0 : change;
+  };
+  double* l = scratch_.data();
+  for (int r = 0; r < n_; ++r) {
+    for (int c = 0; c < n_; ++c) l[r * n_ + c] = inductance_(r, c) * turns(r) * turns(c);
+  }
+  invert(l, n_);
+  for (int r = 0; r < n_; ++r) {
+    currents[r] = 0;
+    for (int c = 0; c < n_; ++c) currents[r] += l[r * n_ + c] * slots[n_ + c];
+    slots[r] = currents[r];
+  }
+  for (int r = 0; r < n_; ++r) {
+    slopes[r] = values[places.p[static_cast<std::size_t>(r)]] - values[places.q[static_cast<std::size_t>(r)]];
+    for (int c = 0; c < n_; ++c) slopes[r] -= resistance_(r, c) * currents[c];
+  }
+}
+
 void TappedWindings::put_conductance(double position, double step_s, double* conductance) noexcept {
   held_ = position;
   const double change = 1 + step_ * position;

@@ -37,6 +37,8 @@ class TappedWindings : public Model {
   [[nodiscard]] bool revise(const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double omega) override;
   void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
              double* values) override;
+  [[nodiscard]] States states() const override { return {control_.target_V <= 0, n_, n_, true}; }
+  void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override;
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override;
   void end(const Stretch& stretch, const Places& places, const double* old, double* now,

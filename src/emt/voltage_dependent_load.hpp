@@ -64,6 +64,18 @@ class VoltageDependentLoad : public Model {
     }
   }
 
+  [[nodiscard]] States states() const override { return {capacitance_ == 0, 2 * n_, 2 * n_, false}; }
+  void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
+    double* slots = values + places.first;
+    for (int k = 0; k < n_; ++k) {
+      const double v = across(places, values, k), flux = slots[2 * n_ + k], square = slots[3 * n_ + k];
+      slots[k] = currents[k] = factor(square) * (conductance_ * v + inverse_inductance_ * flux);
+      slopes[k] = v - leak * flux;
+      const double quadrature = values_.omega * flux;
+      slopes[n_ + k] = ((v * v + quadrature * quadrature) / 2 - square) / values_.response_s;
+    }
+  }
+
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override {
     const bool whole = stretch.rule == Rule::trapezoidal;

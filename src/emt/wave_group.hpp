@@ -2,6 +2,7 @@
 // waves w = v/Z + c i at past grid points; a delay that is no whole number of steps is interpolated.
 #pragma once
 
+#include <algorithm>
 #include <complex>
 #include <vector>
 
@@ -25,6 +26,11 @@ class WaveGroup {
   void push(const double* now) noexcept;
   /// Replaces the newest waves: what holds just after a discontinuity at that grid point.
   void replace_newest(const double* now) noexcept;
+  /// The wave that left an end (0 near, 1 far) of a line so many steps before the newest point.
+  [[nodiscard]] double wave(std::size_t line, int mode, int end, double age_steps) const noexcept {
+    const Mode& m = modes_[static_cast<std::size_t>(lines_[line].first_mode + mode)];
+    return past(m, end, std::min(age_steps, static_cast<double>(m.length) - 2));
+  }
   /// One sinusoid of all values: Re(values * exp(j omega t)).
   struct Component {
     double omega;

@@ -1,0 +1,79 @@
+// The network's differential-algebraic equations F(t, y, y') = 0, made of the same parts as the plant:
+//   node       sum of the currents = 0
+//   series     L i' + R i + u - v = 0,  u' - S i = 0
+//   capacitance to ground or to a source   its current C v' enters the node;
+//   capacitance between unknown nodes      w - v = 0 and C w' - i = 0 with unknowns w, i
+//   bent inductance   x' - v = 0;   model   x' - slope = 0;   line   i = v/Z + what left the other end a travel time ago
+// Nodes that nothing but inductances hold would make the equations one of index 2: of each such set of nodes one
+// row is replaced by the derivative of the sum of all, sum of i' = 0.
+#pragma once
+
+#include <vector>
+
+#include "emt/compile.hpp"
+
+namespace zavrek::emt::internal {
+
+class Continuous {
+ public:
+  explicit Continuous(const network::Network& network);
+
+  [[nodiscard]] int size() const { return size_; }
+  /// Which of the rows to replace, from the conductances of the poles as they stand.
+  void arrange();
+  /// 1 for unknowns whose derivative appears, else 0; after `arrange`.
+  [[nodiscard]] const std::vector<double>& differential() const { return differential_; }
+  /// Magnitude by which the tolerance of each unknown is measured.
+  [[nodiscard]] const std::vector<double>& scales() const { return scales_; }
+  void start(double* y) const;
+
+  void residual(double t, const double* y, const double* dy, double* f);
+  /// Writes y into the value array, so that signals can be read.
+  void read(double t, const double* y);
+  /// Writes the currents of the lines, which are no unknowns, after `residual`.
+  void read_lines(double t);
+  [[nodiscard]] double value(const SignalRow& row) const { return core().value(row, values_.data()); }
+  [[nodiscard]] double pole_current(const Pole& pole, const double* y) const;
+
+  /// Keeps the waves of an accepted instant; with `jump`, what follows is not joined smoothly to what was.
+  void remember(double t, const double* y, bool jump);
+  [[nodiscard]] double shortest_travel_s() const { return shortest_travel_s_; }
+  [[nodiscard]] const std::vector<WavePart>& lines() const { return compiled_.assembly->wave_parts; }
+
+  [[nodiscard]] Core& core() { return *compiled_.core; }
+  [[nodiscard]] const Core& core() const { return *compiled_.core; }
+  /// Bus or element that unknown k belongs to.
+  [[nodiscard]] const std::string& owner(int k) const { return owners_[static_cast<std::size_t>(k)]; }
+
+ private:
+  [[nodiscard]] int unknown(NodeId node) const;
+  [[nodiscard]] double node(NodeId node) const;
+  [[nodiscard]] double across(const Ends& ends) const { return node(ends.p) - node(ends.q); }
+  void add_current(const Ends& ends, double current, double* f) const;
+  void add_slope(const Ends& ends, double slope);
+  [[nodiscard]] double node_slope(NodeId node, const double* dy, double t) const;
+  [[nodiscard]] int slot(Slot s) const;
+  void place_unknowns();
+  int take(int count, const std::string& owner, double scale, bool differential);
+  [[nodiscard]] double wave_at(std::size_t line, Eigen::Index mode, int end, double t) const;
+  [[nodiscard]] bool floats(const CapacitancePart& part) const;
+  void line_currents(double t, const WavePart& part, std::size_t index, double* near, double* far) const;
+
+  network::Network network_;  // the assembly refers to it
+  Compiled compiled_;
+  std::vector<double> values_;  // as of the plant
+  int size_ = 0;
+  std::vector<double> differential_, fixed_differential_, scales_;
+  std::vector<std::string> owners_;
+  std::vector<int> series_at_, charge_at_, capacitance_at_, segment_at_, model_at_;
+  std::vector<int> replaced_;        // per unknown node: set whose derivative stands in its row, or -1
+  std::vector<int> set_of_;          // per unknown node: untied set, or -1
+  std::vector<double> set_slopes_;   // per set: sum of the derivatives of the currents that leave it
+  double voltage_scale_ = 1;
+  double shortest_travel_s_ = 1e300;
+  std::vector<double> kept_times_;
+  std::vector<std::size_t> kept_from_;  // where each smooth stretch of them begins
+  std::vector<std::vector<double>> kept_waves_;  // per line, mode and end
+};
+
+}  // namespace zavrek::emt::internal

@@ -1,0 +1,308 @@
+// The reference: continuous equations (continuous.hpp) in the hands of SUNDIALS IDA. Every switching, and every
+// arrival of what it set off at the end of a line, starts the integration anew from consistent values.
+#include <algorithm>
+#include <cmath>
+#include <memory>
+#include <set>
+
+#include <fmt/format.h>
+#include <ida/ida.h>
+#include <nvector/nvector_serial.h>
+#include <sunlinsol/sunlinsol_dense.h>
+#include <sunmatrix/sunmatrix_dense.h>
+
+#include "emt/continuous.hpp"
+#include "zavrek/emt/study.hpp"
+
+namespace zavrek::emt {
+namespace {
+
+using internal::Continuous;
+using internal::Core;
+using internal::Pole;
+
+struct Freed {
+  void operator()(N_Vector v) const { N_VDestroy(v); }
+  void operator()(SUNMatrix m) const { SUNMatDestroy(m); }
+  void operator()(SUNLinearSolver s) const { SUNLinSolFree(s); }
+};
+using Vector = std::unique_ptr<std::remove_pointer_t<N_Vector>, Freed>;
+
+constexpr double never = 1e300;
+/// Waves of a switching are followed over so many passages before the integrator copes alone.
+constexpr int followed_passages = 4;
+
+class Solver {
+ public:
+  Solver(const Study& study, double tolerance) : study_(study), equations_(study.network), tolerance_(tolerance) {
+    SUNContext_Create(nullptr, &context_);
+    const int n = equations_.size();
+    y_.reset(N_VNew_Serial(n, context_));
+    dy_.reset(N_VNew_Serial(n, context_));
+    id_.reset(N_VNew_Serial(n, context_));
+    absolute_.reset(N_VNew_Serial(n, context_));
+    matrix_.reset(SUNDenseMatrix(n, n, context_));
+    linear_.reset(SUNLinSol_Dense(y_.get(), matrix_.get(), context_));
+    N_VConst(0, dy_.get());
+    equations_.start(data(y_));
+    for (int k = 0; k < n; ++k) data(absolute_)[k] = tolerance * equations_.scales()[static_cast<std::size_t>(k)];
+    equations_.arrange();
+    create();
+  }
+  Solver(const Solver&) = delete;
+  Solver& operator=(const Solver&) = delete;
+  ~Solver() {
+    IDAFree(&ida_);
+    linear_.reset();
+    matrix_.reset();
+    for (Vector* v : {&y_, &dy_, &id_, &absolute_}) v->reset();
+    SUNContext_Free(&context_);
+  }
+
+  Series run() {
+    begin_series();
+    for (const Command& command : study_.commands) {
+      const std::size_t what = operable(command.operable);
+      const auto& of = equations_.core().operables[what];
+      const double delay = command.close ? of.closing_time_s : of.opening_time_s;
+      for (const int index : of.poles) {
+        Pole& pole = equations_.core().poles[static_cast<std::size_t>(index)];
+        (command.close ? pole.close_at : pole.part_at) =
+            command.at_s + delay + (command.close ? pole.late_close_s : pole.late_open_s);
+      }
+    }
+    restart(0, followed_passages);
+    sample(0);
+    while (next_sample_ < series_length_) {
+      const double stop = std::min(next_event(), study_.duration_s + study_.sample_s);
+      advance_to(stop);
+      switch_due();
+    }
+    return std::move(series_);
+  }
+
+ private:
+  static double* data(const Vector& v) { return N_VGetArrayPointer(v.get()); }
+
+  static int residual(realtype t, N_Vector y, N_Vector dy, N_Vector f, void* self) {
+    static_cast<Solver*>(self)->equations_.residual(t, N_VGetArrayPointer(y), N_VGetArrayPointer(dy),
+                                                    N_VGetArrayPointer(f));
+    return 0;
+  }
+  /// One per pole: what must pass zero for it to open.
+  static int roots(realtype, N_Vector y, N_Vector, realtype* g, void* data) {
+    auto& self = *static_cast<Solver*>(data);
+    for (std::size_t k = 0; k < self.equations_.core().poles.size(); ++k)
+      g[k] = self.distance(self.equations_.core().poles[k], N_VGetArrayPointer(y));
+    return 0;
+  }
+  static void silent(int, const char*, const char*, char*, void*) {}
+
+  [[nodiscard]] double distance(const Pole& pole, const double* y) const {
+    if (!pole.closed || pole.part_at > time_ + 1e-12) return 1;
+    const double current = equations_.pole_current(pole, y);
+    return pole.chop_A > 0 ? std::abs(current) - pole.chop_A : current;
+  }
+
+  void create() {
+    ida_ = IDACreate(context_);
+    IDASetErrHandlerFn(ida_, silent, nullptr);
+    check(IDAInit(ida_, residual, 0, y_.get(), dy_.get()), "starts");
+    IDASetUserData(ida_, this);
+    IDASVtolerances(ida_, tolerance_, absolute_.get());
+    IDASetLinearSolver(ida_, linear_.get(), matrix_.get());
+    IDASetMaxNumSteps(ida_, 1'000'000);
+    if (equations_.shortest_travel_s() < never) IDASetMaxStep(ida_, equations_.shortest_travel_s() / 2);
+    const auto poles = static_cast<int>(equations_.core().poles.size());
+    if (poles > 0) IDARootInit(ida_, poles, roots);
+    IDASetNoInactiveRootWarn(ida_);
+  }
+
+  void check(int flag, const char* what) const {
+    if (flag >= 0) return;
+    throw Error(fmt::format(
+        "the reference {} no further at t = {:.9g} s (IDA {}); a loop of capacitances, or values that differ by many "
+        "decades, stop it",
+        what, time_, flag));
+  }
+
+  /// Consistent algebraic values and derivatives from the states as they are.
+  void restart(double t, int passages) {
+    time_ = t;
+    equations_.arrange();
+    std::copy(equations_.differential().begin(), equations_.differential().end(), data(id_));
+    N_VConst(0, dy_.get());
+    check(IDAReInit(ida_, t, y_.get(), dy_.get()), "starts");
+    IDASetId(ida_, id_.get());
+    IDASetSuppressAlg(ida_, SUNTRUE);
+    IDASetStopTime(ida_, t + 1);
+    check(IDACalcIC(ida_, IDA_YA_YDP_INIT, t + 1e-6), "starts");
+    IDAGetConsistentIC(ida_, y_.get(), dy_.get());
+    equations_.remember(t, data(y_), true);
+    if (passages == 0) return;
+    for (const auto& line : equations_.lines()) {
+      for (Eigen::Index m = 0; m < line.travel_s.size(); ++m) arrivals_.insert({t + line.travel_s[m], passages - 1});
+    }
+  }
+
+  [[nodiscard]] double next_event() const {
+    double next = arrivals_.empty() ? never : arrivals_.begin()->first;
+    for (const Pole& pole : equations_.core().poles) {
+      for (const double at : {pole.close_at, pole.part_at}) {
+        if (at > time_ + 1e-12) next = std::min(next, at);
+      }
+    }
+    return next;
+  }
+
+  /// Integrates up to `stop`, or to where a pole opens, and takes the samples on the way.
+  void advance_to(double stop) {
+    IDASetStopTime(ida_, stop);
+    while (time_ < stop - 1e-12) {
+      double reached = time_;
+      const int flag = IDASolve(ida_, stop, &reached, y_.get(), dy_.get(), IDA_ONE_STEP);
+      check(flag, "gets");
+      ++series_.steps;
+      // What is due at or before the instant reached.
+      while (next_sample_ < series_length_ && next_due() <= reached + 1e-12) sample(reached);
+      time_ = reached;
+      equations_.remember(reached, data(y_), false);
+      if (flag == IDA_ROOT_RETURN || next_sample_ >= series_length_) return;
+    }
+  }
+
+  /// All poles that change over at the present instant, and the waves that arrive.
+  void switch_due() {
+    bool changed = false;
+    int passages = 0;
+    for (Pole& pole : equations_.core().poles) {
+      const bool closes = !pole.closed && pole.close_at <= time_ + 1e-12;
+      const double current = equations_.pole_current(pole, data(y_));
+      const bool opens = pole.closed && pole.part_at <= time_ + 1e-12 &&
+                         std::abs(current) <= std::max(pole.chop_A * (1 + 1e-9), 1e-6 + 1e-6 * largest_current_);
+      largest_current_ = std::max(largest_current_, std::abs(current));
+      if (!closes && !opens) continue;
+      pole.closed = closes;
+      (closes ? pole.close_at : pole.part_at) = Core::never();
+      changed = true;
+      passages = followed_passages;
+    }
+    while (!arrivals_.empty() && arrivals_.begin()->first <= time_ + 1e-12) {
+      changed = true;
+      passages = std::max(passages, arrivals_.begin()->second);
+      arrivals_.erase(arrivals_.begin());
+    }
+    if (changed) restart(time_, passages);
+  }
+
+  [[nodiscard]] std::size_t operable(const std::string& name) const {
+    std::vector<std::string> names;
+    for (std::size_t k = 0; k < equations_.core().operables.size(); ++k) {
+      names.push_back(equations_.core().operables[k].name);
+      if (names.back() == name) return k;
+    }
+    throw Error("nothing named \"" + name + "\" opens and closes" + suggestion(name, names));
+  }
+
+  void begin_series() {
+    std::vector<std::string> known;
+    for (const auto& row : equations_.core().signals) known.push_back(row.name);
+    series_.names = study_.signals.empty() ? known : study_.signals;
+    for (const std::string& name : series_.names) {
+      const auto at = std::find(known.begin(), known.end(), name);
+      if (at == known.end()) throw Error("no signal \"" + name + "\"" + suggestion(name, known));
+      rows_.push_back(static_cast<std::size_t>(at - known.begin()));
+      series_.units.push_back(equations_.core().signals[rows_.back()].unit);
+    }
+    series_.values.resize(rows_.size());
+    series_length_ = static_cast<long long>(std::floor(study_.duration_s / study_.sample_s + 1e-9)) + 1;
+    scratch_ = std::vector<double>(static_cast<std::size_t>(equations_.size()));
+  }
+
+  [[nodiscard]] double next_due() const { return static_cast<double>(next_sample_) * study_.sample_s; }
+
+  /// The next sample, interpolated within the step that reached `reached`.
+  void sample(double reached) {
+    const double due = next_due();
+    const double* y = data(y_);
+    Vector between(N_VNew_Serial(equations_.size(), context_));
+    Vector slope(N_VNew_Serial(equations_.size(), context_));
+    const double* dy = data(dy_);
+    if (due < reached - 1e-12 && IDAGetDky(ida_, due, 0, between.get()) >= 0 &&
+        IDAGetDky(ida_, due, 1, slope.get()) >= 0) {
+      y = data(between);
+      dy = data(slope);
+    }
+    // The residual writes what is no unknown: capacitor currents, currents of lines and models.
+    equations_.residual(due, y, dy, scratch_.data());
+    equations_.read_lines(due);
+    series_.time_s.push_back(due);
+    for (std::size_t k = 0; k < rows_.size(); ++k)
+      series_.values[k].push_back(equations_.value(equations_.core().signals[rows_[k]]));
+    ++next_sample_;
+  }
+
+  const Study& study_;
+  Continuous equations_;
+  double tolerance_;
+  SUNContext context_ = nullptr;
+  Vector y_, dy_, id_, absolute_;
+  std::unique_ptr<std::remove_pointer_t<SUNMatrix>, Freed> matrix_;
+  std::unique_ptr<std::remove_pointer_t<SUNLinearSolver>, Freed> linear_;
+  void* ida_ = nullptr;
+  double time_ = 0;
+  double largest_current_ = 0;
+  std::set<std::pair<double, int>> arrivals_;  // of waves: instant, passages still to follow
+  Series series_;
+  std::vector<std::size_t> rows_;
+  long long next_sample_ = 0, series_length_ = 0;
+  std::vector<double> scratch_;
+};
+
+}  // namespace
+
+Series solve_reference(const Study& study, double relative_tolerance) {
+  return Solver(study, relative_tolerance).run();
+}
+
+std::vector<Mode> modes(const network::Network& network) {
+  Continuous equations(network);
+  equations.arrange();
+  const int n = equations.size();
+  std::vector<double> y(static_cast<std::size_t>(n)), dy(y.size(), 0.0), f0(y.size()), f1(y.size());
+  equations.start(y.data());
+  equations.residual(0, y.data(), dy.data(), f0.data());
+  Eigen::MatrixXd stiffness(n, n), mass(n, n);
+  for (int k = 0; k < n; ++k) {
+    const auto at = static_cast<std::size_t>(k);
+    const double d = 1e-4 * equations.scales()[at], kept = y[at];
+    y[at] += d;
+    equations.residual(0, y.data(), dy.data(), f1.data());
+    y[at] = kept;
+    for (int r = 0; r < n; ++r) stiffness(r, k) = (f1[static_cast<std::size_t>(r)] - f0[static_cast<std::size_t>(r)]) / d;
+    const double rate = 1e3 * equations.scales()[at];
+    dy[at] = rate;
+    equations.residual(0, y.data(), dy.data(), f1.data());
+    dy[at] = 0;
+    for (int r = 0; r < n; ++r) mass(r, k) = (f1[static_cast<std::size_t>(r)] - f0[static_cast<std::size_t>(r)]) / rate;
+  }
+  // (s M + K) x = 0 as K^-1 M x = -(1/s) x: modes without an end (s infinite) become zeros, which are left out.
+  const Eigen::MatrixXd inverse = stiffness.fullPivLu().solve(mass);
+  const Eigen::EigenSolver<Eigen::MatrixXd> solver(inverse);
+  std::vector<Mode> found;
+  const double largest = solver.eigenvalues().cwiseAbs().maxCoeff();
+  for (Eigen::Index k = 0; k < n; ++k) {
+    const std::complex<double> mu = solver.eigenvalues()[k];
+    if (std::abs(mu) < 1e-9 && std::abs(mu) < 1e-12 * largest) continue;
+    if (std::abs(mu) < 1e-10 || mu.imag() > 0) continue;  // one of each pair
+    Eigen::Index most = 0;
+    Eigen::VectorXd part = solver.eigenvectors().col(k).cwiseAbs();
+    for (Eigen::Index r = 0; r < n; ++r) part[r] /= equations.scales()[static_cast<std::size_t>(r)];
+    part.maxCoeff(&most);
+    found.push_back({-1.0 / mu, equations.owner(static_cast<int>(most))});
+  }
+  std::sort(found.begin(), found.end(), [](const Mode& a, const Mode& b) { return std::abs(a.s) > std::abs(b.s); });
+  return found;
+}
+
+}  // namespace zavrek::emt

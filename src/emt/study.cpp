@@ -1,0 +1,67 @@
+// The fixed step as a study: samples of its signals at even instants.
+#include "zavrek/emt/study.hpp"
+
+#include <cmath>
+
+#include <fmt/format.h>
+
+namespace zavrek::emt {
+namespace {
+
+struct Watched {
+  std::vector<SignalId> ids;
+  std::vector<double> before, now;
+};
+
+Series empty_series(const Plant& plant, const Study& study, Watched& watched) {
+  Series series;
+  series.names = study.signals.empty() ? plant.signal_names() : study.signals;
+  for (const std::string& name : series.names) {
+    watched.ids.push_back(plant.signal(name));
+    series.units.push_back(plant.unit(watched.ids.back()));
+  }
+  series.values.resize(series.names.size());
+  watched.now.resize(watched.ids.size());
+  return series;
+}
+
+}  // namespace
+
+Series simulate(const Study& study, double step_s) {
+  Plant plant = compile(study.network, step_s);
+  for (const Command& command : study.commands) {
+    const OperableId what = plant.operable(command.operable);
+    command.close ? plant.close(what, command.at_s) : plant.open(what, command.at_s);
+  }
+  Watched watched;
+  Series series = empty_series(plant, study, watched);
+  const auto read = [&] {
+    watched.before = watched.now;
+    for (std::size_t k = 0; k < watched.ids.size(); ++k) watched.now[k] = plant.value(watched.ids[k]);
+  };
+  const auto take = [&](double time, double share) {
+    series.time_s.push_back(time);
+    for (std::size_t k = 0; k < watched.ids.size(); ++k)
+      series.values[k].push_back(watched.before[k] + share * (watched.now[k] - watched.before[k]));
+  };
+  read();
+  read();
+  take(0, 1);
+  const double h = plant.step_s();
+  const auto count = static_cast<long long>(std::floor(study.duration_s / study.sample_s + 1e-9));
+  for (long long sample = 1; sample <= count; ++sample) {
+    const double due = static_cast<double>(sample) * study.sample_s;
+    while (plant.time_s() < due - 1e-9 * h) {
+      if (plant.step() == Status::diverged) {
+        throw Error(fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step", plant.culprit(),
+                                plant.time_s()));
+      }
+      read();
+    }
+    take(due, 1 - (plant.time_s() - due) / h);
+  }
+  series.steps = plant.steps();
+  return series;
+}
+
+}  // namespace zavrek::emt
