@@ -71,6 +71,43 @@ void write_comtrade(const Record& record, const std::filesystem::path& path, Enc
 /// "time_s,NAME unit,..." and a row per sample.
 [[nodiscard]] std::string to_csv(const Record& record);
 
+/// Reads what `to_csv` writes; columns of zeros and ones without a unit are two-state signals. Throws Error
+/// with file name, line and what is wrong.
+[[nodiscard]] Record from_csv(std::string_view text, const std::string& name);
+
+/// A COMTRADE record (.cfg or .dat) or a .csv file.
+[[nodiscard]] Record read_record(const std::filesystem::path& path);
+
+struct CompareOptions {
+  std::vector<std::string> signals;  ///< all common ones when empty
+  double most_shift_s = 0;  ///< the second record is moved by at most this to lie best over the first
+  double band = 0.01;       ///< half-width of the band of tolerance, of each signal's peak
+  double from_s = -1e300, until_s = 1e300;
+};
+
+/// One signal of two records laid over each other, on the instants of the first.
+struct SignalComparison {
+  std::string name, unit;
+  double peak = 0;     ///< largest magnitude of the first
+  double rms = 0;      ///< of the difference
+  double largest = 0;  ///< magnitude of the difference ...
+  double largest_at_s = 0;
+  double nrmse = 0;                   ///< rms over the first's range (largest less least value)
+  double outside = 0;                 ///< share of the instants at which the difference leaves the band
+  bool passed = false;                ///< none does
+  std::vector<double> first, second;  ///< samples on `Comparison::time_s`
+};
+struct Comparison {
+  double shift_s = 0;  ///< the second record lags the first by this
+  std::vector<double> time_s;
+  std::vector<SignalComparison> signals;
+  [[nodiscard]] bool passed() const;
+};
+
+/// Throws Error when the records share no signal or no time, or when a wanted signal is missing in one.
+[[nodiscard]] Comparison compare(const Record& first, const Record& second,
+                                 const CompareOptions& options = {});
+
 /// Rms of the fundamental by full-cycle Fourier over the cycle that ends at each sample; zero during the
 /// first cycle. Needs an even rate. Of several signals at once: their sum (the residual, say).
 [[nodiscard]] std::vector<double> fundamental_rms(const Record& record,

@@ -28,6 +28,13 @@ struct Panel {
 void draw_record(const record::Record& record, const std::string& title, const std::filesystem::path& path,
                  std::size_t most_panels = 4);
 
+/// Draws two records laid over each other: per signal both curves and, below, their difference over the
+/// first's peak with the band of tolerance. The signals that differ most come first. Throws as `draw_record`
+/// does.
+void draw_overlay(const record::Comparison& comparison, const std::string& first, const std::string& second,
+                  double band, const std::string& title, const std::filesystem::path& path,
+                  std::size_t most_signals = 3);
+
 /// File name for a trial: its number and its name in plain letters, "02-two-phase-fault-far".
 [[nodiscard]] std::string file_stem(std::size_t number, const std::string& name);
 

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/emt/study.hpp"
 #include "zavrek/network.hpp"
 #include "zavrek/pace.hpp"
 #include "zavrek/protection.hpp"
@@ -132,6 +133,13 @@ struct TrialResult {
   std::vector<std::string> notes;
   [[nodiscard]] bool passed() const;
 };
+
+/// The network of `all` as a study, with the faults of `trial` (and nothing else that its devices would do);
+/// without one when `trial` is null. `duration_s` replaces the trial's own when positive.
+[[nodiscard]] emt::Study study_of(const Case& all, const Trial* trial, double duration_s);
+/// Throws Error with the nearest known name.
+[[nodiscard]] const Trial& find_trial(const Case& all, const std::string& name);
+[[nodiscard]] record::Record record_of(const emt::Series& series, const Case& all, double trigger_s);
 
 /// Runs one trial from a fresh plant with fresh devices. A device that dies or falls silent fails the
 /// trial, it does not throw. Throws Error only for a case that cannot be compiled.

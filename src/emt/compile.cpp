@@ -478,7 +478,8 @@ class Compiler {
       const SegmentPart& part = assembly_.segment_parts[k];
       double& state = core_->present[static_cast<std::size_t>(at(part.state))];
       if (part.inductive && std::abs(state) < 0.05 * part.corners.front().x) state += part.residual;
-      core_->segments.place(k, core_->present.data());
+      // The phasors took it for straight: what it adds beyond its first corner comes as a discontinuity.
+      if (core_->segments.place(k, core_->present.data())) core_->settle_first = true;
       core_->adjust(core_->segments.number(k), core_->segments.siemens(k));
     }
     core_->refactor_dirty();

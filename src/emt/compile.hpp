@@ -1,5 +1,5 @@
-// What compiling makes, beside the plant: the parts that it was made of and where their values stand. The assembly
-// refers to the network, which must outlive it; its models have moved into the core.
+// What compiling makes, beside the plant: the parts that it was made of and where their values stand. The
+// assembly refers to the network, which must outlive it; its models have moved into the core.
 #pragma once
 
 #include <memory>

@@ -9,7 +9,8 @@ namespace {
 
 /// A conductance below this holds no node: an open switch, the flat piece of an arrester.
 constexpr double weak_S = 1e-6;
-/// The step at which the start is calculated: so short that its phasors are those of the continuous equations.
+/// The step at which the start is calculated: so short that its phasors are those of the continuous
+/// equations.
 constexpr double start_step_s = 1e-7;
 
 double curve(const SegmentPart& part, double x) {
@@ -36,8 +37,9 @@ Continuous::Continuous(const network::Network& network)
       throw Error(Flaw{.file = {},
                        .place = compiled_.assembly->model_parts[k].owner,
                        .field = {},
-                       .text = "has no continuous equations that the reference could solve (a tap changer under "
-                               "control, or a capacitive load that depends on the voltage)"});
+                       .text =
+                           "has no continuous equations that the reference could solve (a tap changer under "
+                           "control, or a capacitive load that depends on the voltage)"});
     }
   }
   values_.assign(core().present.begin(), core().present.end());
@@ -45,13 +47,15 @@ Continuous::Continuous(const network::Network& network)
 }
 
 int Continuous::unknown(NodeId n) const {
-  return compiled_.layout.unknown[static_cast<std::size_t>(
-      compiled_.layout.node_position[static_cast<std::size_t>(n)])];
+  return compiled_.layout
+      .unknown[static_cast<std::size_t>(compiled_.layout.node_position[static_cast<std::size_t>(n)])];
 }
 double Continuous::node(NodeId n) const {
   return values_[static_cast<std::size_t>(compiled_.layout.node_position[static_cast<std::size_t>(n)])];
 }
-int Continuous::slot(Slot s) const { return compiled_.layout.slot_position[static_cast<std::size_t>(s.index)]; }
+int Continuous::slot(Slot s) const {
+  return compiled_.layout.slot_position[static_cast<std::size_t>(s.index)];
+}
 
 int Continuous::take(int count, const std::string& owner, double scale, bool differential) {
   const int first = size_;
@@ -106,7 +110,8 @@ void Continuous::place_unknowns() {
     const auto states = core().models[k].model->states();
     const double* x = &values_[static_cast<std::size_t>(core().models[k].places.first + states.first)];
     model_at_.push_back(size_);
-    for (int s = 0; s < states.count; ++s) take(1, a.model_parts[k].owner, std::max(0.1, std::abs(x[s])), true);
+    for (int s = 0; s < states.count; ++s)
+      take(1, a.model_parts[k].owner, std::max(0.1, std::abs(x[s])), true);
   }
   for (const WavePart& part : a.wave_parts) {
     shortest_travel_s_ = std::min(shortest_travel_s_, part.travel_s.minCoeff());
@@ -125,7 +130,9 @@ void Continuous::arrange() {
   };
   const int outside = static_cast<int>(nodes);
   const auto number = [&](NodeId n) { return unknown(n) < 0 ? outside : unknown(n); };
-  const auto tie = [&](const Ends& ends) { parent[static_cast<std::size_t>(find(number(ends.p)))] = find(number(ends.q)); };
+  const auto tie = [&](const Ends& ends) {
+    parent[static_cast<std::size_t>(find(number(ends.p)))] = find(number(ends.q));
+  };
   for (const ConductancePart& part : a.conductance_parts) {
     if (part.siemens >= weak_S) tie(part.ends);
   }
@@ -135,7 +142,8 @@ void Continuous::arrange() {
   for (const SeriesPart& part : a.series_parts) {
     if (part.inductance.norm() == 0) std::for_each(part.ends.begin(), part.ends.end(), tie);
   }
-  for (const CapacitancePart& part : a.capacitance_parts) std::for_each(part.ends.begin(), part.ends.end(), tie);
+  for (const CapacitancePart& part : a.capacitance_parts)
+    std::for_each(part.ends.begin(), part.ends.end(), tie);
   for (const SegmentPart& part : a.segment_parts) {
     if (!part.inductive && part.corners.front().y / part.corners.front().x >= weak_S) tie(part.ends);
   }
@@ -147,13 +155,28 @@ void Continuous::arrange() {
     for (const NodeId n : part.near) tie({n, ground_node});
     for (const NodeId n : part.far) tie({n, ground_node});
   }
+  // Only inductances make a set worth replacing a row for; what hangs on open switches alone keeps its own.
+  std::vector<bool> inductive(nodes + 1, false);
+  const auto mark = [&](const Ends& ends) {
+    for (const NodeId n : {ends.p, ends.q}) inductive[static_cast<std::size_t>(find(number(n)))] = true;
+  };
+  for (const SeriesPart& part : a.series_parts) {
+    if (part.inductance.norm() > 0) std::for_each(part.ends.begin(), part.ends.end(), mark);
+  }
+  for (const SegmentPart& part : a.segment_parts) {
+    if (part.inductive) mark(part.ends);
+  }
+  for (std::size_t k = 0; k < a.model_parts.size(); ++k) {
+    if (core().models[k].model->states().inductive)
+      std::for_each(a.model_parts[k].ends.begin(), a.model_parts[k].ends.end(), mark);
+  }
   set_of_.assign(nodes, -1);
   replaced_.assign(nodes, -1);
   std::vector<int> set_at(nodes + 1, -1);
   int sets = 0;
   for (int k = 0; k < static_cast<int>(nodes); ++k) {
     const auto root = static_cast<std::size_t>(find(k));
-    if (static_cast<int>(root) == find(outside)) continue;
+    if (static_cast<int>(root) == find(outside) || !inductive[root]) continue;
     if (set_at[root] < 0) {
       set_at[root] = sets++;
       replaced_[static_cast<std::size_t>(k)] = set_at[root];
@@ -172,7 +195,8 @@ void Continuous::start(double* y) const {
   }
   const auto copy = [&](int at, Slot first, std::size_t count) {
     for (std::size_t k = 0; k < count; ++k)
-      y[at + static_cast<int>(k)] = values_[static_cast<std::size_t>(slot({first.index + static_cast<int>(k)}))];
+      y[at + static_cast<int>(k)] =
+          values_[static_cast<std::size_t>(slot({first.index + static_cast<int>(k)}))];
   };
   for (std::size_t k = 0; k < a.series_parts.size(); ++k) {
     const SeriesPart& part = a.series_parts[k];
@@ -182,7 +206,8 @@ void Continuous::start(double* y) const {
   for (std::size_t k = 0; k < a.capacitance_parts.size(); ++k) {
     if (capacitance_at_[k] < 0) continue;
     const CapacitancePart& part = a.capacitance_parts[k];
-    for (std::size_t e = 0; e < part.ends.size(); ++e) y[capacitance_at_[k] + static_cast<int>(e)] = across(part.ends[e]);
+    for (std::size_t e = 0; e < part.ends.size(); ++e)
+      y[capacitance_at_[k] + static_cast<int>(e)] = across(part.ends[e]);
     copy(capacitance_at_[k] + static_cast<int>(part.ends.size()), part.first_current, part.ends.size());
   }
   for (std::size_t k = 0; k < a.segment_parts.size(); ++k) {
@@ -191,7 +216,8 @@ void Continuous::start(double* y) const {
   for (std::size_t k = 0; k < core().models.size(); ++k) {
     const auto states = core().models[k].model->states();
     for (int s = 0; s < states.count; ++s)
-      y[model_at_[k] + s] = values_[static_cast<std::size_t>(core().models[k].places.first + states.first + s)];
+      y[model_at_[k] + s] =
+          values_[static_cast<std::size_t>(core().models[k].places.first + states.first + s)];
   }
 }
 
@@ -234,7 +260,8 @@ void Continuous::residual(double t, const double* y, const double* dy, double* f
     for (int r = 0; r < n; ++r) {
       const Ends& ends = part.ends[static_cast<std::size_t>(r)];
       double sum = -across(ends);
-      for (int c = 0; c < n; ++c) sum += part.inductance(r, c) * dy[at + c] + part.resistance(r, c) * y[at + c];
+      for (int c = 0; c < n; ++c)
+        sum += part.inductance(r, c) * dy[at + c] + part.resistance(r, c) * y[at + c];
       if (charge_at_[k] >= 0) {
         sum += y[charge_at_[k] + r];
         f[charge_at_[k] + r] = dy[charge_at_[k] + r] - part.elastance[r] * y[at + r];
@@ -264,7 +291,8 @@ void Continuous::residual(double t, const double* y, const double* dy, double* f
       add_current(ends, current, f);
     }
   }
-  for (const ConductancePart& part : a.conductance_parts) add_current(part.ends, part.siemens * across(part.ends), f);
+  for (const ConductancePart& part : a.conductance_parts)
+    add_current(part.ends, part.siemens * across(part.ends), f);
   for (std::size_t k = 0; k < a.pole_parts.size(); ++k)
     add_current(a.pole_parts[k].ends, core().poles[k].siemens() * across(a.pole_parts[k].ends), f);
   for (std::size_t k = 0; k < a.segment_parts.size(); ++k) {
@@ -282,7 +310,8 @@ void Continuous::residual(double t, const double* y, const double* dy, double* f
     const auto ends = static_cast<std::size_t>(row.ends);
     std::vector<double> currents(ends), later(ends), slopes(static_cast<std::size_t>(states.count));
     row.model->slopes(row.places, values_.data(), currents.data(), slopes.data());
-    for (int s = 0; s < states.count; ++s) f[model_at_[k] + s] = dy[model_at_[k] + s] - slopes[static_cast<std::size_t>(s)];
+    for (int s = 0; s < states.count; ++s)
+      f[model_at_[k] + s] = dy[model_at_[k] + s] - slopes[static_cast<std::size_t>(s)];
     for (std::size_t e = 0; e < ends; ++e) add_current(a.model_parts[k].ends[e], currents[e], f);
     if (!states.inductive) continue;
     // The derivative of its currents, along the way of its states.
@@ -315,14 +344,16 @@ void Continuous::residual(double t, const double* y, const double* dy, double* f
 void Continuous::read(double t, const double* y) {
   const Assembly& a = *compiled_.assembly;
   for (const SourceNode& source : core().sources)
-    values_[static_cast<std::size_t>(source.position)] = core().waveforms[source.waveform].value(t, source.angle);
+    values_[static_cast<std::size_t>(source.position)] =
+        core().waveforms[source.waveform].value(t, source.angle);
   const auto put = [&](Slot first, const double* from, std::size_t count) {
     for (std::size_t k = 0; k < count; ++k)
       values_[static_cast<std::size_t>(slot({first.index + static_cast<int>(k)}))] = from[k];
   };
   for (NodeId n = 1; n < a.node_count(); ++n) {
     if (unknown(n) >= 0)
-      values_[static_cast<std::size_t>(compiled_.layout.node_position[static_cast<std::size_t>(n)])] = y[unknown(n)];
+      values_[static_cast<std::size_t>(compiled_.layout.node_position[static_cast<std::size_t>(n)])] =
+          y[unknown(n)];
   }
   for (std::size_t k = 0; k < a.series_parts.size(); ++k) {
     put(a.series_parts[k].first_current, y + series_at_[k], a.series_parts[k].ends.size());
@@ -343,7 +374,8 @@ void Continuous::read(double t, const double* y) {
   for (std::size_t k = 0; k < core().models.size(); ++k) {
     const auto states = core().models[k].model->states();
     for (int s = 0; s < states.count; ++s)
-      values_[static_cast<std::size_t>(core().models[k].places.first + states.first + s)] = y[model_at_[k] + s];
+      values_[static_cast<std::size_t>(core().models[k].places.first + states.first + s)] =
+          y[model_at_[k] + s];
   }
 }
 
@@ -372,8 +404,10 @@ void Continuous::remember(double t, const double* y, bool jump) {
     for (Eigen::Index p = 0; p < n; ++p) {
       v_near[p] = node(part.near[static_cast<std::size_t>(p)]);
       v_far[p] = node(part.far[static_cast<std::size_t>(p)]);
-      values_[static_cast<std::size_t>(slot({part.first_near_current.index + static_cast<int>(p)}))] = i_near[p];
-      values_[static_cast<std::size_t>(slot({part.first_far_current.index + static_cast<int>(p)}))] = i_far[p];
+      values_[static_cast<std::size_t>(slot({part.first_near_current.index + static_cast<int>(p)}))] =
+          i_near[p];
+      values_[static_cast<std::size_t>(slot({part.first_far_current.index + static_cast<int>(p)}))] =
+          i_far[p];
     }
     for (const auto& [v, i] : {std::pair{v_near, i_near}, std::pair{v_far, i_far}}) {
       const Eigen::VectorXd vm = part.currents.transpose() * v, im = part.voltages.transpose() * i;
@@ -393,7 +427,8 @@ void Continuous::read_lines(double t) {
     std::vector<double> near(part.near.size()), far(part.near.size());
     line_currents(t, part, k, near.data(), far.data());
     for (std::size_t p = 0; p < near.size(); ++p) {
-      values_[static_cast<std::size_t>(slot({part.first_near_current.index + static_cast<int>(p)}))] = near[p];
+      values_[static_cast<std::size_t>(slot({part.first_near_current.index + static_cast<int>(p)}))] =
+          near[p];
       values_[static_cast<std::size_t>(slot({part.first_far_current.index + static_cast<int>(p)}))] = far[p];
     }
   }
@@ -405,7 +440,7 @@ double Continuous::wave_at(std::size_t line, Eigen::Index mode, int end, double 
   for (std::size_t k = 0; k < line; ++k) at += 2 * compiled_.assembly->wave_parts[k].near.size();
   if (end == 1) at += compiled_.assembly->wave_parts[line].near.size();
   const std::vector<double>& kept = kept_waves_[at];
-  const auto above = std::upper_bound(kept_times_.begin(), kept_times_.end(), t);
+  const auto above = std::upper_bound(kept_times_.begin(), kept_times_.end(), t + 1e-12);
   if (above == kept_times_.begin())
     return core().lines.wave(line, static_cast<int>(mode), end, std::max(0.0, -t / start_step_s));
   if (above == kept_times_.end()) return kept.back();
@@ -413,7 +448,8 @@ double Continuous::wave_at(std::size_t line, Eigen::Index mode, int end, double 
   // At most two points on either side, all of one smooth stretch.
   const auto stretch = std::upper_bound(kept_from_.begin(), kept_from_.end(), k - 1);
   const std::size_t begins = *(stretch - 1), ends = stretch == kept_from_.end() ? kept.size() : *stretch;
-  const std::size_t last = std::min(k + 2, ends), first = std::max(last - std::min<std::size_t>(4, last), begins);
+  const std::size_t last = std::min(k + 2, ends),
+                    first = std::max(last - std::min<std::size_t>(4, last), begins);
   double sum = 0;
   for (std::size_t i = first; i < last; ++i) {
     double weight = 1;
@@ -425,14 +461,16 @@ double Continuous::wave_at(std::size_t line, Eigen::Index mode, int end, double 
   return sum;
 }
 
-void Continuous::line_currents(double t, const WavePart& part, std::size_t index, double* near, double* far) const {
+void Continuous::line_currents(double t, const WavePart& part, std::size_t index, double* near,
+                               double* far) const {
   const auto n = static_cast<Eigen::Index>(part.near.size());
   Eigen::VectorXd v_near(n), v_far(n), i_near(n), i_far(n);
   for (Eigen::Index p = 0; p < n; ++p) {
     v_near[p] = node(part.near[static_cast<std::size_t>(p)]);
     v_far[p] = node(part.far[static_cast<std::size_t>(p)]);
   }
-  const Eigen::VectorXd vm_near = part.currents.transpose() * v_near, vm_far = part.currents.transpose() * v_far;
+  const Eigen::VectorXd vm_near = part.currents.transpose() * v_near,
+                        vm_far = part.currents.transpose() * v_far;
   for (Eigen::Index m = 0; m < n; ++m) {
     const double quarter = part.resistance_ohm[m] / 4, z = part.surge_ohm[m] + quarter;
     const double c = (part.surge_ohm[m] - quarter) / z, one = (1 + c) / 2, other = (1 - c) / 2;

@@ -3,9 +3,10 @@
 //   series     L i' + R i + u - v = 0,  u' - S i = 0
 //   capacitance to ground or to a source   its current C v' enters the node;
 //   capacitance between unknown nodes      w - v = 0 and C w' - i = 0 with unknowns w, i
-//   bent inductance   x' - v = 0;   model   x' - slope = 0;   line   i = v/Z + what left the other end a travel time ago
-// Nodes that nothing but inductances hold would make the equations one of index 2: of each such set of nodes one
-// row is replaced by the derivative of the sum of all, sum of i' = 0.
+//   bent inductance   x' - v = 0;   model   x' - slope = 0;   line   i = v/Z + what left the other end a
+//   travel time ago
+// Nodes that nothing but inductances hold would make the equations one of index 2: of each such set of nodes
+// one row is replaced by the derivative of the sum of all, sum of i' = 0.
 #pragma once
 
 #include <vector>
@@ -66,13 +67,13 @@ class Continuous {
   std::vector<double> differential_, fixed_differential_, scales_;
   std::vector<std::string> owners_;
   std::vector<int> series_at_, charge_at_, capacitance_at_, segment_at_, model_at_;
-  std::vector<int> replaced_;        // per unknown node: set whose derivative stands in its row, or -1
-  std::vector<int> set_of_;          // per unknown node: untied set, or -1
-  std::vector<double> set_slopes_;   // per set: sum of the derivatives of the currents that leave it
+  std::vector<int> replaced_;       // per unknown node: set whose derivative stands in its row, or -1
+  std::vector<int> set_of_;         // per unknown node: untied set, or -1
+  std::vector<double> set_slopes_;  // per set: sum of the derivatives of the currents that leave it
   double voltage_scale_ = 1;
   double shortest_travel_s_ = 1e300;
   std::vector<double> kept_times_;
-  std::vector<std::size_t> kept_from_;  // where each smooth stretch of them begins
+  std::vector<std::size_t> kept_from_;           // where each smooth stretch of them begins
   std::vector<std::vector<double>> kept_waves_;  // per line, mode and end
 };
 

@@ -82,9 +82,10 @@ class Model {
   virtual void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i,
                      double step_s, double* values) = 0;
 
-  /// Its continuous equations, for the reference: `count` slots from `first` on are states x with dx/dt = slope(x, v).
+  /// Its continuous equations, for the reference: `count` slots from `first` on are states x with dx/dt =
+  /// slope(x, v).
   struct States {
-    bool known = false;      // whether the model has such equations
+    bool known = false;  // whether the model has such equations
     int first = 0, count = 0;
     bool inductive = false;  // its currents depend on states alone, not on the voltages
   };

@@ -1,5 +1,5 @@
-// The reference: continuous equations (continuous.hpp) in the hands of SUNDIALS IDA. Every switching, and every
-// arrival of what it set off at the end of a line, starts the integration anew from consistent values.
+// The reference: continuous equations (continuous.hpp) in the hands of SUNDIALS IDA. Every switching, and
+// every arrival of what it set off at the end of a line, starts the integration anew from consistent values.
 #include <algorithm>
 #include <cmath>
 #include <memory>
@@ -30,11 +30,15 @@ using Vector = std::unique_ptr<std::remove_pointer_t<N_Vector>, Freed>;
 
 constexpr double never = 1e300;
 /// Waves of a switching are followed over so many passages before the integrator copes alone.
-constexpr int followed_passages = 4;
+constexpr int followed_passages = 40;
+constexpr std::size_t most_arrivals = 400;
+/// With lines, the step is also held this short, so that what they delay is interpolated to better than 1e-8.
+constexpr double step_with_lines_s = 20e-6;
 
 class Solver {
  public:
-  Solver(const Study& study, double tolerance) : study_(study), equations_(study.network), tolerance_(tolerance) {
+  Solver(const Study& study, double tolerance)
+      : study_(study), equations_(study.network), tolerance_(tolerance) {
     SUNContext_Create(nullptr, &context_);
     const int n = equations_.size();
     y_.reset(N_VNew_Serial(n, context_));
@@ -45,7 +49,8 @@ class Solver {
     linear_.reset(SUNLinSol_Dense(y_.get(), matrix_.get(), context_));
     N_VConst(0, dy_.get());
     equations_.start(data(y_));
-    for (int k = 0; k < n; ++k) data(absolute_)[k] = tolerance * equations_.scales()[static_cast<std::size_t>(k)];
+    for (int k = 0; k < n; ++k)
+      data(absolute_)[k] = tolerance * equations_.scales()[static_cast<std::size_t>(k)];
     equations_.arrange();
     create();
   }
@@ -77,6 +82,7 @@ class Solver {
       const double stop = std::min(next_event(), study_.duration_s + study_.sample_s);
       advance_to(stop);
       switch_due();
+      while (next_sample_ < series_length_ && next_due() <= time_ + 1e-12) sample(time_);
     }
     return std::move(series_);
   }
@@ -112,7 +118,8 @@ class Solver {
     IDASVtolerances(ida_, tolerance_, absolute_.get());
     IDASetLinearSolver(ida_, linear_.get(), matrix_.get());
     IDASetMaxNumSteps(ida_, 1'000'000);
-    if (equations_.shortest_travel_s() < never) IDASetMaxStep(ida_, equations_.shortest_travel_s() / 2);
+    if (equations_.shortest_travel_s() < never)
+      IDASetMaxStep(ida_, std::min(step_with_lines_s, equations_.shortest_travel_s() / 2));
     const auto poles = static_cast<int>(equations_.core().poles.size());
     if (poles > 0) IDARootInit(ida_, poles, roots);
     IDASetNoInactiveRootWarn(ida_);
@@ -120,10 +127,11 @@ class Solver {
 
   void check(int flag, const char* what) const {
     if (flag >= 0) return;
-    throw Error(fmt::format(
-        "the reference {} no further at t = {:.9g} s (IDA {}); a loop of capacitances, or values that differ by many "
-        "decades, stop it",
-        what, time_, flag));
+    throw Error(
+        fmt::format("the reference {} no further at t = {:.9g} s (IDA {}); a loop of capacitances, or values "
+                    "that differ by many "
+                    "decades, stop it",
+                    what, time_, flag));
   }
 
   /// Consistent algebraic values and derivatives from the states as they are.
@@ -136,12 +144,18 @@ class Solver {
     IDASetId(ida_, id_.get());
     IDASetSuppressAlg(ida_, SUNTRUE);
     IDASetStopTime(ida_, t + 1);
+    IDASetLineSearchOffIC(ida_, SUNTRUE);  // nearly linear: full steps of Newton's method go straight home
+    IDASetMaxNumItersIC(ida_, 50);
+    IDASetMaxNumJacsIC(ida_, 20);
     check(IDACalcIC(ida_, IDA_YA_YDP_INIT, t + 1e-6), "starts");
     IDAGetConsistentIC(ida_, y_.get(), dy_.get());
     equations_.remember(t, data(y_), true);
     if (passages == 0) return;
     for (const auto& line : equations_.lines()) {
-      for (Eigen::Index m = 0; m < line.travel_s.size(); ++m) arrivals_.insert({t + line.travel_s[m], passages - 1});
+      for (Eigen::Index m = 0; m < line.travel_s.size() && arrivals_.size() < most_arrivals; ++m) {
+        // Equal sums of travel times must meet in one instant.
+        arrivals_.insert({std::round((t + line.travel_s[m]) * 1e12) * 1e-12, passages - 1});
+      }
     }
   }
 
@@ -163,8 +177,10 @@ class Solver {
       const int flag = IDASolve(ida_, stop, &reached, y_.get(), dy_.get(), IDA_ONE_STEP);
       check(flag, "gets");
       ++series_.steps;
-      // What is due at or before the instant reached.
-      while (next_sample_ < series_length_ && next_due() <= reached + 1e-12) sample(reached);
+      // What is due up to the instant reached; a sample at an event waits for what holds behind it.
+      const double before =
+          flag == IDA_ROOT_RETURN || reached >= stop - 1e-12 ? reached - 1e-12 : reached + 1e-12;
+      while (next_sample_ < series_length_ && next_due() <= before) sample(reached);
       time_ = reached;
       equations_.remember(reached, data(y_), false);
       if (flag == IDA_ROOT_RETURN || next_sample_ >= series_length_) return;
@@ -178,8 +194,9 @@ class Solver {
     for (Pole& pole : equations_.core().poles) {
       const bool closes = !pole.closed && pole.close_at <= time_ + 1e-12;
       const double current = equations_.pole_current(pole, data(y_));
-      const bool opens = pole.closed && pole.part_at <= time_ + 1e-12 &&
-                         std::abs(current) <= std::max(pole.chop_A * (1 + 1e-9), 1e-6 + 1e-6 * largest_current_);
+      const bool opens =
+          pole.closed && pole.part_at <= time_ + 1e-12 &&
+          std::abs(current) <= std::max(pole.chop_A * (1 + 1e-9), 1e-6 + 1e-6 * largest_current_);
       largest_current_ = std::max(largest_current_, std::abs(current));
       if (!closes && !opens) continue;
       pole.closed = closes;
@@ -279,14 +296,17 @@ std::vector<Mode> modes(const network::Network& network) {
     y[at] += d;
     equations.residual(0, y.data(), dy.data(), f1.data());
     y[at] = kept;
-    for (int r = 0; r < n; ++r) stiffness(r, k) = (f1[static_cast<std::size_t>(r)] - f0[static_cast<std::size_t>(r)]) / d;
+    for (int r = 0; r < n; ++r)
+      stiffness(r, k) = (f1[static_cast<std::size_t>(r)] - f0[static_cast<std::size_t>(r)]) / d;
     const double rate = 1e3 * equations.scales()[at];
     dy[at] = rate;
     equations.residual(0, y.data(), dy.data(), f1.data());
     dy[at] = 0;
-    for (int r = 0; r < n; ++r) mass(r, k) = (f1[static_cast<std::size_t>(r)] - f0[static_cast<std::size_t>(r)]) / rate;
+    for (int r = 0; r < n; ++r)
+      mass(r, k) = (f1[static_cast<std::size_t>(r)] - f0[static_cast<std::size_t>(r)]) / rate;
   }
-  // (s M + K) x = 0 as K^-1 M x = -(1/s) x: modes without an end (s infinite) become zeros, which are left out.
+  // (s M + K) x = 0 as K^-1 M x = -(1/s) x: modes without an end (s infinite) become zeros, which are left
+  // out.
   const Eigen::MatrixXd inverse = stiffness.fullPivLu().solve(mass);
   const Eigen::EigenSolver<Eigen::MatrixXd> solver(inverse);
   std::vector<Mode> found;
@@ -301,7 +321,8 @@ std::vector<Mode> modes(const network::Network& network) {
     part.maxCoeff(&most);
     found.push_back({-1.0 / mu, equations.owner(static_cast<int>(most))});
   }
-  std::sort(found.begin(), found.end(), [](const Mode& a, const Mode& b) { return std::abs(a.s) > std::abs(b.s); });
+  std::sort(found.begin(), found.end(),
+            [](const Mode& a, const Mode& b) { return std::abs(a.s) > std::abs(b.s); });
   return found;
 }
 

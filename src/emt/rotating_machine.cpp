@@ -106,7 +106,8 @@ void RotatingMachine::derivatives(const double* y, SpaceVector current, SpaceVec
   derivative(y + rotor_state(), current * turn, flux * turn, omega, places, values, dy + rotor_state());
 }
 
-void RotatingMachine::slopes(const Places& places, double* values, double* currents, double* slopes) noexcept {
+void RotatingMachine::slopes(const Places& places, double* values, double* currents,
+                             double* slopes) noexcept {
   double* slots = values + places.first;
   const double* y = slots + state(0);
   const SpaceVector flux = vector_at(values, places.first + flux_slot);

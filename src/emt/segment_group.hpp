@@ -56,14 +56,15 @@ class SegmentGroup {
   [[nodiscard]] int number(std::size_t k) const { return bents_[k].number; }
   [[nodiscard]] double siemens(std::size_t k) const noexcept { return conductance(bents_[k]); }
 
-  /// Chooses the piece on which the state in `values` lies.
-  void place(std::size_t k, const double* values) noexcept {
+  /// Chooses the piece on which the state in `values` lies; true when that is not the one around zero.
+  bool place(std::size_t k, const double* values) noexcept {
     Bent& bent = bents_[k];
     bent.piece = bent.first_piece;
     while (bent.piece + 1 < bent.first_piece + bent.count &&
            values[bent.state] > pieces_[static_cast<std::size_t>(bent.piece)].high) {
       ++bent.piece;
     }
+    return bent.piece != bent.first_piece + bent.count / 2;
   }
 
   void inject(Rule rule, const double* old, double* rhs) noexcept {

@@ -53,8 +53,8 @@ Series simulate(const Study& study, double step_s) {
     const double due = static_cast<double>(sample) * study.sample_s;
     while (plant.time_s() < due - 1e-9 * h) {
       if (plant.step() == Status::diverged) {
-        throw Error(fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step", plant.culprit(),
-                                plant.time_s()));
+        throw Error(fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step",
+                                plant.culprit(), plant.time_s()));
       }
       read();
     }

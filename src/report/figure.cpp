@@ -109,19 +109,44 @@ std::string event_labels(const record::Record& record) {
   return script;
 }
 
+void require_figure(const std::filesystem::path& path, std::size_t samples) {
+  if (path.extension() != ".png" && path.extension() != ".svg") {
+    throw Error(fmt::format("\"{}\" is no figure; name a .png or an .svg file", path.string()));
+  }
+  if (samples < 2) throw Error("the record has fewer than two samples; there is nothing to draw");
+  if (path.has_parent_path()) std::filesystem::create_directories(path.parent_path());
+}
+
+void run_gnuplot(const std::string& script, const std::filesystem::path& path) {
+  FILE* gnuplot = popen("gnuplot 2>&1 >/dev/null", "w");
+  if (!gnuplot) throw Error("gnuplot could not be started");
+  const bool written = fwrite(script.data(), 1, script.size(), gnuplot) == script.size();
+  const int status = pclose(gnuplot);
+  if (!written || status != 0) {
+    throw Error(fmt::format(
+        "gnuplot did not draw \"{}\" (status {}); is gnuplot-nox installed and the folder writable?",
+        path.string(), WIFEXITED(status) ? WEXITSTATUS(status) : status));
+  }
+}
+
+std::string terminal(const std::filesystem::path& path, double height) {
+  return fmt::format(
+      "set terminal {} size 1280,{:.0f} font 'DejaVu Sans,11' background '#ffffff'\nset output {}\n",
+      path.extension() == ".svg" ? "svg" : "pngcairo", height, quoted(path.string()));
+}
+
+constexpr const char* frame =
+    "set grid lc rgb '#e3e6e8' lt 1\nset border 3 lc rgb '#5b6770'\nset tics nomirror\nset key outside "
+    "right top noenhanced\nset lmargin 12\nset rmargin 18\n";
+
 std::string script_of(const record::Record& record, const std::string& title,
                       const std::filesystem::path& path, const std::vector<Panel>& panels,
                       const std::vector<const record::Binary*>& binaries) {
   const std::size_t rows = panels.size() + (binaries.empty() ? 0 : 1);
   const double height = 90 + panel_height * static_cast<double>(rows);
-  const bool svg = path.extension() == ".svg";
-  std::string s = fmt::format("set terminal {} size 1280,{:.0f} font 'DejaVu Sans,11' background '#ffffff'\n",
-                              svg ? "svg" : "pngcairo", height);
-  s += "set output " + quoted(path.string()) + "\n" + data_block(record, panels, binaries);
+  std::string s = terminal(path, height) + data_block(record, panels, binaries);
   s += fmt::format("set multiplot layout {},1 title {} noenhanced font ',14'\n", rows, quoted(title));
-  s += "set grid lc rgb '#e3e6e8' lt 1\nset border 3 lc rgb '#5b6770'\nset tics nomirror\nset key outside "
-       "right top noenhanced\n";
-  s += "set lmargin 12\nset rmargin 18\nset style line 1 lw 1.2\n";
+  s += frame;
   s += fmt::format("set xrange [{:.7g}:{:.7g}]\n", record.time_s.front(), record.time_s.back());
   s += event_marks(record) + event_labels(record);
   std::size_t column = 2;
@@ -193,24 +218,69 @@ std::vector<Panel> panels_of(const record::Record& record) {
 
 void draw_record(const record::Record& record, const std::string& title, const std::filesystem::path& path,
                  std::size_t most_panels) {
-  if (path.extension() != ".png" && path.extension() != ".svg") {
-    throw Error(fmt::format("\"{}\" is no figure; name a .png or an .svg file", path.string()));
-  }
-  if (record.time_s.size() < 2)
-    throw Error("the record has fewer than two samples; there is nothing to draw");
+  require_figure(path, record.time_s.size());
   std::vector<Panel> panels = panels_of(record);
   if (panels.size() > most_panels) panels.resize(most_panels);
-  const std::string script = script_of(record, title, path, panels, changing(record));
-  if (path.has_parent_path()) std::filesystem::create_directories(path.parent_path());
-  FILE* gnuplot = popen("gnuplot 2>&1 >/dev/null", "w");
-  if (!gnuplot) throw Error("gnuplot could not be started");
-  const bool written = fwrite(script.data(), 1, script.size(), gnuplot) == script.size();
-  const int status = pclose(gnuplot);
-  if (!written || status != 0) {
-    throw Error(fmt::format(
-        "gnuplot did not draw \"{}\" (status {}); is gnuplot-nox installed and the folder writable?",
-        path.string(), WIFEXITED(status) ? WEXITSTATUS(status) : status));
+  run_gnuplot(script_of(record, title, path, panels, changing(record)), path);
+}
+
+void draw_overlay(const record::Comparison& comparison, const std::string& first, const std::string& second,
+                  double band, const std::string& title, const std::filesystem::path& path,
+                  std::size_t most_signals) {
+  require_figure(path, comparison.time_s.size());
+  std::vector<const record::SignalComparison*> chosen;
+  for (const auto& signal : comparison.signals) chosen.push_back(&signal);
+  std::stable_sort(chosen.begin(), chosen.end(),
+                   [](const auto* a, const auto* b) { return a->nrmse > b->nrmse; });
+  // Signals that err alike (a breaker's and its cable's current) say it once.
+  const auto alike = [](const auto* a, const auto* b) {
+    return a->unit == b->unit && std::abs(a->rms - b->rms) <= 1e-3 * a->rms;
+  };
+  for (std::size_t k = 0; k < chosen.size(); ++k) {
+    chosen.erase(std::remove_if(chosen.begin() + static_cast<std::ptrdiff_t>(k) + 1, chosen.end(),
+                                [&](const auto* other) { return alike(chosen[k], other); }),
+                 chosen.end());
   }
+  if (chosen.size() > most_signals) chosen.resize(most_signals);
+  std::string s =
+      terminal(path, 90 + 1.6 * panel_height * static_cast<double>(chosen.size())) + "$data << EOD\n";
+  for (std::size_t k = 0; k < comparison.time_s.size(); ++k) {
+    s += fmt::format("{:.9g}", comparison.time_s[k]);
+    for (const auto* signal : chosen) {
+      const double peak = signal->peak > 0 ? signal->peak : 1;
+      s += fmt::format(" {:.7g} {:.7g} {:.6g}", signal->first[k], signal->second[k],
+                       100 * (signal->second[k] - signal->first[k]) / peak);
+    }
+    s += '\n';
+  }
+  s += fmt::format("EOD\nset multiplot title {} noenhanced font ',14'\n", quoted(title)) + frame;
+  s += fmt::format("set xrange [{:.7g}:{:.7g}]\n", comparison.time_s.front(), comparison.time_s.back());
+  // Each signal has a tall panel for the curves and a low one for the difference.
+  const double each = 0.93 / static_cast<double>(chosen.size());
+  for (std::size_t k = 0; k < chosen.size(); ++k) {
+    const double top = 0.95 - each * static_cast<double>(k);
+    const double scale = chosen[k]->peak >= 1000 ? 1e-3 : 1;
+    s += fmt::format(
+        "set origin 0,{:.4f}\nset size 1,{:.4f}\nset format x ''\nset bmargin 0.6\nset tmargin 0.8\n",
+        top - 0.66 * each, 0.66 * each);
+    s += "unset object\nset autoscale y\nset xlabel ''\nset ylabel " +
+         quoted((scale < 1 ? "k" : "") + chosen[k]->unit) + " noenhanced\n";
+    s += fmt::format(
+        "plot $data using 1:(${}*{}) with lines lw 2.4 lc rgb '#b9c3c9' title {}, $data using 1:(${}*{}) "
+        "with lines lw 1.1 lc rgb '{}' title {}\n",
+        3 * k + 2, scale, quoted(chosen[k]->name + " " + first), 3 * k + 3, scale,
+        colours[k % std::size(colours)], quoted(second));
+    const bool last = k + 1 == chosen.size();
+    s += fmt::format("set origin 0,{:.4f}\nset size 1,{:.4f}\nset format x{}\nset bmargin 2\n", top - each,
+                     0.34 * each, last ? "" : " ''");
+    s += fmt::format(
+        "set object 1 rectangle from graph 0,first {0:.4g} to graph 1,first {1:.4g} fc rgb '#2f7d5b' fs "
+        "solid 0.12 noborder behind\nset ylabel '%'\n{2}",
+        -100 * band, 100 * band, last ? "set xlabel 'time (s)'\n" : "");
+    s += fmt::format("plot $data using 1:{} with lines lw 1 lc rgb '{}' title 'difference'\n", 3 * k + 4,
+                     colours[k % std::size(colours)]);
+  }
+  run_gnuplot(s + "unset multiplot\n", path);
 }
 
 std::string file_stem(std::size_t number, const std::string& name) {

@@ -16,6 +16,8 @@ struct Words {
   tool::TestOptions test;
   tool::PlotOptions plot;
   tool::LineOptions line;
+  tool::StudyOptions study;
+  tool::CompareOptions compare;
   tool::RelayOptions relay;
   tool::FitnessOptions fitness;
   std::string kind;
@@ -79,6 +81,42 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->callback([&] { code = tool::plot(words.plot); });
 }
 
+void add_study_options(CLI::App* verb, tool::StudyOptions& study) {
+  verb->add_option("case", study.folder, case_help)->required();
+  verb->add_option("--trial", study.trial, "strike the fault of this trial");
+  verb->add_option("--for", study.duration, "simulated time; the trial's, or 0.2 s, when left out");
+  verb->add_option("--signals", study.signals, "signals to judge; all voltages and currents when left out");
+  verb->add_flag("--json", study.json, "print JSON");
+}
+
+void add_judging(CLI::App& app, Words& words, int& code) {
+  CLI::App* verb =
+      app.add_subcommand("reference", "solve the case with variable step and lay the fixed step over it");
+  add_study_options(verb, words.study);
+  verb->add_option("--tolerance", words.study.tolerance, "relative, of the variable step");
+  verb->add_option("--band", words.study.error, "half-width of the band of tolerance, of each signal's peak");
+  verb->add_option("--record", words.study.record, "write the reference: NAME.cfg (COMTRADE) or NAME.csv");
+  verb->add_option("--figure", words.study.figure, "draw both: NAME.png or NAME.svg");
+  verb->callback([&] { code = tool::reference(words.study); });
+
+  verb = app.add_subcommand("steps", "the largest step that keeps an error, and the modes that limit it");
+  add_study_options(verb, words.study);
+  verb->add_option("--error", words.study.error, "rms of the difference over the peak of any signal");
+  verb->callback([&] { code = tool::steps(words.study); });
+
+  verb = app.add_subcommand("compare", "lay two records over each other");
+  verb->add_option("first", words.compare.first, "COMTRADE (.cfg, .dat) or .csv")->required();
+  verb->add_option("second", words.compare.second, "the same")->required();
+  verb->add_option("--signals", words.compare.signals, "signals to compare; all common ones when left out");
+  verb->add_option("--shift", words.compare.shift,
+                   "move the second by at most this to lie best over the first");
+  verb->add_option("--band", words.compare.band,
+                   "half-width of the band of tolerance, of each signal's peak");
+  verb->add_option("--figure", words.compare.figure, "draw both: NAME.png or NAME.svg");
+  verb->add_flag("--json", words.compare.json, "print JSON");
+  verb->callback([&] { code = tool::compare(words.compare); });
+}
+
 void add_processes(CLI::App& app, Words& words, int& code) {
   CLI::App* verb = app.add_subcommand(
       "relay", "an overcurrent relay as a process of its own: sampled values in, GOOSE out");
@@ -111,6 +149,7 @@ int main(int argc, char** argv) {
   int code = tool::done;
   add_reading(app, words, code);
   add_running(app, words, code);
+  add_judging(app, words, code);
   add_processes(app, words, code);
   try {
     app.parse(argc, argv);

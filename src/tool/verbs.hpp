@@ -4,6 +4,7 @@
 
 #include <cstddef>
 #include <string>
+#include <vector>
 
 #include "zavrek/wire.hpp"
 
@@ -50,6 +51,32 @@ struct PlotOptions {
   std::size_t panels = 4;
 };
 [[nodiscard]] int plot(const PlotOptions& options);
+
+struct StudyOptions {
+  std::string folder;
+  std::string trial;
+  std::string duration;
+  std::string tolerance = "1e-8";
+  std::string error = "1 %";
+  std::vector<std::string> signals;
+  std::string record;
+  std::string figure;
+  bool json = false;
+};
+/// Solves the case with variable step and lays the fixed step over it.
+[[nodiscard]] int reference(const StudyOptions& options);
+/// The largest step that keeps the error, and the modes that limit it.
+[[nodiscard]] int steps(const StudyOptions& options);
+
+struct CompareOptions {
+  std::string first, second;
+  std::vector<std::string> signals;
+  std::string shift = "0 s";
+  std::string band = "1 %";
+  std::string figure;
+  bool json = false;
+};
+[[nodiscard]] int compare(const CompareOptions& options);
 
 struct LineOptions {
   std::string geometry;

@@ -57,6 +57,48 @@ pace::Timing execute(Rig& rig, bool wall, double duration_s) {
 
 }  // namespace
 
+emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
+  emt::Study study;
+  study.network = all.network;
+  study.network.faults.clear();
+  study.duration_s = duration_s > 0 ? duration_s : 0.2;
+  study.sample_s = all.network.step_s;
+  if (!trial || !trial->fault) return study;
+  study.network.faults.push_back(trial->fault->fault);
+  const emt::Plant plant = emt::compile(study.network);
+  const double inception = inception_time(plant, *trial, study.network.frequency_Hz);
+  study.commands = {{inception, "fault", true}, {inception + trial->fault->lasts_s, "fault", false}};
+  if (!(duration_s > 0)) study.duration_s = duration_of(*trial, study.network.frequency_Hz);
+  return study;
+}
+
+const Trial& find_trial(const Case& all, const std::string& name) {
+  std::vector<std::string> names;
+  for (const Trial& trial : all.trials) {
+    names.push_back(trial.name);
+    if (trial.name == name) return trial;
+  }
+  throw Error(fmt::format("no trial \"{}\"{}", name, suggestion(name, names)));
+}
+
+record::Record record_of(const emt::Series& series, const Case& all, double trigger_s) {
+  record::Record record;
+  record.station = all.network.title;
+  record.device = "Zavrek";
+  record.frequency_Hz = all.network.frequency_Hz;
+  record.time_s = series.time_s;
+  record.trigger_s = trigger_s;
+  if (series.time_s.size() > 1) record.rate_Hz = 1 / (series.time_s[1] - series.time_s[0]);
+  for (std::size_t k = 0; k < series.names.size(); ++k) {
+    record::Analog analog;
+    analog.name = series.names[k];
+    analog.unit = series.units[k];
+    analog.samples = series.values[k];
+    record.analogs.push_back(std::move(analog));
+  }
+  return record;
+}
+
 bool TrialResult::passed() const {
   return failure.empty() &&
          std::all_of(verdicts.begin(), verdicts.end(), [](const Verdict& v) { return v.passed; });

@@ -19,10 +19,16 @@ Network with_ct(CurrentTransformer ct) {
   ct.name = "ct";
   ct.on = "c";
   ct.primary_A = 400;
-  n.elements = {Source{.name = "grid", .bus = "bar", .angle_rad = -pi / 2, .short_circuit_VA = 500e6, .x_over_r = 30},
-                Cable{.name = "c", .between = {"bar", "end"}, .length_m = 1000, .r1_ohm_per_m = 5e-5, .x1_ohm_per_m = 3e-4,
-                      .r0_ohm_per_m = 5e-5, .x0_ohm_per_m = 3e-4},
-                Load{.name = "l", .bus = "end", .active_W = 6e6, .connection = "grounded star"}, ct};
+  n.elements = {
+      Source{.name = "grid", .bus = "bar", .angle_rad = -pi / 2, .short_circuit_VA = 500e6, .x_over_r = 30},
+      Cable{.name = "c",
+            .between = {"bar", "end"},
+            .length_m = 1000,
+            .r1_ohm_per_m = 5e-5,
+            .x1_ohm_per_m = 3e-4,
+            .r0_ohm_per_m = 5e-5,
+            .x0_ohm_per_m = 3e-4},
+      Load{.name = "l", .bus = "end", .active_W = 6e6, .connection = "grounded star"}, ct};
   n.faults = {Fault{.name = "f", .on = "end", .phases = "ABC"}};
   return n;
 }
@@ -51,7 +57,8 @@ TEST(CurrentTransformer, IsNearlyIdealBelowItsKneeAndSaturatesOnTheOffset) {
 
 TEST(CurrentTransformer, RemanenceBringsSaturationForward) {
   const auto time_to_saturation = [](double remanence) {
-    CurrentTransformer ct{.knee_V = 400, .knee_A = 0.02, .winding_ohm = 2, .burden_ohm = 3, .remanence = remanence};
+    CurrentTransformer ct{
+        .knee_V = 400, .knee_A = 0.02, .winding_ohm = 2, .burden_ohm = 3, .remanence = remanence};
     Plant plant = compile(with_ct(ct), 20e-6);
     plant.close(plant.operable("f"), 0.04);
     while (plant.time_s() < 0.5) {
@@ -60,7 +67,8 @@ TEST(CurrentTransformer, RemanenceBringsSaturationForward) {
     }
     return 1.0;
   };
-  const double without = time_to_saturation(0), against = time_to_saturation(-0.8), with = time_to_saturation(0.8);
+  const double without = time_to_saturation(0), against = time_to_saturation(-0.8),
+               with = time_to_saturation(0.8);
   EXPECT_LT(std::min(with, against), without);
   EXPECT_GT(std::max(with, against), std::min(with, against));
 }

@@ -70,7 +70,8 @@ TEST(Breaker, ChoppingAnInductiveCurrentRaisesTheVoltageByTheEnergyLeft) {
   double peak = 0;
   while (plant.time_s() < 0.05) {
     ASSERT_EQ(plant.step(), Status::running);
-    for (const char* phase : {"line.va", "line.vb", "line.vc"}) peak = std::max(peak, std::abs(value(plant, phase)));
+    for (const char* phase : {"line.va", "line.vb", "line.vc"})
+      peak = std::max(peak, std::abs(value(plant, phase)));
   }
   // V^2 = V0^2 + (L/C) i^2 with V0 the crest of the source (at the current zero the voltage is at its crest).
   const double l = 20e3 * 20e3 / 4e6 / (2 * pi * 50), c = 0.01e6 / (2 * pi * 50 * 20e3 * 20e3);
@@ -83,7 +84,8 @@ TEST(Breaker, ChoppingAnInductiveCurrentRaisesTheVoltageByTheEnergyLeft) {
 TEST(Breaker, StrikesAgainWhenTheGapIsTooWeakAndGoesOutLater) {
   Breaker weak{.withstand = {{0, 2e3}, {8e-3, 18e3}, {12e-3, 80e3}}};
   Network n = reactor_circuit(weak);
-  std::get<Capacitor>(n.elements[2]).reactive_var = 3e6;  // capacitive: 2 pu across the gap half a cycle later
+  std::get<Capacitor>(n.elements[2]).reactive_var =
+      3e6;  // capacitive: 2 pu across the gap half a cycle later
   std::get<Reactor>(n.elements[1]).reactive_var = 1e3;
   const auto count_strikes = [](Plant plant) {
     plant.open(plant.operable("q"), 0.0);
@@ -124,12 +126,13 @@ TEST(Breaker, InsertionResistorTakesTheVoltageFirst) {
 Network bay() {
   Network n;
   n.buses = {{"bar", 20e3}, {"mid", 20e3}, {"feeder", 20e3}};
-  n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 500e6},
-                Breaker{.name = "q0", .between = {"bar", "mid"}},
-                Disconnector{.name = "q9", .between = {"mid", "feeder"}, .travel_time_s = 0.05,
-                             .only_when_open = {"q0"}},
-                EarthingSwitch{.name = "q8", .bus = "feeder", .travel_time_s = 0.05, .only_when_open = {"q9"}},
-                Load{.name = "l", .bus = "feeder", .active_W = 5e6, .connection = "grounded star"}};
+  n.elements = {
+      Source{.name = "grid", .bus = "bar", .short_circuit_VA = 500e6},
+      Breaker{.name = "q0", .between = {"bar", "mid"}},
+      Disconnector{
+          .name = "q9", .between = {"mid", "feeder"}, .travel_time_s = 0.05, .only_when_open = {"q0"}},
+      EarthingSwitch{.name = "q8", .bus = "feeder", .travel_time_s = 0.05, .only_when_open = {"q9"}},
+      Load{.name = "l", .bus = "feeder", .active_W = 5e6, .connection = "grounded star"}};
   return n;
 }
 
@@ -167,7 +170,8 @@ TEST(Arc, DistortsTheVoltageAtItsOwnLevel) {
   Network n;
   n.buses = {{"bar", 20e3}};
   n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 200e6}};
-  n.faults = {Fault{.name = "f", .on = "bar", .phases = "AG", .arc_voltage_V = 2000, .arc_resistance_ohm = 0.02}};
+  n.faults = {
+      Fault{.name = "f", .on = "bar", .phases = "AG", .arc_voltage_V = 2000, .arc_resistance_ohm = 0.02}};
   Plant plant = compile(n, 20e-6);
   plant.close(plant.operable("f"), 0.005);
   run(plant, 0.1);
@@ -189,7 +193,8 @@ TEST(Fault, EvolvesFromOnePhaseToThree) {
   Network n;
   n.buses = {{"bar", 20e3}};
   n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 200e6}};
-  n.faults = {Fault{.name = "first", .on = "bar", .phases = "AG"}, Fault{.name = "then", .on = "bar", .phases = "ABC"}};
+  n.faults = {Fault{.name = "first", .on = "bar", .phases = "AG"},
+              Fault{.name = "then", .on = "bar", .phases = "ABC"}};
   Plant plant = compile(n);
   plant.close(plant.operable("first"), 0.02);
   plant.close(plant.operable("then"), 0.06);
@@ -210,8 +215,9 @@ TEST(Source, FollowsItsProgrammesAndCarriesItsHarmonics) {
   Plant plant = compile(n);
   const double peak = 20e3 * std::sqrt(2.0 / 3);
   run(plant, 0.05);
-  EXPECT_NEAR(value(plant, "bar.va"),
-              peak * (std::cos(2 * pi * 50 * plant.time_s()) + 0.04 * std::cos(10 * pi * 50 * plant.time_s())), 1);
+  EXPECT_NEAR(
+      value(plant, "bar.va"),
+      peak * (std::cos(2 * pi * 50 * plant.time_s()) + 0.04 * std::cos(10 * pi * 50 * plant.time_s())), 1);
   run(plant, 0.35);
   // theta(t) = 2 pi (50 * 0.1 + (50 + 45)/2 * 0.2 + 45 (t - 0.3))
   const double theta = 2 * pi * (5 + 9.5 + 45 * (plant.time_s() - 0.3));
@@ -238,9 +244,12 @@ TEST(Source, PlaysSamplesWithStraightLinesBetween) {
 TEST(Arrester, HoldsAnOvervoltageNearItsCurve) {
   Network n;
   n.buses = {{"bar", 20e3}};
-  n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 50e6,
-                       .magnitude_programme = {{0.02, 1}, {0.021, 2.5}}},
-                Arrester{.name = "u", .bus = "bar", .curve = {{18e3, 1e-3}, {22e3, 10}, {26e3, 1e3}, {30e3, 10e3}}}};
+  n.elements = {
+      Source{.name = "grid",
+             .bus = "bar",
+             .short_circuit_VA = 50e6,
+             .magnitude_programme = {{0.02, 1}, {0.021, 2.5}}},
+      Arrester{.name = "u", .bus = "bar", .curve = {{18e3, 1e-3}, {22e3, 10}, {26e3, 1e3}, {30e3, 10e3}}}};
   Plant plant = compile(n, 10e-6);
   double peak = 0, current = 0;
   while (plant.time_s() < 0.08) {
@@ -253,7 +262,8 @@ TEST(Arrester, HoldsAnOvervoltageNearItsCurve) {
   EXPECT_LT(peak, 30e3);  // 41 kV without
   EXPECT_GT(current, 100);
   // On the curve.
-  const double expected = current < 1e3 ? 22e3 + 4e3 * (current - 10) / 990 : 26e3 + 4e3 * (current - 1e3) / 9e3;
+  const double expected =
+      current < 1e3 ? 22e3 + 4e3 * (current - 10) / 990 : 26e3 + 4e3 * (current - 1e3) / 9e3;
   EXPECT_NEAR(peak, expected, 10);
   EXPECT_EQ(plant.crowded_steps(), 0);
 }
@@ -262,7 +272,11 @@ TEST(Filter, PresentsItsTunedResistance) {
   Network n;
   n.buses = {{"bar", 20e3}};
   n.elements = {Source{.name = "grid", .bus = "bar", .harmonics = {{5, 0.05}}},
-                Filter{.name = "f", .bus = "bar", .reactive_var = 2e6, .order = 5, .quality = 40,
+                Filter{.name = "f",
+                       .bus = "bar",
+                       .reactive_var = 2e6,
+                       .order = 5,
+                       .quality = 40,
                        .connection = "grounded star"}};
   Plant plant = compile(n, 10e-6);
   run(plant, 0.4);

@@ -32,14 +32,14 @@ struct Series {
   long long steps = 0;                      ///< that the calculation took
 };
 
-/// The plant with its fixed step (`step_s`, or the network's when 0); samples between grid points are interpolated.
-/// Throws Error when it diverges.
+/// The plant with its fixed step (`step_s`, or the network's when 0); samples between grid points are
+/// interpolated. Throws Error when it diverges.
 [[nodiscard]] Series simulate(const Study& study, double step_s = 0);
 
 /// The network's own differential-algebraic equations, solved with variable step and order (backward
-/// differentiation formulas of SUNDIALS IDA) to the relative tolerance. Throws Error naming what it cannot follow: an
-/// element without continuous equations, or a loop of capacitances.
-[[nodiscard]] Series solve_reference(const Study& study, double relative_tolerance = 1e-7);
+/// differentiation formulas of SUNDIALS IDA) to the relative tolerance. Throws Error naming what it cannot
+/// follow: an element without continuous equations, or a loop of capacitances.
+[[nodiscard]] Series solve_reference(const Study& study, double relative_tolerance = 1e-8);
 
 /// A mode of the network at rest, e^(s t).
 struct Mode {
@@ -47,8 +47,9 @@ struct Mode {
   std::string where;       ///< bus or element that takes the largest part in it
 };
 
-/// All oscillating or decaying modes of the network with its switches as they stand at the start, lines of travelling
-/// waves taken as what they are at either end, fastest first. Machines stand still in their steady state.
+/// All oscillating or decaying modes of the network with its switches as they stand at the start, lines of
+/// travelling waves taken as what they are at either end, fastest first. Machines stand still in their steady
+/// state.
 [[nodiscard]] std::vector<Mode> modes(const network::Network& network);
 
 }  // namespace zavrek::emt

@@ -1,0 +1,209 @@
+// The verbs that judge the step: reference, compare, steps.
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "tool/verbs.hpp"
+#include "zavrek/casefile.hpp"
+#include "zavrek/report.hpp"
+
+namespace zavrek::tool {
+namespace {
+
+struct Subject {
+  trial::Case all;
+  emt::Study study;
+  double trigger_s = 0;
+};
+
+Subject subject_of(const StudyOptions& options) {
+  Subject subject{casefile::read_case(options.folder), {}, 0};
+  const trial::Trial* trial = options.trial.empty() ? nullptr : &trial::find_trial(subject.all, options.trial);
+  const double duration = options.duration.empty() ? 0 : parse_quantity_as(options.duration, "s");
+  subject.study = trial::study_of(subject.all, trial, duration);
+  subject.study.signals = options.signals;
+  if (options.signals.empty()) {
+    // The voltages of the buses and the currents of the lines, cables and sources.
+    for (const std::string& name : emt::compile(subject.study.network).signal_names()) {
+      if (name.find(".v") != std::string::npos || name.find(".i") != std::string::npos)
+        subject.study.signals.push_back(name);
+    }
+  }
+  if (!subject.study.commands.empty()) subject.trigger_s = subject.study.commands.front().at_s;
+  return subject;
+}
+
+void write(const record::Record& record, const std::string& path) {
+  if (path.ends_with(".csv")) {
+    record::write_file(path, record::to_csv(record));
+  } else {
+    record::write_comtrade(record, path, record::Encoding::float32);
+  }
+}
+
+void print(const record::Comparison& comparison, std::size_t most) {
+  std::vector<const record::SignalComparison*> rows;
+  for (const auto& signal : comparison.signals) rows.push_back(&signal);
+  std::stable_sort(rows.begin(), rows.end(), [](const auto* a, const auto* b) { return a->nrmse > b->nrmse; });
+  fmt::print("  {:<22}{:>12}{:>10}{:>10}{:>10}{:>12}{:>10}\n", "signal", "peak", "rms", "nrmse", "largest", "at",
+             "in band");
+  for (std::size_t k = 0; k < rows.size() && k < most; ++k) {
+    const auto& s = *rows[k];
+    const double peak = s.peak > 0 ? s.peak : 1;
+    fmt::print("  {:<22}{:>12}{:>9.3f}%{:>9.3f}%{:>9.3f}%{:>12}{:>10}\n", s.name, print_rounded(s.peak, s.unit),
+               100 * s.rms / peak, 100 * s.nrmse, 100 * s.largest / peak, print_rounded(s.largest_at_s, "s"),
+               s.passed ? "yes" : fmt::format("{:.1f}%", 100 * (1 - s.outside)));
+  }
+  if (rows.size() > most) fmt::print("  ... and {} signals that differ less\n", rows.size() - most);
+}
+
+nlohmann::json to_json(const record::Comparison& comparison) {
+  nlohmann::json out{{"shift_s", comparison.shift_s}, {"passed", comparison.passed()}};
+  for (const auto& s : comparison.signals) {
+    out["signals"].push_back({{"name", s.name},
+                              {"unit", s.unit},
+                              {"peak", s.peak},
+                              {"rms", s.rms},
+                              {"nrmse", s.nrmse},
+                              {"largest", s.largest},
+                              {"largest_at_s", s.largest_at_s},
+                              {"outside_band", s.outside},
+                              {"passed", s.passed}});
+  }
+  return out;
+}
+
+/// Worst of all signals: rms of the difference over the peak. Signals far below the largest of their unit carry
+/// nothing worth judging.
+struct Worst {
+  double error = 0;
+  std::string signal;
+};
+Worst worst_of(const record::Comparison& comparison) {
+  Worst worst;
+  for (const auto& s : comparison.signals) {
+    double largest = 0;
+    for (const auto& other : comparison.signals) {
+      if (other.unit == s.unit) largest = std::max(largest, other.peak);
+    }
+    if (s.peak < 1e-3 * largest || s.peak == 0) continue;
+    if (s.rms / s.peak > worst.error) worst = {s.rms / s.peak, s.name};
+  }
+  return worst;
+}
+
+std::string mode_text(const emt::Mode& mode) {
+  if (std::abs(mode.s.imag()) < 1e-6 * std::abs(mode.s))
+    return fmt::format("decays in {}", print_rounded(-1 / mode.s.real(), "s"));
+  return fmt::format("{}, decays in {}", print_rounded(std::abs(mode.s.imag()) / (2 * std::numbers::pi), "Hz"),
+                     print_rounded(-1 / mode.s.real(), "s"));
+}
+
+}  // namespace
+
+int reference(const StudyOptions& options) {
+  const Subject subject = subject_of(options);
+  const double tolerance = parse_quantity_as(options.tolerance, "");
+  if (!(tolerance >= 1e-12 && tolerance <= 1e-2)) throw Error("a tolerance from 1e-12 to 1e-2 is wanted");
+  const emt::Series exact = emt::solve_reference(subject.study, tolerance);
+  const emt::Series fixed = emt::simulate(subject.study);
+  const record::Record first = trial::record_of(exact, subject.all, subject.trigger_s);
+  const record::Record second = trial::record_of(fixed, subject.all, subject.trigger_s);
+  if (!options.record.empty()) write(first, options.record);
+  const double band = parse_quantity_as(options.error, "");
+  const record::Comparison comparison = record::compare(first, second, {.band = band});
+  if (!options.figure.empty()) {
+    report::draw_overlay(comparison, "reference", "fixed step", band,
+                         fmt::format("{}: step of {} over the reference", subject.all.network.title,
+                                     print_rounded(subject.all.network.step_s, "s")),
+                         options.figure);
+  }
+  if (options.json) {
+    nlohmann::json out = to_json(comparison);
+    out["reference_steps"] = exact.steps;
+    out["fixed_steps"] = fixed.steps;
+    fmt::print("{}\n", out.dump(2));
+    return done;
+  }
+  fmt::print("{} of {}: {} variable steps (tolerance {}), {} of {}\n", print_rounded(subject.study.duration_s, "s"),
+             subject.all.network.title, exact.steps, options.tolerance, fixed.steps,
+             print_rounded(subject.all.network.step_s, "s"));
+  print(comparison, 12);
+  return done;
+}
+
+int compare(const CompareOptions& options) {
+  const record::Record first = record::read_record(options.first), second = record::read_record(options.second);
+  const double band = parse_quantity_as(options.band, "");
+  if (!(band > 0)) throw Error("a band above zero is wanted, such as \"1 %\"");
+  const record::Comparison comparison = record::compare(
+      first, second, {.signals = options.signals, .most_shift_s = parse_quantity_as(options.shift, "s"), .band = band});
+  if (!options.figure.empty())
+    report::draw_overlay(comparison, "first", "second", band, options.first + " and " + options.second, options.figure);
+  if (options.json) {
+    fmt::print("{}\n", to_json(comparison).dump(2));
+  } else {
+    fmt::print("{} signals over {}, the second {} by {}\n", comparison.signals.size(),
+               print_rounded(comparison.time_s.back() - comparison.time_s.front(), "s"),
+               comparison.shift_s >= 0 ? "late" : "early", print_rounded(std::abs(comparison.shift_s), "s"));
+    print(comparison, 40);
+    fmt::print("{}: {} of {} signals stay within {} of their peak\n", comparison.passed() ? "passed" : "FAILED",
+               std::count_if(comparison.signals.begin(), comparison.signals.end(), [](const auto& s) { return s.passed; }),
+               comparison.signals.size(), options.band);
+  }
+  return comparison.passed() ? done : failed_verdict;
+}
+
+int steps(const StudyOptions& options) {
+  Subject subject = subject_of(options);
+  const double wanted = parse_quantity_as(options.error, "");
+  if (!(wanted > 0)) throw Error("an error above zero is wanted, such as \"1 %\"");
+  const double tolerance = std::min(1e-8, wanted / 1000);
+  const double own = subject.all.network.step_s;
+  const double bound = emt::compile(subject.study.network).summary().largest_step_s;
+  const record::Record exact = trial::record_of(emt::solve_reference(subject.study, tolerance), subject.all, 0);
+  nlohmann::json out;
+  if (!options.json)
+    fmt::print("{}\n  {:>10}  {:>12}  {}\n", subject.all.network.title, "step", "worst rms", "signal");
+  double largest = 0;
+  for (const double factor : {4.0, 2.0, 1.0, 0.5, 0.2, 0.1, 0.05, 0.02}) {
+    const double step = own * factor;
+    if (step > bound) continue;
+    subject.study.network.step_s = step;
+    const Worst worst =
+        worst_of(record::compare(exact, trial::record_of(emt::simulate(subject.study, step), subject.all, 0)));
+    if (worst.error <= wanted) largest = std::max(largest, step);
+    out["steps"].push_back({{"step_s", step}, {"error", worst.error}, {"signal", worst.signal}});
+    if (!options.json)
+      fmt::print("  {:>10}  {:>11.4f}%  {}\n", print_rounded(step, "s"), 100 * worst.error, worst.signal);
+    if (worst.error < wanted / 30) break;
+  }
+  const std::vector<emt::Mode> all = emt::modes(subject.study.network);
+  out["largest_step_s"] = largest;
+  for (std::size_t k = 0; k < all.size() && k < 8; ++k)
+    out["modes"].push_back({{"real", all[k].s.real()}, {"imaginary", all[k].s.imag()}, {"where", all[k].where}});
+  if (options.json) {
+    fmt::print("{}\n", out.dump(2));
+    return largest > 0 ? done : failed_verdict;
+  }
+  if (largest > 0) {
+    fmt::print("largest step that keeps {} rms of the peak: {}\n", options.error, print_rounded(largest, "s"));
+  } else {
+    fmt::print("none of these steps keeps {} rms of the peak\n", options.error);
+  }
+  fmt::print("fastest modes\n");
+  for (std::size_t k = 0; k < all.size() && k < 4; ++k) {
+    // Ten steps to a period, or to a time constant.
+    const double period = std::abs(all[k].s.imag()) > 1e-6 * std::abs(all[k].s)
+                              ? 2 * std::numbers::pi / std::abs(all[k].s.imag())
+                              : -1 / all[k].s.real();
+    fmt::print("  {:<40} at {:<14} ten steps to it: {}\n", mode_text(all[k]), all[k].where,
+               print_rounded(period / 10, "s"));
+  }
+  return largest > 0 ? done : failed_verdict;
+}
+
+}  // namespace zavrek::tool

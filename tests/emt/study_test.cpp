@@ -1,0 +1,140 @@
+#include "zavrek/emt/study.hpp"
+
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <numbers>
+
+#include "emt/circuits.hpp"
+
+namespace zavrek::emt {
+namespace {
+
+using namespace network;
+constexpr double pi = std::numbers::pi;
+
+class VariableStep : public testing::TestWithParam<test::Circuit> {};
+
+TEST_P(VariableStep, MeetsTheIndependentAnswer) {
+  const test::Circuit& circuit = GetParam();
+  Study study{.network = circuit.network, .duration_s = 0.05, .sample_s = 1e-4, .signals = {circuit.signal}};
+  const Series series = solve_reference(study);
+  const test::Reference answer = test::read_reference(std::string(ZAVREK_TEST_DATA) + "/" + circuit.file, circuit.column);
+  double squares = 0, peak = 0;
+  int count = 0;
+  std::size_t k = 0;
+  for (std::size_t j = 1; j < series.time_s.size(); ++j) {
+    while (k < answer.time_s.size() && answer.time_s[k] < series.time_s[j] - 1e-9) ++k;
+    if (k == answer.time_s.size() || answer.time_s[k] > series.time_s[j] + 1e-9) continue;
+    const double error = circuit.scale * series.values[0][j] - answer.value[k];
+    squares += error * error;
+    peak = std::max(peak, std::abs(answer.value[k]));
+    ++count;
+  }
+  ASSERT_GT(count, 100);
+  EXPECT_LT(std::sqrt(squares / count), 5e-6 * peak);
+}
+
+std::string name_of(const testing::TestParamInfo<test::Circuit>& info) {
+  return info.param.file.substr(0, info.param.file.find('.')) + std::to_string(info.param.column);
+}
+INSTANTIATE_TEST_SUITE_P(Circuits, VariableStep, testing::ValuesIn(test::reference_circuits()), name_of);
+
+/// rms of the difference over the peak, worst signal.
+double difference(const Study& study, double step_s) {
+  const Series exact = solve_reference(study), fixed = simulate(study, step_s);
+  double worst = 0;
+  for (std::size_t s = 0; s < exact.names.size(); ++s) {
+    double squares = 0, peak = 0;
+    for (std::size_t k = 0; k < exact.time_s.size(); ++k) {
+      squares += std::pow(fixed.values[s][k] - exact.values[s][k], 2);
+      peak = std::max(peak, std::abs(exact.values[s][k]));
+    }
+    if (peak > 0) worst = std::max(worst, std::sqrt(squares / static_cast<double>(exact.time_s.size())) / peak);
+  }
+  return worst;
+}
+
+Study faulted_motor() {
+  Network n;
+  n.buses = {{"bar", 11e3}, {"mid", 11e3}, {"end", 11e3}};
+  n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 300e6},
+                Breaker{.name = "q", .between = {"bar", "mid"}},
+                Branch{.name = "z", .between = {"mid", "end"}, .resistance_ohm = 0.2, .inductance_H = 2e-3},
+                InductionMachine{.name = "m",
+                                 .bus = "end",
+                                 .stator_resistance_ohm = 1.2,
+                                 .stator_leakage_ohm = 6,
+                                 .magnetizing_ohm = 240,
+                                 .rotor_leakage_ohm = 6,
+                                 .rotor_resistance_ohm = 1.4,
+                                 .inertia_kgm2 = 22,
+                                 .load_torque_Nm = 3000},
+                Capacitor{.name = "c", .bus = "end", .reactive_var = 0.4e6, .connection = "grounded star"}};
+  n.faults = {Fault{.name = "f", .on = "mid", .phases = "ABC", .resistance_ohm = 3}};
+  return {.network = n,
+          .commands = {{0.0213, "f", true}, {0.05, "f", false}},
+          .duration_s = 0.12,
+          .sample_s = 1e-4,
+          .signals = {"z.ia", "m.torque", "m.speed", "end.vb", "grid.ic"}};
+}
+
+TEST(Reference, AgreesWithTheFixedStepThroughAFaultAndItsClearing) {
+  const Study study = faulted_motor();
+  const double coarse = difference(study, 50e-6), fine = difference(study, 10e-6);
+  EXPECT_LT(coarse, 0.02);
+  EXPECT_LT(fine, 1e-3);
+  EXPECT_GT(coarse / fine, 5);
+}
+
+TEST(Reference, FollowsSaturationArcsAndNodesThatOnlyInductancesHold) {
+  Network n;
+  n.buses = {{"bar", 20e3}, {"high", 20e3}, {"low", 0.4e3}};
+  n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 300e6},
+                Branch{.name = "z", .between = {"bar", "high"}, .resistance_ohm = 0.1, .inductance_H = 1e-3},
+                Transformer{.name = "t", .high_bus = "high", .low_bus = "low", .rating_VA = 2e6, .high_voltage_V = 20e3,
+                            .low_voltage_V = 400, .short_circuit_voltage = 0.06, .copper_loss_W = 20e3, .knee = 0.9},
+                Load{.name = "l", .bus = "low", .active_W = 0.5e6, .reactive_var = 0.2e6, .connection = "grounded star"}};
+  n.faults = {Fault{.name = "f", .on = "low", .phases = "AG", .arc_voltage_V = 60}};
+  const Study study{.network = n,
+                    .commands = {{0.031, "f", true}},
+                    .duration_s = 0.08,
+                    .sample_s = 1e-4,
+                    .signals = {"t.ia", "low.vb", "f.ia"}};
+  EXPECT_LT(difference(study, 10e-6), 5e-3);
+}
+
+TEST(Modes, AreThoseOfTheClosedForm) {
+  Network n;
+  n.buses = {{"s", 1e3, "a"}, {"m", 1e3, "a"}};
+  n.elements = {Source{.name = "e", .bus = "s"},
+                Branch{.name = "z", .between = {"s", "m"}, .resistance_ohm = 2, .inductance_H = 1e-3},
+                Capacitor{.name = "c", .bus = "m", .reactive_var = 2 * pi * 50 * 1e6 * 1e-6}};  // 1 uF
+  const std::vector<Mode> found = modes(n);
+  ASSERT_FALSE(found.empty());
+  EXPECT_NEAR(found[0].s.real(), -1000, 1);
+  EXPECT_NEAR(std::abs(found[0].s.imag()), std::sqrt(1e9 - 1e6), 30);
+}
+
+TEST(Reference, NamesWhatItCannotFollow) {
+  Network n;
+  n.buses = {{"a", 4e3}, {"b", 4e3}};
+  n.elements = {Source{.name = "e", .bus = "a"}, Regulator{.name = "r", .between = {"a", "b"}, .target_V = 120},
+                Load{.name = "l", .bus = "b", .active_W = 1e5, .connection = "grounded star"}};
+  try {
+    (void)solve_reference({.network = n});
+    FAIL();
+  } catch (const Error& error) {
+    EXPECT_TRUE(std::string(error.what()).starts_with("regulator.r: has no continuous equations")) << error.what();
+  }
+  Study study = faulted_motor();
+  study.signals = {"z.iaa"};
+  EXPECT_THROW((void)solve_reference(study), Error);
+  study.signals.clear();
+  study.commands = {{0.01, "g", true}};
+  EXPECT_THROW((void)solve_reference(study), Error);
+  EXPECT_THROW((void)simulate(study), Error);
+}
+
+}  // namespace
+}  // namespace zavrek::emt
