@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/emt/frequency_line.hpp"
 #include "zavrek/record.hpp"
 #include "zavrek/trial.hpp"
 
@@ -34,6 +35,12 @@ void draw_record(const record::Record& record, const std::string& title, const s
 void draw_overlay(const record::Comparison& comparison, const std::string& first, const std::string& second,
                   double band, const std::string& title, const std::filesystem::path& path,
                   std::size_t most_signals = 3);
+
+/// A line over frequency: resistance and inductance of its sequences (of its phases, when it has not three),
+/// and the propagation of its modes with what was fitted to it. Throws as `draw_record` does.
+void draw_line(const network::LineGeometry& geometry, const emt::FrequencyLine& fit,
+               const emt::FrequencyLineOptions& options, const std::string& title,
+               const std::filesystem::path& path);
 
 /// File name for a trial: its number and its name in plain letters, "02-two-phase-fault-far".
 [[nodiscard]] std::string file_stem(std::size_t number, const std::string& name);

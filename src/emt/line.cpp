@@ -10,6 +10,7 @@
 
 #include <fmt/format.h>
 
+#include "emt/frequency_line_model.hpp"
 #include "emt/pi_section.hpp"
 
 namespace zavrek::emt::internal {
@@ -62,6 +63,41 @@ EndCurrents add_wave(Assembly& assembly, const std::string& owner, const std::ve
   return currents;
 }
 
+EndCurrents add_frequency_line(Assembly& assembly, const std::string& owner, const std::vector<NodeId>& near,
+                               const std::vector<NodeId>& far, const network::Line& line,
+                               const std::string& letters, double length_m) {
+  const network::LineGeometry& geometry = geometry_of(assembly, owner, letters, line.geometry);
+  FrequencyLine fitted = fit_line(
+      geometry,
+      {.length_m = length_m, .from_Hz = line.fit_from_Hz, .to_Hz = line.fit_to_Hz, .poles = line.fit_poles});
+  if (!fitted.passive()) {
+    throw Error(
+        Flaw{.file = {},
+             .place = owner,
+             .field = "fit_poles",
+             .text = "the fit is not passive; take other fit_poles or a narrower range of frequency"});
+  }
+  double worst = 0;
+  for (const FittedMode& mode : fitted.modes)
+    worst = std::max({worst, mode.admittance.error, mode.propagation.error});
+  assembly.note(fmt::format("{}: fitted with {} poles to {:.2g} % rms", owner, line.fit_poles, 100 * worst));
+  std::vector<Ends> ends;
+  for (const auto* nodes : {&near, &far}) {
+    for (const NodeId node : *nodes) ends.push_back({node, ground_node});
+  }
+  const Slot first = assembly.model({.owner = owner,
+                                     .ends = ends,
+                                     .model = std::make_unique<FrequencyLineModel>(
+                                         std::move(fitted), assembly.step_s(), assembly.omega())});
+  EndCurrents currents;
+  const int n = static_cast<int>(near.size());
+  for (int k = 0; k < n; ++k) {
+    currents.near.push_back({value_of({first.index + k})});
+    currents.far.push_back({value_of({first.index + n + k})});
+  }
+  return currents;
+}
+
 }  // namespace
 
 template <>
@@ -82,6 +118,13 @@ void assemble(const network::Line& line, Assembly& assembly) {
                                  print_rounded(travel, "s"), print_rounded(assembly.step_s(), "s"),
                                  print_rounded(travel, "s"))});
   }
+  const bool follows = line.parameters == "frequency";
+  if (follows && line.geometry.empty()) {
+    throw Error(Flaw{.file = {},
+                     .place = owner,
+                     .field = "geometry",
+                     .text = "missing; parameters that follow the frequency come from a geometry"});
+  }
   EndCurrents whole;
   for (std::size_t s = 0; s + 1 < stations.size(); ++s) {
     const double length = (stations[s + 1].fraction - stations[s].fraction) * line.length_m;
@@ -92,9 +135,11 @@ void assemble(const network::Line& line, Assembly& assembly) {
                       "step's travel",
                       owner, 100 * stations[s].fraction, 100 * stations[s + 1].fraction));
     }
-    EndCurrents currents =
-        waves ? add_wave(assembly, owner, stations[s].nodes, stations[s + 1].nodes, modes, length)
-              : add_pi_section(assembly, owner, stations[s].nodes, stations[s + 1].nodes, per_metre * length);
+    const auto &near = stations[s].nodes, &far = stations[s + 1].nodes;
+    EndCurrents currents = waves && follows
+                               ? add_frequency_line(assembly, owner, near, far, line, letters, length)
+                           : waves ? add_wave(assembly, owner, near, far, modes, length)
+                                   : add_pi_section(assembly, owner, near, far, per_metre * length);
     if (whole.near.empty()) whole.near = std::move(currents.near);
     whole.far = std::move(currents.far);
   }

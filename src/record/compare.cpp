@@ -75,7 +75,8 @@ class Misfit {
       if (t < from_ || t > until_) continue;
       for (const Pair& pair : pairs_) {
         if (pair.peak == 0) continue;
-        const double d = (at(second_.time_s, pair.second->samples, t + shift) - pair.first->samples[k]) / pair.peak;
+        const double d =
+            (at(second_.time_s, pair.second->samples, t + shift) - pair.first->samples[k]) / pair.peak;
         sum += d * d;
         ++count;
       }
@@ -118,13 +119,17 @@ bool Comparison::passed() const {
 }
 
 Comparison compare(const Record& first, const Record& second, const CompareOptions& options) {
-  if (first.time_s.empty() || second.time_s.empty()) throw Error("a record without samples cannot be compared");
+  if (first.time_s.empty() || second.time_s.empty())
+    throw Error("a record without samples cannot be compared");
   const std::vector<Pair> pairs = pairs_of(first, second, options);
-  const double from = std::max({options.from_s, first.time_s.front(), second.time_s.front() + options.most_shift_s});
-  const double until = std::min({options.until_s, first.time_s.back(), second.time_s.back() - options.most_shift_s});
+  const double from =
+      std::max({options.from_s, first.time_s.front(), second.time_s.front() + options.most_shift_s});
+  const double until =
+      std::min({options.until_s, first.time_s.back(), second.time_s.back() - options.most_shift_s});
   Comparison comparison;
   if (options.most_shift_s > 0) {
-    const double spacing = (first.time_s.back() - first.time_s.front()) / static_cast<double>(first.time_s.size());
+    const double spacing =
+        (first.time_s.back() - first.time_s.front()) / static_cast<double>(first.time_s.size());
     comparison.shift_s = find_shift(Misfit(first, second, pairs, from, until), options.most_shift_s, spacing);
   }
   const double slack = 1e-9;

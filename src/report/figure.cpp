@@ -5,9 +5,11 @@
 #include <cctype>
 #include <cmath>
 #include <cstdio>
+#include <numbers>
 
 #include <fmt/format.h>
 
+#include "zavrek/emt/line_constants.hpp"
 #include "zavrek/report.hpp"
 
 namespace zavrek::report {
@@ -281,6 +283,55 @@ void draw_overlay(const record::Comparison& comparison, const std::string& first
                      colours[k % std::size(colours)]);
   }
   run_gnuplot(s + "unset multiplot\n", path);
+}
+
+void draw_line(const network::LineGeometry& geometry, const emt::FrequencyLine& fit,
+               const emt::FrequencyLineOptions& options, const std::string& title,
+               const std::filesystem::path& path) {
+  constexpr int points = 240;
+  require_figure(path, points);
+  const bool sequences = fit.phases == 3;
+  std::string s = terminal(path, 860) + "$data << EOD\n";
+  for (int k = 0; k <= points; ++k) {
+    const double f =
+        options.from_Hz * std::pow(options.to_Hz / options.from_Hz, static_cast<double>(k) / points);
+    const double omega = 2 * std::numbers::pi * f;
+    const emt::LineConstants c = emt::line_constants_at(geometry, f);
+    const auto z1 = sequences ? c.z1_ohm_per_m : c.series_ohm_per_m[0];
+    const auto z0 = sequences ? c.z0_ohm_per_m : c.series_ohm_per_m[0];
+    s += fmt::format("{:.6g} {:.6g} {:.6g} {:.6g} {:.6g}", f, 1e3 * z1.real(), 1e3 * z0.real(),
+                     1e6 * z1.imag() / omega, 1e6 * z0.imag() / omega);
+    for (std::size_t m = 0; m < fit.modes.size(); ++m) {
+      const std::complex<double> fitted = fit.modes[m].propagation({0, omega});
+      const std::complex<double> exact = emt::propagation_of(geometry, fit, m, options.length_m, f);
+      s += fmt::format(" {:.6g} {:.6g}", std::abs(exact), std::abs(fitted));
+    }
+    s += '\n';
+  }
+  s += fmt::format("EOD\nset multiplot layout 3,1 title {} noenhanced font ',14'\n", quoted(title)) + frame;
+  s += fmt::format("set logscale x\nset format x '%.0s %cHz'\nset xrange [{:.6g}:{:.6g}]\n", options.from_Hz,
+                   options.to_Hz);
+  const char* one = sequences ? "positive sequence" : "first phase";
+  const auto pair = [&](const char* label, int column, bool log) {
+    s += fmt::format(
+        "set ylabel '{}'\n{} logscale y\nplot $data using 1:{} with lines lw 1.6 lc rgb '{}' title '{}'",
+        label, log ? "set" : "unset", column, colours[2], one);
+    if (sequences)
+      s += fmt::format(", $data using 1:{} with lines lw 1.6 lc rgb '{}' title 'zero sequence'", column + 1,
+                       colours[0]);
+    s += "\n";
+  };
+  pair("resistance, ohm/km", 2, true);
+  pair("inductance, mH/km", 4, false);
+  s += fmt::format("set xlabel 'frequency'\nset ylabel 'propagation over {}'\nset yrange [0:1.05]\nplot ",
+                   print_rounded(options.length_m, "m"));
+  for (std::size_t m = 0; m < fit.modes.size(); ++m) {
+    s += fmt::format(
+        "{0}$data using 1:{1} with lines lw 3 lc rgb '#c9d1d6' title '{2}', $data using 1:{3} with lines lw "
+        "1.3 lc rgb '{4}' title 'fit, mode {5}'",
+        m ? ", " : "", 6 + 2 * m, m ? "" : "exact", 7 + 2 * m, colours[m % std::size(colours)], m + 1);
+  }
+  run_gnuplot(s + "\nunset multiplot\n", path);
 }
 
 std::string file_stem(std::size_t number, const std::string& name) {

@@ -6,7 +6,9 @@
 
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
+#include "zavrek/emt/frequency_line.hpp"
 #include "zavrek/emt/line_constants.hpp"
+#include "zavrek/report.hpp"
 
 namespace zavrek::tool {
 namespace {
@@ -14,9 +16,11 @@ namespace {
 void print(const emt::LineConstants& c, const emt::LineGeometry& geometry) {
   const double omega = 2 * std::numbers::pi * c.frequency_Hz;
   const std::size_t n = c.phases.size();
-  fmt::print("{} wires at {}, earth of {} by {}\n", geometry.wires.size(),
-             print_quantity(c.frequency_Hz, "Hz"), print_quantity(geometry.earth_resistivity_ohm_m, "ohm m"),
-             geometry.earth);
+  const bool cables = !geometry.cores.empty();
+  fmt::print("{} {} at {}, earth of {}, {}\n", cables ? geometry.cores.size() : geometry.wires.size(),
+             cables ? "cables" : "wires", print_quantity(c.frequency_Hz, "Hz"),
+             print_quantity(geometry.earth_resistivity_ohm_m, "ohm m"),
+             cables ? "screens bonded " + geometry.bonding : "return by " + geometry.earth);
   const auto matrix = [&](std::string_view title, auto&& entry) {
     fmt::print("\n{}\n", title);
     for (std::size_t row = 0; row < n; ++row) {
@@ -67,16 +71,48 @@ nlohmann::json to_json(const emt::LineConstants& c) {
   return out;
 }
 
+nlohmann::json to_json(const emt::FrequencyLine& fit) {
+  nlohmann::json out{{"passive", fit.passive()}};
+  for (const emt::FittedMode& m : fit.modes) {
+    out["modes"].push_back({{"delay_s", m.delay_s},
+                            {"admittance_error", m.admittance.error},
+                            {"propagation_error", m.propagation.error},
+                            {"least_real_S", m.least_real_S},
+                            {"largest_propagation", m.largest_propagation}});
+  }
+  return out;
+}
+
+void print(const emt::FrequencyLine& fit, const std::string& length, int poles) {
+  fmt::print("\nfit over frequency, {} with {} poles: {}\n", length, poles,
+             fit.passive() ? "passive" : "NOT PASSIVE");
+  fmt::print("  mode      delay   admittance error   propagation error\n");
+  for (std::size_t k = 0; k < fit.modes.size(); ++k) {
+    fmt::print("  {:<4}{:>11}{:>17.3f}%{:>19.3f}%\n", k + 1, print_rounded(fit.modes[k].delay_s, "s"),
+               100 * fit.modes[k].admittance.error, 100 * fit.modes[k].propagation.error);
+  }
+}
+
 }  // namespace
 
 int line(const LineOptions& options) {
   const emt::LineGeometry geometry = casefile::read_line_geometry(options.geometry);
   const emt::LineConstants constants = emt::line_constants(geometry);
+  const bool fits = !options.length.empty() || !options.figure.empty();
+  const std::string length = options.length.empty() ? "10 km" : options.length;
+  const emt::FrequencyLineOptions how{.length_m = parse_quantity_as(length, "m"), .poles = options.poles};
+  if (!(how.length_m > 0)) throw Error("a length above zero is wanted");
+  emt::FrequencyLine fit;
+  if (fits) fit = emt::fit_line(geometry, how);
+  if (!options.figure.empty()) report::draw_line(geometry, fit, how, options.geometry, options.figure);
   if (options.json) {
-    fmt::print("{}\n", to_json(constants).dump(2));
-  } else {
-    print(constants, geometry);
+    nlohmann::json out = to_json(constants);
+    if (fits) out["fit"] = to_json(fit);
+    fmt::print("{}\n", out.dump(2));
+    return done;
   }
+  print(constants, geometry);
+  if (fits) print(fit, length, options.poles);
   return done;
 }
 

@@ -40,9 +40,12 @@ void add_reading(CLI::App& app, Words& words, int& code) {
                    "cable, breaker, stage, trial, ...; all kinds are listed when left out");
   verb->callback([&] { code = tool::describe(words.kind); });
 
-  verb = app.add_subcommand("line", "constants of an overhead line from its cross-section");
+  verb = app.add_subcommand("line", "constants of an overhead line or of cables from the cross-section");
   verb->add_option("geometry", words.line.geometry, "file with the wires; see `zavrek describe wire`")
       ->required();
+  verb->add_option("--length", words.line.length, "fit the parameters over frequency for this length");
+  verb->add_option("--poles", words.line.poles, "poles of each fitted function")->check(CLI::Range(2, 40));
+  verb->add_option("--figure", words.line.figure, "draw it over frequency: NAME.png or NAME.svg");
   verb->add_flag("--json", words.line.json, "print JSON");
   verb->callback([&] { code = tool::line(words.line); });
 }

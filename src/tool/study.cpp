@@ -21,7 +21,8 @@ struct Subject {
 
 Subject subject_of(const StudyOptions& options) {
   Subject subject{casefile::read_case(options.folder), {}, 0};
-  const trial::Trial* trial = options.trial.empty() ? nullptr : &trial::find_trial(subject.all, options.trial);
+  const trial::Trial* trial =
+      options.trial.empty() ? nullptr : &trial::find_trial(subject.all, options.trial);
   const double duration = options.duration.empty() ? 0 : parse_quantity_as(options.duration, "s");
   subject.study = trial::study_of(subject.all, trial, duration);
   subject.study.signals = options.signals;
@@ -47,14 +48,16 @@ void write(const record::Record& record, const std::string& path) {
 void print(const record::Comparison& comparison, std::size_t most) {
   std::vector<const record::SignalComparison*> rows;
   for (const auto& signal : comparison.signals) rows.push_back(&signal);
-  std::stable_sort(rows.begin(), rows.end(), [](const auto* a, const auto* b) { return a->nrmse > b->nrmse; });
-  fmt::print("  {:<22}{:>12}{:>10}{:>10}{:>10}{:>12}{:>10}\n", "signal", "peak", "rms", "nrmse", "largest", "at",
-             "in band");
+  std::stable_sort(rows.begin(), rows.end(),
+                   [](const auto* a, const auto* b) { return a->nrmse > b->nrmse; });
+  fmt::print("  {:<22}{:>12}{:>10}{:>10}{:>10}{:>12}{:>10}\n", "signal", "peak", "rms", "nrmse", "largest",
+             "at", "in band");
   for (std::size_t k = 0; k < rows.size() && k < most; ++k) {
     const auto& s = *rows[k];
     const double peak = s.peak > 0 ? s.peak : 1;
-    fmt::print("  {:<22}{:>12}{:>9.3f}%{:>9.3f}%{:>9.3f}%{:>12}{:>10}\n", s.name, print_rounded(s.peak, s.unit),
-               100 * s.rms / peak, 100 * s.nrmse, 100 * s.largest / peak, print_rounded(s.largest_at_s, "s"),
+    fmt::print("  {:<22}{:>12}{:>9.3f}%{:>9.3f}%{:>9.3f}%{:>12}{:>10}\n", s.name,
+               print_rounded(s.peak, s.unit), 100 * s.rms / peak, 100 * s.nrmse, 100 * s.largest / peak,
+               print_rounded(s.largest_at_s, "s"),
                s.passed ? "yes" : fmt::format("{:.1f}%", 100 * (1 - s.outside)));
   }
   if (rows.size() > most) fmt::print("  ... and {} signals that differ less\n", rows.size() - most);
@@ -76,8 +79,8 @@ nlohmann::json to_json(const record::Comparison& comparison) {
   return out;
 }
 
-/// Worst of all signals: rms of the difference over the peak. Signals far below the largest of their unit carry
-/// nothing worth judging.
+/// Worst of all signals: rms of the difference over the peak. Signals far below the largest of their unit
+/// carry nothing worth judging.
 struct Worst {
   double error = 0;
   std::string signal;
@@ -98,7 +101,8 @@ Worst worst_of(const record::Comparison& comparison) {
 std::string mode_text(const emt::Mode& mode) {
   if (std::abs(mode.s.imag()) < 1e-6 * std::abs(mode.s))
     return fmt::format("decays in {}", print_rounded(-1 / mode.s.real(), "s"));
-  return fmt::format("{}, decays in {}", print_rounded(std::abs(mode.s.imag()) / (2 * std::numbers::pi), "Hz"),
+  return fmt::format("{}, decays in {}",
+                     print_rounded(std::abs(mode.s.imag()) / (2 * std::numbers::pi), "Hz"),
                      print_rounded(-1 / mode.s.real(), "s"));
 }
 
@@ -128,21 +132,24 @@ int reference(const StudyOptions& options) {
     fmt::print("{}\n", out.dump(2));
     return done;
   }
-  fmt::print("{} of {}: {} variable steps (tolerance {}), {} of {}\n", print_rounded(subject.study.duration_s, "s"),
-             subject.all.network.title, exact.steps, options.tolerance, fixed.steps,
-             print_rounded(subject.all.network.step_s, "s"));
+  fmt::print("{} of {}: {} variable steps (tolerance {}), {} of {}\n",
+             print_rounded(subject.study.duration_s, "s"), subject.all.network.title, exact.steps,
+             options.tolerance, fixed.steps, print_rounded(subject.all.network.step_s, "s"));
   print(comparison, 12);
   return done;
 }
 
 int compare(const CompareOptions& options) {
-  const record::Record first = record::read_record(options.first), second = record::read_record(options.second);
+  const record::Record first = record::read_record(options.first),
+                       second = record::read_record(options.second);
   const double band = parse_quantity_as(options.band, "");
   if (!(band > 0)) throw Error("a band above zero is wanted, such as \"1 %\"");
   const record::Comparison comparison = record::compare(
-      first, second, {.signals = options.signals, .most_shift_s = parse_quantity_as(options.shift, "s"), .band = band});
+      first, second,
+      {.signals = options.signals, .most_shift_s = parse_quantity_as(options.shift, "s"), .band = band});
   if (!options.figure.empty())
-    report::draw_overlay(comparison, "first", "second", band, options.first + " and " + options.second, options.figure);
+    report::draw_overlay(comparison, "first", "second", band, options.first + " and " + options.second,
+                         options.figure);
   if (options.json) {
     fmt::print("{}\n", to_json(comparison).dump(2));
   } else {
@@ -150,8 +157,10 @@ int compare(const CompareOptions& options) {
                print_rounded(comparison.time_s.back() - comparison.time_s.front(), "s"),
                comparison.shift_s >= 0 ? "late" : "early", print_rounded(std::abs(comparison.shift_s), "s"));
     print(comparison, 40);
-    fmt::print("{}: {} of {} signals stay within {} of their peak\n", comparison.passed() ? "passed" : "FAILED",
-               std::count_if(comparison.signals.begin(), comparison.signals.end(), [](const auto& s) { return s.passed; }),
+    fmt::print("{}: {} of {} signals stay within {} of their peak\n",
+               comparison.passed() ? "passed" : "FAILED",
+               std::count_if(comparison.signals.begin(), comparison.signals.end(),
+                             [](const auto& s) { return s.passed; }),
                comparison.signals.size(), options.band);
   }
   return comparison.passed() ? done : failed_verdict;
@@ -164,7 +173,8 @@ int steps(const StudyOptions& options) {
   const double tolerance = std::min(1e-8, wanted / 1000);
   const double own = subject.all.network.step_s;
   const double bound = emt::compile(subject.study.network).summary().largest_step_s;
-  const record::Record exact = trial::record_of(emt::solve_reference(subject.study, tolerance), subject.all, 0);
+  const record::Record exact =
+      trial::record_of(emt::solve_reference(subject.study, tolerance), subject.all, 0);
   nlohmann::json out;
   if (!options.json)
     fmt::print("{}\n  {:>10}  {:>12}  {}\n", subject.all.network.title, "step", "worst rms", "signal");
@@ -173,8 +183,8 @@ int steps(const StudyOptions& options) {
     const double step = own * factor;
     if (step > bound) continue;
     subject.study.network.step_s = step;
-    const Worst worst =
-        worst_of(record::compare(exact, trial::record_of(emt::simulate(subject.study, step), subject.all, 0)));
+    const Worst worst = worst_of(
+        record::compare(exact, trial::record_of(emt::simulate(subject.study, step), subject.all, 0)));
     if (worst.error <= wanted) largest = std::max(largest, step);
     out["steps"].push_back({{"step_s", step}, {"error", worst.error}, {"signal", worst.signal}});
     if (!options.json)
@@ -184,13 +194,15 @@ int steps(const StudyOptions& options) {
   const std::vector<emt::Mode> all = emt::modes(subject.study.network);
   out["largest_step_s"] = largest;
   for (std::size_t k = 0; k < all.size() && k < 8; ++k)
-    out["modes"].push_back({{"real", all[k].s.real()}, {"imaginary", all[k].s.imag()}, {"where", all[k].where}});
+    out["modes"].push_back(
+        {{"real", all[k].s.real()}, {"imaginary", all[k].s.imag()}, {"where", all[k].where}});
   if (options.json) {
     fmt::print("{}\n", out.dump(2));
     return largest > 0 ? done : failed_verdict;
   }
   if (largest > 0) {
-    fmt::print("largest step that keeps {} rms of the peak: {}\n", options.error, print_rounded(largest, "s"));
+    fmt::print("largest step that keeps {} rms of the peak: {}\n", options.error,
+               print_rounded(largest, "s"));
   } else {
     fmt::print("none of these steps keeps {} rms of the peak\n", options.error);
   }

@@ -80,6 +80,9 @@ struct CompareOptions {
 
 struct LineOptions {
   std::string geometry;
+  std::string length;  // to fit, when given
+  int poles = 14;
+  std::string figure;
   bool json = false;
 };
 [[nodiscard]] int line(const LineOptions& options);

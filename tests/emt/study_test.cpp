@@ -19,7 +19,8 @@ TEST_P(VariableStep, MeetsTheIndependentAnswer) {
   const test::Circuit& circuit = GetParam();
   Study study{.network = circuit.network, .duration_s = 0.05, .sample_s = 1e-4, .signals = {circuit.signal}};
   const Series series = solve_reference(study);
-  const test::Reference answer = test::read_reference(std::string(ZAVREK_TEST_DATA) + "/" + circuit.file, circuit.column);
+  const test::Reference answer =
+      test::read_reference(std::string(ZAVREK_TEST_DATA) + "/" + circuit.file, circuit.column);
   double squares = 0, peak = 0;
   int count = 0;
   std::size_t k = 0;
@@ -50,7 +51,8 @@ double difference(const Study& study, double step_s) {
       squares += std::pow(fixed.values[s][k] - exact.values[s][k], 2);
       peak = std::max(peak, std::abs(exact.values[s][k]));
     }
-    if (peak > 0) worst = std::max(worst, std::sqrt(squares / static_cast<double>(exact.time_s.size())) / peak);
+    if (peak > 0)
+      worst = std::max(worst, std::sqrt(squares / static_cast<double>(exact.time_s.size())) / peak);
   }
   return worst;
 }
@@ -92,9 +94,20 @@ TEST(Reference, FollowsSaturationArcsAndNodesThatOnlyInductancesHold) {
   n.buses = {{"bar", 20e3}, {"high", 20e3}, {"low", 0.4e3}};
   n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 300e6},
                 Branch{.name = "z", .between = {"bar", "high"}, .resistance_ohm = 0.1, .inductance_H = 1e-3},
-                Transformer{.name = "t", .high_bus = "high", .low_bus = "low", .rating_VA = 2e6, .high_voltage_V = 20e3,
-                            .low_voltage_V = 400, .short_circuit_voltage = 0.06, .copper_loss_W = 20e3, .knee = 0.9},
-                Load{.name = "l", .bus = "low", .active_W = 0.5e6, .reactive_var = 0.2e6, .connection = "grounded star"}};
+                Transformer{.name = "t",
+                            .high_bus = "high",
+                            .low_bus = "low",
+                            .rating_VA = 2e6,
+                            .high_voltage_V = 20e3,
+                            .low_voltage_V = 400,
+                            .short_circuit_voltage = 0.06,
+                            .copper_loss_W = 20e3,
+                            .knee = 0.9},
+                Load{.name = "l",
+                     .bus = "low",
+                     .active_W = 0.5e6,
+                     .reactive_var = 0.2e6,
+                     .connection = "grounded star"}};
   n.faults = {Fault{.name = "f", .on = "low", .phases = "AG", .arc_voltage_V = 60}};
   const Study study{.network = n,
                     .commands = {{0.031, "f", true}},
@@ -119,13 +132,15 @@ TEST(Modes, AreThoseOfTheClosedForm) {
 TEST(Reference, NamesWhatItCannotFollow) {
   Network n;
   n.buses = {{"a", 4e3}, {"b", 4e3}};
-  n.elements = {Source{.name = "e", .bus = "a"}, Regulator{.name = "r", .between = {"a", "b"}, .target_V = 120},
+  n.elements = {Source{.name = "e", .bus = "a"},
+                Regulator{.name = "r", .between = {"a", "b"}, .target_V = 120},
                 Load{.name = "l", .bus = "b", .active_W = 1e5, .connection = "grounded star"}};
   try {
     (void)solve_reference({.network = n});
     FAIL();
   } catch (const Error& error) {
-    EXPECT_TRUE(std::string(error.what()).starts_with("regulator.r: has no continuous equations")) << error.what();
+    EXPECT_TRUE(std::string(error.what()).starts_with("regulator.r: has no continuous equations"))
+        << error.what();
   }
   Study study = faulted_motor();
   study.signals = {"z.iaa"};
