@@ -1,6 +1,7 @@
 // What a step costs, beside what it would cost otherwise and beside the floor of the machine.
 //
 //   plant          a step of the compiled network, everything included
+//   solve          the nodal equations alone, as the plant solves them within it
 //   klu solve      a general sparse solve with the same number of nodes and the same pattern, factors given
 //   klu refactor   the same with a numerical refactorisation before it (what a switching would cost there)
 //   floor          one pass over as many numbers as the plant's factors hold
@@ -19,6 +20,7 @@
 
 #include <Eigen/SparseCore>
 
+#include "emt/compile.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
 
@@ -121,6 +123,17 @@ void bench_plant(benchmark::State& state, network::Network network) {
   for (auto _ : state) benchmark::DoNotOptimize(plant.step());
 }
 
+/// The nodal equations alone, as the plant solves them in each step.
+void bench_solve(benchmark::State& state, const network::Network& network) {
+  const emt::internal::Compiled compiled = emt::internal::compile_parts(network, 0);
+  auto& core = *compiled.core;
+  for (auto& value : core.present) value = 1e-3;
+  for (auto _ : state) {
+    for (auto& partition : core.partitions) partition.solve(core.present.data());
+    benchmark::DoNotOptimize(core.present.data());
+  }
+}
+
 void bench_klu(benchmark::State& state, int buses, bool refactor) {
   Klu klu(matrix_of(district(buses), buses));
   const Eigen::VectorXd b = Eigen::VectorXd::LinSpaced(klu.n(), -1, 1);
@@ -183,7 +196,7 @@ class TableReporter final : public benchmark::BenchmarkReporter {
 
 int main(int argc, char** argv) {
   benchmark::Initialize(&argc, argv);
-  const std::vector<int> sizes{10, 33, 100, 333, 1000};
+  const std::vector<int> sizes{10, 33, 100, 333, 1000, 3333};
   const trial::Case quay = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
   const auto add = [](const std::string& name, auto&& work) {
     benchmark::RegisterBenchmark(name.c_str(), work)
@@ -197,6 +210,7 @@ int main(int argc, char** argv) {
     const network::Network network = district(buses).network;
     const int entries = emt::compile(network).summary().factor_entries;
     add("plant" + of, [network](benchmark::State& s) { bench_plant(s, network); });
+    add("own" + of, [network](benchmark::State& s) { bench_solve(s, network); });
     add("solve" + of, [buses](benchmark::State& s) { bench_klu(s, buses, false); });
     add("refactor" + of, [buses](benchmark::State& s) { bench_klu(s, buses, true); });
     add("floor" + of, [entries](benchmark::State& s) { bench_floor(s, entries); });
@@ -211,13 +225,13 @@ int main(int argc, char** argv) {
   TableReporter table;
   benchmark::RunSpecifiedBenchmarks(&table);
 
-  fmt::print("{:>6}  {:>12}  {:>12}  {:>12}  {:>12}  {:>12}  {:>14}\n", "buses", "plant ns", "klu solve ns",
-             "refactor ns", "floor ns", "solve/plant", "plant/floor");
+  fmt::print("{:>6} {:>11} {:>11} {:>13} {:>13} {:>11} {:>11} {:>11} {:>11}\n", "buses", "step ns",
+             "solve ns", "klu solve ns", "refactor ns", "floor ns", "klu/solve", "klu/step", "step/floor");
   for (const int buses : sizes) {
     const auto of = [&](const char* name) { return table[fmt::format("{}/{}", name, buses)]; };
-    fmt::print("{:>6}  {:>12.0f}  {:>12.0f}  {:>12.0f}  {:>12.0f}  {:>12.2f}  {:>14.2f}\n", buses,
-               of("plant"), of("solve"), of("refactor"), of("floor"), of("solve") / of("plant"),
-               of("plant") / of("floor"));
+    fmt::print("{:>6} {:>11.0f} {:>11.0f} {:>13.0f} {:>13.0f} {:>11.0f} {:>11.2f} {:>11.2f} {:>11.2f}\n",
+               buses, of("plant"), of("own"), of("solve"), of("refactor"), of("floor"),
+               of("solve") / of("own"), of("solve") / of("plant"), of("plant") / of("floor"));
   }
   fmt::print(
       "growth from {} to {} buses: exponent {:.3f}\n", sizes[1], sizes.back(),

@@ -25,6 +25,7 @@ class Compiler {
   Compiled run() {
     assemble_elements();
     refuse_floating(assembly_);
+    refuse_capacitor_loops();
     stamps_ = stamp_parts(assembly_);
     topology_ = find_topology(assembly_, stamps_.entries);
     lay_out();
@@ -46,6 +47,26 @@ class Compiler {
             std::any_of(fields.begin(), fields.end(), [](const auto& f) { return f.names_element; });
         if (does == refers) std::visit([&](const auto& e) { assemble(e, assembly_); }, element);
       }
+    }
+  }
+
+  /// A bank across a stiff source: each step of the source would be an impulse of current.
+  void refuse_capacitor_loops() const {
+    const auto imposed = [&](NodeId node) {
+      return node == ground_node || std::any_of(assembly_.known_nodes.begin(), assembly_.known_nodes.end(),
+                                                [&](const KnownNode& k) { return k.node == node; });
+    };
+    for (const CapacitancePart& part : assembly_.capacitance_parts) {
+      if (!part.owner.starts_with("capacitor.")) continue;
+      if (!std::all_of(part.ends.begin(), part.ends.end(),
+                       [&](const Ends& e) { return imposed(e.p) && imposed(e.q); }))
+        continue;
+      throw Error(Flaw{
+          .file = {},
+          .place = part.owner,
+          .field = "bus",
+          .text = "closes a loop of capacitors and stiff sources; give the source a short_circuit or put a "
+                  "branch in between"});
     }
   }
 

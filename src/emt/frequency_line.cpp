@@ -1,5 +1,6 @@
-// Fitting: per mode Yc = sqrt(y/z) and H = exp(-sqrt(z y) l), z = modal series impedance from the geometry at each
-// frequency, y = j w C. H is divided by its delay before it is fitted, so that a few smooth terms suffice.
+// Fitting: per mode Yc = sqrt(y/z) and H = exp(-sqrt(z y) l), z = modal series impedance from the geometry at
+// each frequency, y = j w C. H is divided by its delay before it is fitted, so that a few smooth terms
+// suffice.
 #include "zavrek/emt/frequency_line.hpp"
 
 #include <algorithm>
@@ -18,8 +19,8 @@ constexpr double transformation_Hz = 5000;
 constexpr int samples_per_decade = 20;
 
 struct Sampled {
-  Eigen::MatrixXcd series;       // ohm/m
-  Eigen::MatrixXd capacitance;   // F/m
+  Eigen::MatrixXcd series;      // ohm/m
+  Eigen::MatrixXd capacitance;  // F/m
 };
 
 Sampled sample(const network::LineGeometry& geometry, double frequency_Hz) {
@@ -38,13 +39,14 @@ double delay_of(const std::vector<double>& omega, const std::vector<Complex>& ga
                 double arrives) {
   double delay = 1e300;
   for (std::size_t k = 0; k < omega.size(); ++k) {
-    if (std::exp(-gamma[k].real() * length_m) > arrives) delay = std::min(delay, gamma[k].imag() * length_m / omega[k]);
+    if (std::exp(-gamma[k].real() * length_m) > arrives)
+      delay = std::min(delay, gamma[k].imag() * length_m / omega[k]);
   }
   return delay;
 }
 
-/// Propagation with the delay that makes it easiest to fit: a causal function that falls towards the top of the range
-/// has some lag left there. What hardly arrives is left to vanish by itself.
+/// Propagation with the delay that makes it easiest to fit: a causal function that falls towards the top of
+/// the range has some lag left there. What hardly arrives is left to vanish by itself.
 void fit_propagation(FittedMode& mode, const std::vector<double>& omega, const std::vector<Complex>& gamma,
                      const FrequencyLineOptions& options) {
   constexpr double worth_fitting = 0.003, arrives = 0.03;
@@ -84,12 +86,13 @@ void check_passivity(FittedMode& mode, const std::vector<double>& omega) {
 }  // namespace
 
 bool FrequencyLine::passive() const {
-  return std::all_of(modes.begin(), modes.end(),
-                     [](const FittedMode& m) { return m.least_real_S > 0 && m.largest_propagation <= 1 + 1e-3; });
+  return std::all_of(modes.begin(), modes.end(), [](const FittedMode& m) {
+    return m.least_real_S > 0 && m.largest_propagation <= 1 + 1e-3;
+  });
 }
 
-std::complex<double> propagation_of(const network::LineGeometry& given, const FrequencyLine& line, std::size_t mode,
-                                    double length_m, double frequency_Hz) {
+std::complex<double> propagation_of(const network::LineGeometry& given, const FrequencyLine& line,
+                                    std::size_t mode, double length_m, double frequency_Hz) {
   network::LineGeometry geometry = given;
   geometry.earth = "complex depth";
   const Sampled s = sample(geometry, frequency_Hz);
@@ -102,7 +105,8 @@ std::complex<double> propagation_of(const network::LineGeometry& given, const Fr
     }
   }
   const double omega = 2 * std::numbers::pi * frequency_Hz;
-  return std::exp(-std::sqrt(z * Complex(0, omega)) * length_m + Complex(0, omega * line.modes[mode].delay_s));
+  return std::exp(-std::sqrt(z * Complex(0, omega)) * length_m +
+                  Complex(0, omega * line.modes[mode].delay_s));
 }
 
 FrequencyLine fit_line(const network::LineGeometry& given, const FrequencyLineOptions& options) {

@@ -28,7 +28,8 @@ FrequencyLineModel::Function FrequencyLineModel::function_of(const RationalFit& 
   const double d = step_s / 2;
   for (std::size_t k = 0; k < fit.poles.size(); ++k) {
     const Complex p = fit.poles[k], below = 1.0 - d * p;
-    f.fractions.push_back({(1.0 + d * p) / below, d * fit.residues[k] / below, 1.0 / below, p.imag() == 0 ? 1.0 : 2.0});
+    f.fractions.push_back(
+        {(1.0 + d * p) / below, d * fit.residues[k] / below, 1.0 / below, p.imag() == 0 ? 1.0 : 2.0});
   }
   states_ += static_cast<int>(fit.poles.size());
   return f;
@@ -40,7 +41,8 @@ Eigen::MatrixXd FrequencyLineModel::conductance(double) const {
     for (int c = 0; c < n_; ++c) {
       double sum = 0;
       for (int m = 0; m < n_; ++m) {
-        sum += line_.currents[static_cast<std::size_t>(r * n_ + m)] * modes_[static_cast<std::size_t>(m)].direct *
+        sum += line_.currents[static_cast<std::size_t>(r * n_ + m)] *
+               modes_[static_cast<std::size_t>(m)].direct *
                line_.currents[static_cast<std::size_t>(c * n_ + m)];
       }
       g(r, c) = g(n_ + r, n_ + c) = sum;
@@ -69,7 +71,8 @@ Eigen::MatrixXcd FrequencyLineModel::admittance(Complex s, double omega) const {
   return y;
 }
 
-double FrequencyLineModel::modal(const std::vector<double>& transform, const double* phases, int mode) const noexcept {
+double FrequencyLineModel::modal(const std::vector<double>& transform, const double* phases,
+                                 int mode) const noexcept {
   double sum = 0;
   for (int k = 0; k < n_; ++k) sum += transform[static_cast<std::size_t>(k * n_ + mode)] * phases[k];
   return sum;
@@ -96,7 +99,8 @@ void FrequencyLineModel::start(const Places& places, const Eigen::VectorXcd& v, 
       const auto length = static_cast<long long>(mode.sent[end].size());
       for (long long back = 0; back < length; ++back) {
         const auto at = static_cast<std::size_t>((length - back) % length);
-        mode.sent[end][at] = (sent[end] * std::polar(1.0, -omega_ * step_s * static_cast<double>(back))).real();
+        mode.sent[end][at] =
+            (sent[end] * std::polar(1.0, -omega_ * step_s * static_cast<double>(back))).real();
       }
     }
     const double steps = mode.delay_steps, whole = std::floor(steps);
@@ -146,8 +150,8 @@ void FrequencyLineModel::keep(double from_steps, const Places& places, const dou
   }
 }
 
-bool FrequencyLineModel::begin(const Stretch& stretch, const Places& places, const double* old, double* history,
-                               double*) noexcept {
+bool FrequencyLineModel::begin(const Stretch& stretch, const Places& places, const double* old,
+                               double* history, double*) noexcept {
   const bool whole = stretch.rule == Rule::trapezoidal;
   keep((stretch.until_s - stretch.length_s()) / step_, places, old);
   const double* slots = old + places.first;
@@ -168,7 +172,8 @@ bool FrequencyLineModel::begin(const Stretch& stretch, const Places& places, con
         j += f.weight * (whole ? f.advance * x0 + f.gain * v0 : f.euler * x0).real();
       }
       const double u1 = past(mode, 1 - end, stretch.until_s / step_ - mode.delay_steps);
-      const double u0 = past(mode, 1 - end, (stretch.until_s - stretch.length_s()) / step_ - mode.delay_steps);
+      const double u0 =
+          past(mode, 1 - end, (stretch.until_s - stretch.length_s()) / step_ - mode.delay_steps);
       for (std::size_t k = 0; k < mode.propagation.fractions.size(); ++k) {
         const Fraction& f = mode.propagation.fractions[k];
         const int at = slot_of(mode.propagation, end, k);
@@ -180,8 +185,8 @@ bool FrequencyLineModel::begin(const Stretch& stretch, const Places& places, con
     for (int k = 0; k < n_; ++k) {
       history[end * n_ + k] = 0;
       for (int m = 0; m < n_; ++m) {
-        history[end * n_ + k] +=
-            line_.currents[static_cast<std::size_t>(k * n_ + m)] * modal_history_[static_cast<std::size_t>(end * n_ + m)];
+        history[end * n_ + k] += line_.currents[static_cast<std::size_t>(k * n_ + m)] *
+                                 modal_history_[static_cast<std::size_t>(end * n_ + m)];
       }
     }
   }
@@ -210,7 +215,8 @@ void FrequencyLineModel::end(const Stretch& stretch, const Places& places, const
           const Fraction& part = f.fractions[k];
           const int at = slot_of(f, end, k);
           const Complex x0(before[at], before[at + 1]);
-          const Complex x1 = whole ? part.advance * x0 + part.gain * (u1 + u0) : part.euler * x0 + part.gain * u1;
+          const Complex x1 =
+              whole ? part.advance * x0 + part.gain * (u1 + u0) : part.euler * x0 + part.gain * u1;
           slots[at] = x1.real();
           slots[at + 1] = x1.imag();
           sum += part.weight * x1.real();
@@ -219,7 +225,8 @@ void FrequencyLineModel::end(const Stretch& stretch, const Places& places, const
       };
       const double forced = mode.constant * vm1 + advance(mode.admittance, vm0, vm1);  // Yc * v
       const double u1 = past(mode, 1 - end, stretch.until_s / step_ - mode.delay_steps);
-      const double u0 = past(mode, 1 - end, (stretch.until_s - stretch.length_s()) / step_ - mode.delay_steps);
+      const double u0 =
+          past(mode, 1 - end, (stretch.until_s - stretch.length_s()) / step_ - mode.delay_steps);
       const double current = forced - advance(mode.propagation, u0, u1);
       slots[sent_slot() + end * n_ + m] = forced + current;
       for (int k = 0; k < n_; ++k)

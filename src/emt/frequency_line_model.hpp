@@ -1,8 +1,11 @@
-// A line of fitted modes in time. With the fits Yc = d + sum r/(s - p) and H = e^(-s tau) sum q/(s - b), per mode and end
+// A line of fitted modes in time. With the fits Yc = d + sum r/(s - p) and H = e^(-s tau) sum q/(s - b), per
+// mode and end
 //   i_near = Yc * v_near - H * w_far,    w_far = Yc * v_far + i_far   (what leaves the far end),
 // each partial fraction being a state, dx/dt = p x + r u:
-//   x1 = a x0 + c (u1 + u0),  a = (1 + p h/2)/(1 - p h/2),  c = (h/2) r/(1 - p h/2);   half Euler  x1 = x0/(1 - p h/2) + c u1
-// The conductance d + sum c is the same for both; everything delayed is known. What leaves the ends is kept per step.
+//   x1 = a x0 + c (u1 + u0),  a = (1 + p h/2)/(1 - p h/2),  c = (h/2) r/(1 - p h/2);   half Euler  x1 = x0/(1
+//   - p h/2) + c u1
+// The conductance d + sum c is the same for both; everything delayed is known. What leaves the ends is kept
+// per step.
 #pragma once
 
 #include <vector>
@@ -16,7 +19,8 @@ class FrequencyLineModel : public Model {
  public:
   FrequencyLineModel(FrequencyLine line, double step_s, double network_omega);
 
-  /// Ends: near phases, then far phases, to ground. Slots: their currents, what leaves the ends per mode, states.
+  /// Ends: near phases, then far phases, to ground. Slots: their currents, what leaves the ends per mode,
+  /// states.
   [[nodiscard]] int slots() const override { return state_slot() + 4 * states_; }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override;
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double omega) const override;
@@ -24,8 +28,8 @@ class FrequencyLineModel : public Model {
              double* values) override;
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override;
-  void end(const Stretch& stretch, const Places& places, const double* old, double* now, const double* history,
-           const double* conductance) noexcept override;
+  void end(const Stretch& stretch, const Places& places, const double* old, double* now,
+           const double* history, const double* conductance) noexcept override;
 
  private:
   struct Fraction {  // of one function: complex state x with its weight in the output
@@ -55,14 +59,15 @@ class FrequencyLineModel : public Model {
   [[nodiscard]] double past(const Mode& mode, int end, double time_steps) const noexcept;
   void keep(double from_steps, const Places& places, const double* old) noexcept;
   /// Modal quantity of an end from phases.
-  [[nodiscard]] double modal(const std::vector<double>& transform, const double* phases, int mode) const noexcept;
+  [[nodiscard]] double modal(const std::vector<double>& transform, const double* phases,
+                             int mode) const noexcept;
 
   FrequencyLine line_;
   int n_;
   int states_ = 0;  // complex states of one end
   double step_, omega_;
   std::vector<Mode> modes_;
-  long long newest_ = -1;        // grid index of the newest kept value
+  long long newest_ = -1;              // grid index of the newest kept value
   std::vector<double> modal_history_;  // 2 n
 };
 

@@ -100,7 +100,8 @@ Complex RationalFit::operator()(Complex s) const {
   return sum;
 }
 
-RationalFit vector_fit(const std::vector<double>& omega, const std::vector<Complex>& f, const FitOptions& options) {
+RationalFit vector_fit(const std::vector<double>& omega, const std::vector<Complex>& f,
+                       const FitOptions& options) {
   const auto samples = static_cast<Eigen::Index>(omega.size());
   if (2 * samples < 2 * options.poles + 1 || f.size() != omega.size())
     throw Error("a fit needs more samples than twice its poles");
@@ -122,7 +123,8 @@ RationalFit vector_fit(const std::vector<double>& omega, const std::vector<Compl
       for (Eigen::Index c = 0; c < columns; ++c) {
         Complex entry = 1;
         if (c < n) entry = phi[static_cast<std::size_t>(c)];
-        if (c >= columns - (relocate ? n : 0)) entry = -f[at] * phi[static_cast<std::size_t>(c - (columns - n))];
+        if (c >= columns - (relocate ? n : 0))
+          entry = -f[at] * phi[static_cast<std::size_t>(c - (columns - n))];
         a(2 * k, c) = w * entry.real();
         a(2 * k + 1, c) = w * entry.imag();
       }

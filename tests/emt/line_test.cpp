@@ -19,8 +19,12 @@ LineGeometry flat() {
   g.earth_resistivity_ohm_m = 200;
   const char* names[] = {"a", "b", "c"};
   for (int k = 0; k < 3; ++k) {
-    g.wires.push_back({.name = names[k], .phase = names[k], .x_m = 6.0 * (k - 1), .height_m = 16,
-                       .resistance_ohm_per_m = 6e-5, .diameter_m = 0.028});
+    g.wires.push_back({.name = names[k],
+                       .phase = names[k],
+                       .x_m = 6.0 * (k - 1),
+                       .height_m = 16,
+                       .resistance_ohm_per_m = 6e-5,
+                       .diameter_m = 0.028});
   }
   return g;
 }
@@ -48,7 +52,8 @@ TEST(UntransposedLine, AgreesWithManyPiSectionsOfTheSameGeometry) {
     const auto x = a.phasor(a.signal(signal)), y = b.phasor(b.signal(signal));
     EXPECT_LT(std::abs(x - y), 2e-3 * std::abs(y)) << signal;
   }
-  EXPECT_GT(std::abs(a.phasor(a.signal("r.vb"))) - std::abs(a.phasor(a.signal("r.va"))), 1);  // the middle differs
+  EXPECT_GT(std::abs(a.phasor(a.signal("r.vb"))) - std::abs(a.phasor(a.signal("r.va"))),
+            1);  // the middle differs
 }
 
 TEST(FrequencyLine, StaysInItsSteadyState) {
@@ -65,7 +70,8 @@ TEST(FrequencyLine, StaysInItsSteadyState) {
 }
 
 TEST(FrequencyLine, AgreesWithConstantParametersAtTheFrequencyOfTheNetwork) {
-  const Plant fitted = compile(corridor("frequency", 60e3, 20e6)), constant = compile(corridor("constant", 60e3, 20e6));
+  const Plant fitted = compile(corridor("frequency", 60e3, 20e6)),
+              constant = compile(corridor("constant", 60e3, 20e6));
   for (const char* signal : {"r.va", "r.vb", "l.ia"}) {
     const auto x = fitted.phasor(fitted.signal(signal)), y = constant.phasor(constant.signal(signal));
     EXPECT_LT(std::abs(x - y), 0.01 * std::abs(y)) << signal;
@@ -131,24 +137,35 @@ TEST(LineErrors, NameTheFieldAndTheCure) {
   std::get<Line>(n.elements[1]).r_matrix_ohm_per_m = {1, 0, 1, 0, 0, 1};
   std::get<Line>(n.elements[1]).x_matrix_ohm_per_m = {1, 2, 1, 0, 0, 1};
   EXPECT_EQ(refusal(n),
-            "line.l, x_matrix: makes no passive line: its matrix is not positive definite; check mutual and self values");
+            "line.l, x_matrix: makes no passive line: its matrix is not positive definite; check mutual and "
+            "self values");
 }
 
 TEST(CableConstants, OfOneCableFollowTheClosedForms) {
   LineGeometry g;
-  g.cores = {{.name = "a", .phase = "a", .x_m = 0, .depth_m = 1, .core_diameter_m = 0.02,
-              .core_resistance_ohm_per_m = 1e-4, .insulation_diameter_m = 0.04, .permittivity = 2.4,
-              .screen_diameter_m = 0.042, .screen_resistance_ohm_per_m = 8e-4, .jacket_diameter_m = 0.048}};
+  g.cores = {{.name = "a",
+              .phase = "a",
+              .x_m = 0,
+              .depth_m = 1,
+              .core_diameter_m = 0.02,
+              .core_resistance_ohm_per_m = 1e-4,
+              .insulation_diameter_m = 0.04,
+              .permittivity = 2.4,
+              .screen_diameter_m = 0.042,
+              .screen_resistance_ohm_per_m = 8e-4,
+              .jacket_diameter_m = 0.048}};
   const LineConstants c = line_constants(g);
   EXPECT_NEAR(c.capacitance_F_per_m[0], 2 * pi * 8.8541878128e-12 * 2.4 / std::log(2.0), 1e-16);
-  // Screen earthed at one end carries nothing: the loop core-earth. Resistance: that of the core (skin effect small at
-  // 50 Hz) and of the earth, w mu0/8; inductance from the core's GMR to the equivalent depth of the return.
+  // Screen earthed at one end carries nothing: the loop core-earth. Resistance: that of the core (skin effect
+  // small at 50 Hz) and of the earth, w mu0/8; inductance from the core's GMR to the equivalent depth of the
+  // return.
   g.bonding = "one end";
   const LineConstants open = line_constants(g);
   const double omega = 2 * pi * 50;
   EXPECT_NEAR(open.series_ohm_per_m[0].real(), 1e-4 + omega * 4e-7 * pi / 8, 4e-6);
   const double depth = 658.87 * std::sqrt(100.0 / 50), gmr = 0.01 * std::exp(-0.25);
-  EXPECT_NEAR(open.series_ohm_per_m[0].imag(), omega * 2e-7 * std::log(depth / gmr), 0.01 * omega * 2e-7 * 12);
+  EXPECT_NEAR(open.series_ohm_per_m[0].imag(), omega * 2e-7 * std::log(depth / gmr),
+              0.01 * omega * 2e-7 * 12);
   // Earthed at both ends the screen takes the return over: less reactance, more resistance.
   EXPECT_LT(c.series_ohm_per_m[0].imag(), 0.75 * open.series_ohm_per_m[0].imag());
   EXPECT_GT(c.series_ohm_per_m[0].real(), open.series_ohm_per_m[0].real());
@@ -158,9 +175,17 @@ TEST(CableConstants, CrossBondingTakesTheScreensOutOfThePositiveSequence) {
   LineGeometry g;
   const char* names[] = {"a", "b", "c"};
   for (int k = 0; k < 3; ++k) {
-    g.cores.push_back({.name = names[k], .phase = names[k], .x_m = 0.2 * k, .depth_m = 1, .core_diameter_m = 0.02,
-                       .core_resistance_ohm_per_m = 1e-4, .insulation_diameter_m = 0.04, .permittivity = 2.4,
-                       .screen_diameter_m = 0.042, .screen_resistance_ohm_per_m = 3e-4, .jacket_diameter_m = 0.048});
+    g.cores.push_back({.name = names[k],
+                       .phase = names[k],
+                       .x_m = 0.2 * k,
+                       .depth_m = 1,
+                       .core_diameter_m = 0.02,
+                       .core_resistance_ohm_per_m = 1e-4,
+                       .insulation_diameter_m = 0.04,
+                       .permittivity = 2.4,
+                       .screen_diameter_m = 0.042,
+                       .screen_resistance_ohm_per_m = 3e-4,
+                       .jacket_diameter_m = 0.048});
   }
   const LineConstants both = line_constants(g);
   g.bonding = "cross-bonded";
