@@ -16,9 +16,9 @@ namespace zavrek::test {
 struct FeederNode {
   std::string node;
   std::string signal;
-  double published = 0;   // per unit
+  double published = 0;  // per unit
   double calculated = 0;
-  double phase_deg = 0;   // calculated less published
+  double phase_deg = 0;  // calculated less published
 };
 
 inline std::vector<FeederNode> feeder_nodes(const std::string& folder) {

@@ -528,6 +528,10 @@ class Compiler {
     s.largest_step_s = std::numeric_limits<double>::infinity();
     for (const WavePart& part : assembly_.wave_parts)
       s.largest_step_s = std::min(s.largest_step_s, part.travel_s.minCoeff());
+    for (const ModelRow& row : core_->models) {
+      s.states += row.model->state_count();
+      s.largest_step_s = std::min(s.largest_step_s, row.model->largest_step_s());
+    }
     s.events_per_step = Core::events_per_step;
     s.notes = assembly_.notes();
   }

@@ -8,6 +8,7 @@
 // per step.
 #pragma once
 
+#include <algorithm>
 #include <vector>
 
 #include "emt/model.hpp"
@@ -22,6 +23,12 @@ class FrequencyLineModel : public Model {
   /// Ends: near phases, then far phases, to ground. Slots: their currents, what leaves the ends per mode,
   /// states.
   [[nodiscard]] int slots() const override { return state_slot() + 4 * states_; }
+  [[nodiscard]] int state_count() const override { return 4 * states_; }
+  [[nodiscard]] double largest_step_s() const override {
+    double least = 1e300;
+    for (const FittedMode& mode : line_.modes) least = std::min(least, mode.delay_s);
+    return least;
+  }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override;
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double omega) const override;
   void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,

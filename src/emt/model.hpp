@@ -90,6 +90,9 @@ class Model {
     bool inductive = false;  // its currents depend on states alone, not on the voltages
   };
   [[nodiscard]] virtual States states() const { return {}; }
+  /// For the summary: energy stores and other states, and the step that must not be exceeded.
+  [[nodiscard]] virtual int state_count() const { return states().count; }
+  [[nodiscard]] virtual double largest_step_s() const { return 1e300; }
   /// From voltages and states in `values`: currents of the ends and slopes; its other slots are written.
   virtual void slopes(const Places& /*places*/, double* /*values*/, double* /*currents*/,
                       double* /*slopes*/) noexcept {}

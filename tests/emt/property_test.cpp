@@ -30,8 +30,10 @@ RandomNetwork random_network(unsigned seed) {
   for (int k = 0; k <= buses; ++k) n.buses.push_back({"b" + std::to_string(k), 1e3, "a"});
   n.elements.emplace_back(Source{.name = "e", .bus = "b0", .voltage_V = 700, .angle_rad = between(0.1, 3)});
   const auto add = [&](const std::string& from, const std::string& to, bool capacitive) {
-    Branch b{.name = "z" + std::to_string(r.branches.size()), .between = {from, to},
-             .resistance_ohm = between(0.1, 20), .inductance_H = between(1e-3, 50e-3)};
+    Branch b{.name = "z" + std::to_string(r.branches.size()),
+             .between = {from, to},
+             .resistance_ohm = between(0.1, 20),
+             .inductance_H = between(1e-3, 50e-3)};
     if (capacitive) b.capacitance_F = between(5e-6, 500e-6);
     r.branches.push_back(b);
     n.elements.emplace_back(b);
@@ -41,7 +43,8 @@ RandomNetwork random_network(unsigned seed) {
     add("b" + std::to_string(k), "ground", random() % 2 == 0);
   }
   for (int k = 0; k < buses / 3; ++k) {
-    const auto a = random() % static_cast<unsigned>(buses + 1), b = random() % static_cast<unsigned>(buses + 1);
+    const auto a = random() % static_cast<unsigned>(buses + 1),
+               b = random() % static_cast<unsigned>(buses + 1);
     if (a != b) add("b" + std::to_string(a), "b" + std::to_string(b), false);
   }
   return r;
@@ -128,7 +131,8 @@ TEST(CapacitorLoop, IsRefusedByName) {
     FAIL();
   } catch (const Error& error) {
     EXPECT_STREQ(error.what(),
-                 "capacitor.c, bus: closes a loop of capacitors and stiff sources; give the source a short_circuit or put "
+                 "capacitor.c, bus: closes a loop of capacitors and stiff sources; give the source a "
+                 "short_circuit or put "
                  "a branch in between");
   }
 }
