@@ -137,6 +137,19 @@ std::string terminal(const std::filesystem::path& path, double height) {
       path.extension() == ".svg" ? "svg" : "pngcairo", height, quoted(path.string()));
 }
 
+/// Room for the largest magnitude and marks at zero and at either bound: low panels have no place for more.
+std::string three_tics(double largest) {
+  const double decade = std::pow(10, std::floor(std::log10(std::max(largest, 1e-6))));
+  double bound = 10 * decade;
+  for (const double step : {1.0, 2.0, 5.0}) {
+    if (largest <= step * decade) {
+      bound = step * decade;
+      break;
+    }
+  }
+  return fmt::format("set yrange [{0:.4g}:{1:.4g}]\nset ytics ({0:.4g}, 0, {1:.4g})\n", -bound, bound);
+}
+
 constexpr const char* frame =
     "set grid lc rgb '#e3e6e8' lt 1\nset border 3 lc rgb '#5b6770'\nset tics nomirror\nset key outside "
     "right top noenhanced\nset lmargin 12\nset rmargin 18\n";
@@ -265,7 +278,7 @@ void draw_overlay(const record::Comparison& comparison, const std::string& first
     s += fmt::format(
         "set origin 0,{:.4f}\nset size 1,{:.4f}\nset format x ''\nset bmargin 0.6\nset tmargin 0.8\n",
         top - 0.66 * each, 0.66 * each);
-    s += "unset object\nset autoscale y\nset xlabel ''\nset ylabel " +
+    s += "unset object\nset autoscale y\nset ytics autofreq\nset xlabel ''\nset ylabel " +
          quoted((scale < 1 ? "k" : "") + chosen[k]->unit) + " noenhanced\n";
     s += fmt::format(
         "plot $data using 1:(${}*{}) with lines lw 2.4 lc rgb '#b9c3c9' title {}, $data using 1:(${}*{}) "
@@ -279,6 +292,7 @@ void draw_overlay(const record::Comparison& comparison, const std::string& first
         "set object 1 rectangle from graph 0,first {0:.4g} to graph 1,first {1:.4g} fc rgb '#2f7d5b' fs "
         "solid 0.12 noborder behind\nset ylabel '%'\n{2}",
         -100 * band, 100 * band, last ? "set xlabel 'time (s)'\n" : "");
+    s += three_tics(chosen[k]->peak > 0 ? 100 * chosen[k]->largest / chosen[k]->peak : 0);
     s += fmt::format("plot $data using 1:{} with lines lw 1 lc rgb '{}' title 'difference'\n", 3 * k + 4,
                      colours[k % std::size(colours)]);
   }

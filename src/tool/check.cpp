@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -11,7 +12,7 @@ namespace zavrek::tool {
 namespace {
 
 /// Every trial is compiled too: a fault can split a line or name a phase that is not there.
-std::vector<std::string> check_trials(const trial::Case& all) {
+std::vector<std::string> check_trials(const trial::Case& all, const std::vector<std::string>& known) {
   std::vector<Flaw> flaws;
   std::vector<std::string> notes;
   for (const trial::Trial& trial : all.trials) {
@@ -20,7 +21,10 @@ std::vector<std::string> check_trials(const trial::Case& all) {
     struck.faults = {trial.fault->fault};
     try {
       const emt::Plant plant = emt::compile(struck);
-      for (const std::string& note : plant.summary().notes) notes.push_back(trial.name + ": " + note);
+      for (const std::string& note : plant.summary().notes) {
+        if (std::find(known.begin(), known.end(), note) == known.end())
+          notes.push_back(trial.name + ": " + note);
+      }
     } catch (const Error& error) {
       for (Flaw flaw : error.flaws()) {
         flaw.place = "trial \"" + trial.name + "\", " + flaw.place;
@@ -90,7 +94,7 @@ int check(const CheckOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
   const emt::Plant plant = emt::compile(all.network);
   std::vector<std::string> notes = plant.summary().notes;
-  for (std::string& note : check_trials(all)) notes.push_back(std::move(note));
+  for (std::string& note : check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
   if (options.json) {
     fmt::print("{}\n", to_json(all, plant, notes).dump(2));
   } else {

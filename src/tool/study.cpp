@@ -191,7 +191,12 @@ int steps(const StudyOptions& options) {
       fmt::print("  {:>10}  {:>11.4f}%  {}\n", print_rounded(step, "s"), 100 * worst.error, worst.signal);
     if (worst.error < wanted / 30) break;
   }
-  const std::vector<emt::Mode> all = emt::modes(subject.study.network);
+  std::vector<emt::Mode> all = emt::modes(subject.study.network);
+  // Three phases have most of their modes twice.
+  const auto alike = [](const emt::Mode& a, const emt::Mode& b) {
+    return a.where == b.where && std::abs(a.s - b.s) < 1e-3 * std::abs(a.s);
+  };
+  all.erase(std::unique(all.begin(), all.end(), alike), all.end());
   out["largest_step_s"] = largest;
   for (std::size_t k = 0; k < all.size() && k < 8; ++k)
     out["modes"].push_back(
