@@ -25,7 +25,7 @@ int describe(const std::string& kind) {
   std::vector<std::string> known;
   bool found = false;
   for (const network::Table* table : casefile::all_tables()) {
-    if (kind.empty()) fmt::print("  {:<14}{}\n", table->kind, table->doc);
+    if (kind.empty()) fmt::print("  {:<26}{}\n", table->kind, table->doc);
     if (table->kind == kind) {
       fmt::print("{}", manual_of(*table));
       found = true;
