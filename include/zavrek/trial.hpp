@@ -57,6 +57,7 @@ struct Disturbance {
   network::Fault fault;
   double inception_rad = 0;  ///< of the faulted voltage, from its rising zero
   double lasts_s = 1;
+  double after_s = 0;  ///< of a fault that joins a first one: how much later it strikes
 };
 const Table& table(const Disturbance*);
 
@@ -78,6 +79,7 @@ struct Trial {
   double prefault_s = 0.2;
   double postfault_s = 0.2;
   std::optional<Disturbance> fault;
+  std::vector<Disturbance> evolves;  ///< faults that join it; at its place unless they name their own
   std::vector<Expectation> expect;
 };
 const Table& table(const Trial*);
@@ -133,6 +135,12 @@ struct TrialResult {
   std::vector<std::string> notes;
   [[nodiscard]] bool passed() const;
 };
+
+/// The network of `all` with the faults of `trial` alone: "fault", then "fault2" and so on for those that
+/// join it.
+[[nodiscard]] network::Network struck(const Case& all, const Trial& trial);
+/// Their closing and opening, for a first inception at `inception_s`.
+[[nodiscard]] std::vector<emt::Command> strikes(const Trial& trial, double inception_s);
 
 /// The network of `all` as a study, with the faults of `trial` (and nothing else that its devices would do);
 /// without one when `trial` is null. `duration_s` replaces the trial's own when positive.

@@ -136,6 +136,26 @@ void read_fault(Reader& reader, const toml::node& node, const std::string& place
   for (const auto& [key, value] : *body) reader.remember(place, "fault." + std::string(key.str()), value);
 }
 
+void read_evolution(Reader& reader, const toml::node& node, const std::string& place, trial::Trial& trial) {
+  const toml::array* list = node.as_array();
+  if (!list || !trial.fault) {
+    return reader.report(
+        node, place, "evolves",
+        "a list behind a fault is wanted, such as evolves = [ { phases = \"ABC\", after = \"40 ms\" } ]");
+  }
+  for (const toml::node& entry : *list) {
+    const toml::table* body = entry.as_table();
+    if (!body) {
+      reader.report(entry, place, "evolves",
+                    "a table is wanted, such as { phases = \"ABC\", after = \"40 ms\" }");
+      continue;
+    }
+    trial::Disturbance next;
+    reader.fields(*body, place, {target(next.fault), target(next)});
+    trial.evolves.push_back(std::move(next));
+  }
+}
+
 void read_expectations(Reader& reader, const toml::node& node, const std::string& place,
                        trial::Trial& trial) {
   const toml::array* list = node.as_array();
@@ -168,8 +188,9 @@ void read_trials(Reader& reader, std::vector<trial::Trial>& trials) {
     trial::Trial trial;
     if (const toml::table* body = entry.as_table()) {
       if (const toml::node* fault = body->get("fault")) read_fault(reader, *fault, place, trial);
+      if (const toml::node* evolves = body->get("evolves")) read_evolution(reader, *evolves, place, trial);
       if (const toml::node* expect = body->get("expect")) read_expectations(reader, *expect, place, trial);
-      reader.fields(*body, place, {target(trial)}, {"fault", "expect"});
+      reader.fields(*body, place, {target(trial)}, {"fault", "evolves", "expect"});
     } else {
       reader.report(entry, place, "", "a table is wanted: [[trial]]");
     }

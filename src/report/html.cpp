@@ -111,9 +111,14 @@ std::string fault_text(const trial::Trial& trial) {
   const network::Fault& fault = trial.fault->fault;
   std::string place = "on " + fault.on;
   if (network::is_set(fault.at)) place = fmt::format("at {} of {}", print_quantity(fault.at, "%"), fault.on);
+  std::string joined;
+  for (const trial::Disturbance& next : trial.evolves) {
+    joined += fmt::format("; after {} {} for {}", print_quantity(next.after_s, "ms"), next.fault.phases,
+                          print_quantity(next.lasts_s, "s"));
+  }
   return fmt::format(
-      "{} {}, {}, inception {}, lasts {}", fault.phases, place, print_quantity(fault.resistance_ohm, "ohm"),
-      print_quantity(trial.fault->inception_rad, "deg"), print_quantity(trial.fault->lasts_s, "s"));
+      "{} {}, {}, inception {}, lasts {}{}", fault.phases, place, print_quantity(fault.resistance_ohm, "ohm"),
+      print_quantity(trial.fault->inception_rad, "deg"), print_quantity(trial.fault->lasts_s, "s"), joined);
 }
 
 std::string trial_section(std::size_t number, const trial::Trial& trial, const trial::TrialResult& result) {

@@ -17,10 +17,8 @@ std::vector<std::string> check_trials(const trial::Case& all, const std::vector<
   std::vector<std::string> notes;
   for (const trial::Trial& trial : all.trials) {
     if (!trial.fault) continue;
-    network::Network struck = all.network;
-    struck.faults = {trial.fault->fault};
     try {
-      const emt::Plant plant = emt::compile(struck);
+      const emt::Plant plant = emt::compile(trial::struck(all, trial));
       for (const std::string& note : plant.summary().notes) {
         if (std::find(known.begin(), known.end(), note) == known.end())
           notes.push_back(trial.name + ": " + note);

@@ -97,7 +97,8 @@ void Rig::ready_record(const Case& all, double duration_s) {
   first_recorded_ = record_.analogs.size();
   std::vector<std::string> further = all.bench.record;
   for (const std::string& name : plant_.signal_names()) {
-    if (name.starts_with("fault.")) further.push_back(name);
+    if (name.starts_with("fault.") || (name.starts_with("fault") && name.find(".i") != std::string::npos))
+      further.push_back(name);
   }
   for (const std::string& name : further) {
     recorded_.push_back(plant_.signal(name));

@@ -31,7 +31,9 @@ double inception_time(const emt::Plant& plant, const Trial& trial, double freque
 }
 
 double duration_of(const Trial& trial, double frequency_Hz) {
-  return trial.prefault_s + 1 / frequency_Hz + (trial.fault ? trial.fault->lasts_s : 0) + trial.postfault_s;
+  double last = trial.fault ? trial.fault->lasts_s : 0;
+  for (const Disturbance& next : trial.evolves) last = std::max(last, next.after_s + next.lasts_s);
+  return trial.prefault_s + 1 / frequency_Hz + last + trial.postfault_s;
 }
 
 Verdict failed_verdict(const Expectation& e, const std::string& why) {
@@ -57,17 +59,47 @@ pace::Timing execute(Rig& rig, bool wall, double duration_s) {
 
 }  // namespace
 
+network::Network struck(const Case& all, const Trial& trial) {
+  network::Network network = all.network;
+  network.faults.clear();
+  if (!trial.fault) return network;
+  network.faults.push_back(trial.fault->fault);
+  for (const Disturbance& next : trial.evolves) {
+    network::Fault fault = next.fault;
+    if (fault.on.empty()) {
+      fault.on = trial.fault->fault.on;
+      fault.at = trial.fault->fault.at;
+      fault.winding = trial.fault->fault.winding;
+    }
+    fault.name = fmt::format("fault{}", network.faults.size() + 1);
+    network.faults.push_back(std::move(fault));
+  }
+  return network;
+}
+
+std::vector<emt::Command> strikes(const Trial& trial, double inception_s) {
+  if (!trial.fault) return {};
+  std::vector<emt::Command> commands{{inception_s, "fault", true},
+                                     {inception_s + trial.fault->lasts_s, "fault", false}};
+  for (std::size_t k = 0; k < trial.evolves.size(); ++k) {
+    const double at = inception_s + trial.evolves[k].after_s;
+    const std::string name = fmt::format("fault{}", k + 2);
+    commands.push_back({at, name, true});
+    commands.push_back({at + trial.evolves[k].lasts_s, name, false});
+  }
+  return commands;
+}
+
 emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   emt::Study study;
-  study.network = all.network;
-  study.network.faults.clear();
+  study.network = trial ? struck(all, *trial) : all.network;
+  if (!trial) study.network.faults.clear();
   study.duration_s = duration_s > 0 ? duration_s : 0.2;
   study.sample_s = all.network.step_s;
   if (!trial || !trial->fault) return study;
-  study.network.faults.push_back(trial->fault->fault);
   const emt::Plant plant = emt::compile(study.network);
   const double inception = inception_time(plant, *trial, study.network.frequency_Hz);
-  study.commands = {{inception, "fault", true}, {inception + trial->fault->lasts_s, "fault", false}};
+  study.commands = strikes(*trial, inception);
   if (!(duration_s > 0)) study.duration_s = duration_of(*trial, study.network.frequency_Hz);
   return study;
 }
@@ -105,9 +137,7 @@ bool TrialResult::passed() const {
 }
 
 TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options) {
-  network::Network network = all.network;
-  network.faults.clear();
-  if (trial.fault) network.faults.push_back(trial.fault->fault);
+  const network::Network network = struck(all, trial);
   const double frequency = network.frequency_Hz;
   TrialResult result;
   result.name = trial.name;
@@ -117,9 +147,10 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
 
   if (trial.fault) {
     result.inception_s = inception_time(rig.plant(), trial, frequency);
-    const emt::OperableId fault = rig.plant().operable("fault");
-    rig.plant().close(fault, result.inception_s);
-    rig.plant().open(fault, result.inception_s + trial.fault->lasts_s);
+    for (const emt::Command& command : strikes(trial, result.inception_s)) {
+      const emt::OperableId what = rig.plant().operable(command.operable);
+      command.close ? rig.plant().close(what, command.at_s) : rig.plant().open(what, command.at_s);
+    }
   } else {
     result.inception_s = trial.prefault_s;
   }

@@ -59,6 +59,8 @@ const Table& table(const Disturbance*) {
                                            "angle of the faulted voltage at inception, from its rising zero")
                                  .quantity("lasts", &Disturbance::lasts_s, "s", at_least(0),
                                            "until the fault path opens, at its next current zero")
+                                 .quantity("after", &Disturbance::after_s, "ms", at_least(0),
+                                           "in `evolves`: how long after the first fault this one strikes")
                                  .build();
   return built;
 }
@@ -208,11 +210,9 @@ struct Checker {
       if (!names.insert(trial.name).second)
         report(place, "name", fmt::format("\"{}\" is taken by another trial", trial.name));
       if (trial.fault) {
-        network::Network struck = all.network;
-        struck.faults = {trial.fault->fault};
-        for (const Flaw& flaw : network::validate(struck)) {
-          if (flaw.place != trial.fault->fault.name) continue;
-          report(place, "fault." + flaw.field, flaw.text);
+        for (const Flaw& flaw : network::validate(struck(all, trial))) {
+          if (!flaw.place.starts_with("fault")) continue;
+          report(place, (flaw.place == "fault" ? "fault." : "evolves, ") + flaw.field, flaw.text);
         }
       }
       for (const Expectation& e : trial.expect) expectation(place, e);

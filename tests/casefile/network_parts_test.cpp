@@ -115,8 +115,10 @@ class Playback : public testing::Test {
   void write(const std::string& channels) const {
     record::write_file(folder / "network.toml",
                        "[bus]\nquay = \"11 kV\"\n[source.g]\nbus = \"quay\"\nplayback = \"event.cfg\"\n"
-                       "playback_channels = " + channels + "\n[load.l]\nbus = \"quay\"\nactive = \"1 MW\"\n"
-                       "connection = \"grounded star\"\n");
+                       "playback_channels = " +
+                           channels +
+                           "\n[load.l]\nbus = \"quay\"\nactive = \"1 MW\"\n"
+                           "connection = \"grounded star\"\n");
   }
 };
 
@@ -137,9 +139,10 @@ TEST_F(Playback, NamesAChannelThatIsNotThere) {
     (void)read_case(folder);
     FAIL();
   } catch (const Error& error) {
-    EXPECT_NE(std::string(error.what()).find(
-                  "network.toml:6: source.g, playback_channels: no channel \"vd\", did you mean \"va\"?"),
-              std::string::npos)
+    EXPECT_NE(
+        std::string(error.what())
+            .find("network.toml:6: source.g, playback_channels: no channel \"vd\", did you mean \"va\"?"),
+        std::string::npos)
         << error.what();
   }
 }

@@ -42,21 +42,30 @@ TEST(Points, ReadPairsThatRise) {
   EXPECT_DOUBLE_EQ(u.curve[0].y, 1e-3);
   const auto back = std::get<std::vector<std::string>>(arrester.find("curve")->read(&u));
   EXPECT_EQ(back[1], "22 kV: 10 A");
-  EXPECT_EQ(refusal([&] {
-              arrester.find("curve")->assign(&u, Value(std::vector<std::string>{"18 kV: 1 mA", "17 kV: 10 A"}));
-            }),
-            "\"17 kV: 10 A\" does not stand behind the pair before it; their first numbers must rise");
+  EXPECT_EQ(
+      refusal([&] {
+        arrester.find("curve")->assign(&u, Value(std::vector<std::string>{"18 kV: 1 mA", "17 kV: 10 A"}));
+      }),
+      "\"17 kV: 10 A\" does not stand behind the pair before it; their first numbers must rise");
   EXPECT_EQ(refusal([&] { arrester.find("curve")->assign(&u, Value(std::vector<std::string>{"18 kV"})); }),
             "\"18 kV\" is no pair; write it as \"X: Y\"");
-  EXPECT_NE(refusal([&] { arrester.find("curve")->assign(&u, Value(std::vector<std::string>{"18 A: 1 mA"})); }),
-            "accepted");
+  EXPECT_NE(
+      refusal([&] { arrester.find("curve")->assign(&u, Value(std::vector<std::string>{"18 A: 1 mA"})); }),
+      "accepted");
 }
 
 TEST(Geometry, NamesWhatCannotBeBuilt) {
   LineGeometry g;
-  g.cores = {{.name = "a", .phase = "a", .x_m = 0, .depth_m = 0.01, .core_diameter_m = 0.03,
-              .core_resistance_ohm_per_m = 1e-4, .insulation_diameter_m = 0.02, .screen_diameter_m = 0.042,
-              .screen_resistance_ohm_per_m = 8e-4, .jacket_diameter_m = 0.048}};
+  g.cores = {{.name = "a",
+              .phase = "a",
+              .x_m = 0,
+              .depth_m = 0.01,
+              .core_diameter_m = 0.03,
+              .core_resistance_ohm_per_m = 1e-4,
+              .insulation_diameter_m = 0.02,
+              .screen_diameter_m = 0.042,
+              .screen_resistance_ohm_per_m = 8e-4,
+              .jacket_diameter_m = 0.048}};
   const std::vector<Flaw> flaws = validate(g);
   ASSERT_EQ(flaws.size(), 2U);
   EXPECT_EQ(to_string(flaws[0]), "core.a, insulation_diameter: must be more than core_diameter");
@@ -68,7 +77,12 @@ TEST(Geometry, NamesWhatCannotBeBuilt) {
   g.cores[1].name = "b";
   EXPECT_EQ(to_string(validate(g)[0]), "core.b, phase: is that of core \"a\" too");
   g.cores.pop_back();
-  g.wires = {{.name = "w", .phase = "a", .x_m = 0, .height_m = 10, .resistance_ohm_per_m = 1e-4, .diameter_m = 0.02}};
+  g.wires = {{.name = "w",
+              .phase = "a",
+              .x_m = 0,
+              .height_m = 10,
+              .resistance_ohm_per_m = 1e-4,
+              .diameter_m = 0.02}};
   EXPECT_EQ(to_string(validate(g).back()),
             "geometry: has wires and cores; describe overhead line and cable apart");
 }

@@ -12,6 +12,32 @@
 namespace zavrek::trial {
 namespace {
 
+TEST(Evolution, LetsAFaultOfOnePhaseBecomeOneOfThree) {
+  const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/harbour");
+  const Trial& trial = find_trial(all, "earth fault in the yard that becomes three-phase");
+  ASSERT_EQ(trial.evolves.size(), 1U);
+  const network::Network n = struck(all, trial);
+  ASSERT_EQ(n.faults.size(), 2U);
+  EXPECT_EQ(n.faults[1].on, "yard");
+  EXPECT_EQ(n.faults[1].name, "fault2");
+  const std::vector<emt::Command> commands = strikes(trial, 0.1);
+  ASSERT_EQ(commands.size(), 4U);
+  EXPECT_DOUBLE_EQ(commands[2].at_s, 0.18);
+  const TrialResult result =
+      run_trial(all, trial, {.place = {}, .interface = {}, .free = true, .relay_program = {}});
+  ASSERT_EQ(result.failure, "");
+  const record::Analog* second = result.record.find_analog("fault2.ib");
+  ASSERT_NE(second, nullptr);
+  double before = 0, after = 0;
+  for (std::size_t k = 0; k < result.record.time_s.size(); ++k) {
+    const double since = result.record.time_s[k] - result.inception_s;
+    double& most = since < 0.079 ? before : after;
+    most = std::max(most, std::abs(second->samples[k]));
+  }
+  EXPECT_LT(before, 1);
+  EXPECT_GT(after, 2000);
+}
+
 const Case& quay() {
   static const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
   return all;
