@@ -9,6 +9,7 @@
 
 #include <Eigen/Dense>
 
+#include "emt/modal.hpp"
 #include "zavrek/emt/line_constants.hpp"
 
 namespace zavrek::emt {
@@ -114,12 +115,10 @@ FrequencyLine fit_line(const network::LineGeometry& given, const FrequencyLineOp
   geometry.earth = "complex depth";  // two terms of Carson's series hold at low frequency alone
   const Sampled base = sample(geometry, transformation_Hz);
   const auto n = base.series.rows();
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> charge(base.capacitance);
-  const Eigen::MatrixXd root = charge.operatorSqrt();
   const Eigen::MatrixXd inductance = base.series.imag() / (2 * std::numbers::pi * transformation_Hz);
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> waves(root * inductance * root);
-  const Eigen::MatrixXd voltages = charge.operatorInverseSqrt() * waves.eigenvectors();
-  const Eigen::MatrixXd currents = root * waves.eigenvectors();
+  const internal::ModalTransformation modal = internal::modal_transformation(inductance, base.capacitance);
+
+  const Eigen::MatrixXd &voltages = modal.voltages, &currents = modal.currents;
 
   std::vector<double> omega;
   std::vector<std::vector<Complex>> impedance(static_cast<std::size_t>(n));

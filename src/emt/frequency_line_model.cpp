@@ -4,6 +4,8 @@
 #include <bit>
 #include <cmath>
 
+#include "emt/discrete.hpp"
+
 namespace zavrek::emt::internal {
 
 FrequencyLineModel::FrequencyLineModel(FrequencyLine line, double step_s, double network_omega)
@@ -80,7 +82,7 @@ double FrequencyLineModel::modal(const std::vector<double>& transform, const dou
 
 void FrequencyLineModel::start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i,
                                double step_s, double* values) {
-  const Complex s(0, 2 / step_s * std::tan(omega_ * step_s / 2));
+  const Complex s = discrete_derivative(omega_, step_s);
   double* slots = values + places.first;
   for (int k = 0; k < 2 * n_; ++k) slots[k] = i[k].real();
   for (int m = 0; m < n_; ++m) {

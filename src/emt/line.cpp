@@ -11,14 +11,14 @@
 #include <fmt/format.h>
 
 #include "emt/frequency_line_model.hpp"
+#include "emt/modal.hpp"
 #include "emt/pi_section.hpp"
 
 namespace zavrek::emt::internal {
 namespace {
 
-struct Modes {
-  Eigen::MatrixXd voltages, currents;      // n x n
-  Eigen::VectorXd inductance, resistance;  // per metre; capacitance is 1
+struct Modes : ModalTransformation {
+  Eigen::VectorXd resistance;                                                         // per metre
   [[nodiscard]] double slowness() const { return std::sqrt(inductance.minCoeff()); }  // of the fastest, s/m
 };
 
@@ -32,12 +32,7 @@ Modes modes_of(const std::string& owner, const LineMatrices& per_metre) {
              .text = "waves need a capacitance in every phase; give c1 and c0, b_matrix or a geometry, or "
                      "describe it as a cable (pi section)"});
   }
-  const Eigen::MatrixXd root = charge.operatorSqrt();
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> waves(root * per_metre.inductance * root);
-  Modes modes;
-  modes.voltages = charge.operatorInverseSqrt() * waves.eigenvectors();
-  modes.currents = root * waves.eigenvectors();
-  modes.inductance = waves.eigenvalues();
+  Modes modes{modal_transformation(per_metre.inductance, per_metre.capacitance), {}};
   modes.resistance = (modes.currents.transpose() * per_metre.resistance * modes.currents).diagonal();
   return modes;
 }

@@ -10,6 +10,7 @@
 
 #include <Eigen/Dense>
 
+#include "emt/discrete.hpp"
 #include "emt/model.hpp"
 
 namespace zavrek::emt::internal {
@@ -43,7 +44,7 @@ class MeasuringModel : public Model {
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double>, double) const override { return {}; }
   void start(const Places& places, const Eigen::VectorXcd&, const Eigen::VectorXcd&, double step_s,
              double* values) override {
-    const std::complex<double> s(0, 2 / step_s * std::tan(q_.omega * step_s / 2));
+    const std::complex<double> s = discrete_derivative(q_.omega, step_s);
     const Eigen::MatrixXcd left = s * Eigen::MatrixXcd::Identity(n_, n_) - q_.a.cast<std::complex<double>>();
     const Eigen::VectorXcd phasors =
         left.fullPivLu().solve(q_.b.cast<std::complex<double>>() * places.input_phasors[0]);

@@ -241,10 +241,6 @@ Eigen::VectorXcd positive_sequence(std::complex<double> phasor) {
   return v;
 }
 
-std::complex<double> discrete_derivative(double omega, double step_s) {
-  return {0, 2 / step_s * std::tan(omega * step_s / 2)};
-}
-
 std::vector<Ends> machine_ends(const Assembly& assembly, const std::string& owner, const std::string& bus) {
   const std::vector<NodeId> nodes = assembly.nodes(bus);
   if (nodes.size() != 3)

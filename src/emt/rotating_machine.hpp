@@ -18,6 +18,7 @@
 #include <vector>
 
 #include "emt/assembly.hpp"
+#include "emt/discrete.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -109,8 +110,6 @@ struct Sequences {
 [[nodiscard]] Eigen::MatrixXcd from_sequences(std::complex<double> positive, std::complex<double> negative);
 /// Three phasors of a positive-sequence one.
 [[nodiscard]] Eigen::VectorXcd positive_sequence(std::complex<double> phasor);
-/// What the trapezoidal rule makes of j omega.
-[[nodiscard]] std::complex<double> discrete_derivative(double omega, double step_s);
 
 /// Three ends from the phases of `bus` to ground; throws Error when it has fewer.
 [[nodiscard]] std::vector<Ends> machine_ends(const Assembly& assembly, const std::string& owner,

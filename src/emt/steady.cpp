@@ -1,5 +1,7 @@
 #include "emt/steady.hpp"
 
+#include "emt/discrete.hpp"
+
 #include <cmath>
 #include <limits>
 #include <numbers>
@@ -19,7 +21,7 @@ using ComplexMatrix = Eigen::MatrixXcd;
 /// inductance without resistance keeps a finite admittance.
 Complex derivative(double omega, double step_s) {
   if (omega == 0) return {0, 1e-6};
-  return {0, 2 / step_s * std::tan(omega * step_s / 2)};
+  return discrete_derivative(omega, step_s);
 }
 
 ComplexMatrix admittance(const SeriesPart& part, Complex s) {

@@ -3,15 +3,13 @@
 
 #include <gtest/gtest.h>
 
-#include "zavrek/emt.hpp"
+#include "emt/running.hpp"
 
 namespace zavrek::emt {
 namespace {
 
 using namespace network;
 constexpr double pi = std::numbers::pi;
-
-double value(const Plant& plant, const char* name) { return plant.value(plant.signal(name)); }
 
 Network with_ct(CurrentTransformer ct) {
   Network n;

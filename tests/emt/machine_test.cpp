@@ -3,19 +3,13 @@
 
 #include <gtest/gtest.h>
 
-#include "zavrek/emt.hpp"
+#include "emt/running.hpp"
 
 namespace zavrek::emt {
 namespace {
 
 using namespace network;
 constexpr double pi = std::numbers::pi;
-
-void run(Plant& plant, double seconds) {
-  const double until = plant.time_s() + seconds;
-  while (plant.time_s() < until) ASSERT_EQ(plant.step(), Status::running) << plant.culprit();
-}
-double value(const Plant& plant, const char* name) { return plant.value(plant.signal(name)); }
 
 InductionMachine pump() {
   return {.name = "pump",

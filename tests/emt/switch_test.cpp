@@ -3,19 +3,13 @@
 
 #include <gtest/gtest.h>
 
-#include "zavrek/emt.hpp"
+#include "emt/running.hpp"
 
 namespace zavrek::emt {
 namespace {
 
 using namespace network;
 constexpr double pi = std::numbers::pi;
-
-double value(const Plant& plant, const std::string& name) { return plant.value(plant.signal(name)); }
-void run(Plant& plant, double seconds) {
-  const double until = plant.time_s() + seconds;
-  while (plant.time_s() < until) ASSERT_EQ(plant.step(), Status::running) << plant.culprit();
-}
 
 /// A source, a breaker, and an inductance behind it with a little capacitance.
 Network reactor_circuit(Breaker breaker) {

@@ -4,7 +4,7 @@
 
 #include <gtest/gtest.h>
 
-#include "zavrek/emt.hpp"
+#include "emt/running.hpp"
 
 namespace zavrek::emt {
 namespace {
@@ -14,11 +14,6 @@ constexpr double pi = std::numbers::pi;
 
 std::complex<double> phasor(const Plant& plant, const std::string& name) {
   return plant.phasor(plant.signal(name));
-}
-double value(const Plant& plant, const char* name) { return plant.value(plant.signal(name)); }
-void run(Plant& plant, double seconds) {
-  const double until = plant.time_s() + seconds;
-  while (plant.time_s() < until) ASSERT_EQ(plant.step(), Status::running) << plant.culprit();
 }
 
 Transformer two_windings(const char* group) {
