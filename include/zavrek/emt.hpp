@@ -39,6 +39,7 @@ struct Summary {
   int nodes = 0;                   ///< unknown node voltages
   int known_nodes = 0;             ///< imposed by stiff sources
   int partitions = 0;              ///< solved independently of each other
+  int shards = 0;                  ///< partitions bundled for a crew: no more cores than that can help
   int largest_partition = 0;       ///< in nodes
   int states = 0;                  ///< energy stores: inductor currents, capacitor voltages, line waves
   int switch_nodes = 0;            ///< nodes in the blocks that a switching refactors
@@ -46,6 +47,16 @@ struct Summary {
   double largest_step_s = 0;       ///< bound set by the shortest line travel time; infinite without lines
   int events_per_step = 0;         ///< most discontinuities located inside one step
   std::vector<std::string> notes;  ///< modelling choices that the compiler made
+};
+
+/// Helpers on other cores. Partitions that share nothing within a step are handed to them; how many there are
+/// changes no bit of the result.
+class Crew {
+ public:
+  virtual ~Crew() = default;
+  /// Calls work(what, k) for each k below `count`, on any of the cores, and returns when all are done. Never
+  /// allocates or blocks for long.
+  virtual void run(int count, void (*work)(const void* what, int k) noexcept, const void* what) noexcept = 0;
 };
 
 /// A network compiled for one step size. Nothing here allocates after `compile` except `signal_names`.
@@ -88,6 +99,9 @@ class Plant {
   /// Sets a knob, from now on; the value is kept within the knob's bounds. The signal of the same name shows
   /// it.
   void turn(KnobId knob, double value) noexcept;
+
+  /// Lets a crew help with each step from now on; it must outlive the plant or be taken back with nullptr.
+  void share(Crew* crew) noexcept;
 
   [[nodiscard]] const Summary& summary() const noexcept;
 

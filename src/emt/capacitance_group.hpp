@@ -23,23 +23,26 @@ class CapacitanceGroup {
     current_.push_back(first_current);
   }
 
-  void inject(Rule rule, const double* old, double* rhs) noexcept {
-    const double keep = rule == Rule::trapezoidal ? 1 : 0;
+  /// History currents of a solution by the rule of `coming`, after the values in `old`; nodes below `floor`
+  /// have no equation.
+  void inject(const Weights& coming, const double* old, double* rhs, int floor) noexcept {
     for (std::size_t b = 0; b < current_.size(); ++b) {
       const double* g = &conductance_[b * N * N];
       double v[N];
       for (int k = 0; k < N; ++k) v[k] = old[p_[b * N + k]] - old[q_[b * N + k]];
       for (int k = 0; k < N; ++k) {
-        double h = -keep * old[current_[b] + k];
+        double h = -coming.before * old[current_[b] + k];
         for (int m = 0; m < N; ++m) h -= g[k * N + m] * v[m];
         history_[b * N + k] = h;
-        rhs[p_[b * N + k]] -= h;
-        rhs[q_[b * N + k]] += h;
+        if (p_[b * N + k] >= floor) rhs[p_[b * N + k]] -= h;
+        if (q_[b * N + k] >= floor) rhs[q_[b * N + k]] += h;
       }
     }
   }
 
-  void update(double* now) const noexcept {
+  /// Currents of the solution in `now`, then `inject` of the one to come.
+  void pass(const Weights& /*rule*/, const Weights& coming, const double* /*old*/, double* now, double* rhs,
+            int floor) noexcept {
     for (std::size_t b = 0; b < current_.size(); ++b) {
       const double* g = &conductance_[b * N * N];
       double v[N];
@@ -50,12 +53,7 @@ class CapacitanceGroup {
         now[current_[b] + k] = i;
       }
     }
-  }
-
-  /// `update` of a step and `inject` of the next trapezoidal one into `ahead`.
-  void pass(const double* /*old*/, double* now, double* ahead) noexcept {
-    update(now);
-    inject(Rule::trapezoidal, now, ahead);
+    inject(coming, now, rhs, floor);
   }
 
  private:

@@ -73,7 +73,6 @@ class Compiler {
   [[nodiscard]] const std::vector<NodeId>& group(int number) const {
     return assembly_.groups()[static_cast<std::size_t>(number)];
   }
-  [[nodiscard]] bool touched(int number) const { return topology_.touched[static_cast<std::size_t>(number)]; }
 
   void place(const std::vector<NodeId>& nodes, int& position) {
     for (std::size_t k = 0; k < nodes.size(); ++k) {
@@ -105,7 +104,38 @@ class Compiler {
     for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end}) {
       array->assign(static_cast<std::size_t>(layout_.values), 0.0);
     }
-    core_->ahead.assign(static_cast<std::size_t>(layout_.voltages), 0.0);
+    core_->rhs.assign(static_cast<std::size_t>(layout_.voltages), 0.0);
+    divide_in_shards();
+  }
+
+  /// Partitions of about equal work side by side. A small plant is one shard.
+  void divide_in_shards() {
+    constexpr int most_shards = 16;
+    constexpr int least_groups = 24;
+    const int groups = (layout_.voltages - core_->first_unknown) / lanes;
+    const int wanted = std::max(least_groups, (groups + most_shards - 1) / most_shards);
+    int position = core_->first_unknown;
+    core_->shards.push_back({{}, 0, 0, position, position});
+    for (const auto& members : topology_.members) {
+      position += static_cast<int>(members.size()) * lanes;
+      Shard& shard = core_->shards.back();
+      shard.end = position;
+      ++shard.end_partition;
+      if ((position - shard.first) / lanes < wanted || position == layout_.voltages) continue;
+      core_->shards.push_back({{}, shard.end_partition, shard.end_partition, position, position});
+    }
+  }
+
+  /// The shard of the nodes that a part acts on: all in one partition; none for a part between known nodes.
+  [[nodiscard]] Shard& shard_of(const std::vector<Ends>& ends) {
+    for (const Ends& e : ends) {
+      for (const NodeId node : {e.p, e.q}) {
+        for (Shard& shard : core_->shards) {
+          if (at(node) >= shard.first && at(node) < shard.end) return shard;
+        }
+      }
+    }
+    return core_->shards.front();
   }
 
   /// Currents of blocks between groups of nodes stand in the lanes of their phases; shares of merged
@@ -183,10 +213,20 @@ class Compiler {
             ends[0].q == ground_node ? 0 : at(ends[0].q) - lane};
   }
 
-  /// Whether a matrix couples no phases, rounding aside.
-  [[nodiscard]] static bool is_diagonal(const Eigen::MatrixXd& matrix) {
-    const Eigen::MatrixXd apart = matrix - Eigen::MatrixXd(matrix.diagonal().asDiagonal());
-    return apart.cwiseAbs().maxCoeff() <= 1e-15 * matrix.cwiseAbs().maxCoeff();
+  /// Calls `use` with the way of keeping 3 x 3 matrices that takes the fewest numbers; rounding is no number.
+  template <class Use>
+  static void as_kept(const std::vector<Eigen::MatrixXd>& matrices, Use&& use) {
+    const auto all = [&](auto&& form_of) {
+      return std::all_of(matrices.begin(), matrices.end(), [&](const Eigen::MatrixXd& m) {
+        return (m - form_of(m)).cwiseAbs().maxCoeff() <= 1e-14 * m.cwiseAbs().maxCoeff();
+      });
+    };
+    using Form = Eigen::MatrixXd;
+    if (all([](const Form& m) -> Form { return m.diagonal().asDiagonal(); })) return use(Uncoupled{});
+    const bool balanced = all([](const Form& m) -> Form {
+      return Form::Constant(3, 3, m(0, 1)) + (m(0, 0) - m(0, 1)) * Form::Identity(3, 3);
+    });
+    balanced ? use(Balanced{}) : use(Coupled{});
   }
 
   void lower_series(const SeriesPart& part, const Eigen::MatrixXd& g) {
@@ -197,26 +237,27 @@ class Compiler {
       const StepMatrices m = step_matrices(part, g, core_->step_s);
       const StepMatrices wide{in_lanes(m.kept, part.ends),
                               in_lanes(m.elastic.asDiagonal().toDenseMatrix(), part.ends).diagonal()};
-      const auto add = [&](auto& group) { group.add(wide, in_lanes(g, part.ends), p, q, current, charge); };
-      const auto choose = [&]<class Matrix>(Matrix) {
-        if (part.capacitive()) return add(std::get<ThreePhaseSeries<Matrix, true>>(core_->series));
-        return add(std::get<ThreePhaseSeries<Matrix, false>>(core_->series));
-      };
-      return is_diagonal(g) && is_diagonal(m.kept) ? choose(Uncoupled{}) : choose(Coupled{});
+      const Eigen::MatrixXd wide_g = in_lanes(g, part.ends);
+      const auto add = [&](auto& group) { group.add(wide, wide_g, p, q, current, charge); };
+      auto& parts = shard_of(part.ends).parts;
+      return as_kept({wide_g, wide.kept}, [&]<class Matrix>(Matrix) {
+        part.capacitive() ? add(std::get<ThreePhaseSeries<Matrix, true>>(parts))
+                          : add(std::get<ThreePhaseSeries<Matrix, false>>(parts));
+      });
     }
     const auto add = [&](auto& group) {
       group.add(part, g, core_->step_s, layout_.node_position.data(), current, charge);
     };
     switch (part.ends.size()) {
       case 1:
-        return part.capacitive() ? add(std::get<SeriesGroup<1, true>>(core_->series))
-                                 : add(std::get<SeriesGroup<1, false>>(core_->series));
+        return part.capacitive() ? add(std::get<SeriesGroup<1, true>>(shard_of(part.ends).parts))
+                                 : add(std::get<SeriesGroup<1, false>>(shard_of(part.ends).parts));
       case 2:
-        return add(std::get<SeriesGroup<2, false>>(core_->series));
+        return add(std::get<SeriesGroup<2, false>>(shard_of(part.ends).parts));
       case 3:
-        return add(std::get<SeriesGroup<3, false>>(core_->series));
+        return add(std::get<SeriesGroup<3, false>>(shard_of(part.ends).parts));
       default:
-        return add(std::get<SeriesGroup<4, false>>(core_->series));
+        return add(std::get<SeriesGroup<4, false>>(shard_of(part.ends).parts));
     }
   }
 
@@ -229,13 +270,12 @@ class Compiler {
       if (assembly_.between_groups(part.ends)) {
         const auto [p, q] = group_ends(part.ends);
         const Eigen::MatrixXd wide = in_lanes(2 / core_->step_s * part.capacitance, part.ends);
-        if (is_diagonal(wide)) {
-          std::get<ThreePhaseCapacitance<Uncoupled>>(core_->capacitance).add(wide, p, q, current);
-        } else {
-          std::get<ThreePhaseCapacitance<Coupled>>(core_->capacitance).add(wide, p, q, current);
-        }
+        auto& parts = shard_of(part.ends).parts;
+        as_kept({wide}, [&, p = p, q = q]<class Matrix>(Matrix) {
+          std::get<ThreePhaseCapacitance<Matrix>>(parts).add(wide, p, q, current);
+        });
       } else {
-        std::get<CapacitanceGroup<1>>(core_->capacitance)
+        std::get<CapacitanceGroup<1>>(shard_of(part.ends).parts)
             .add(part, core_->step_s, layout_.node_position.data(), current);
       }
     }
@@ -245,7 +285,7 @@ class Compiler {
     }
     core_->waveforms = assembly_.waveforms;
     for (const KnownNode& known : assembly_.known_nodes)
-      core_->sources.push_back({at(known.node), known.waveform, known.angle_rad});
+      core_->sources.push_back({at(known.node), known.waveform, Waveform::Phase(known.angle_rad)});
   }
 
   void factor() {
@@ -255,7 +295,7 @@ class Compiler {
       const bool column_known = topology_.known[static_cast<std::size_t>(entry.column)];
       if (row_known) continue;
       if (column_known) {
-        if (entry.column != ground_node)
+        if (entry.column != ground_node && entry.siemens != 0)
           core_->couplings.push_back({at(entry.row), at(entry.column), -entry.siemens});
         continue;
       }
@@ -273,21 +313,16 @@ class Compiler {
       for (int position = first; position < first + static_cast<int>(n); ++position) {
         holds_node.push_back(layout_.unknown[static_cast<std::size_t>(position)] >= 0);
       }
-      const auto leading = std::count_if(topology_.members[k].begin(), topology_.members[k].end(),
-                                         [&](int member) { return !touched(member); });
-      Partition partition;
-      refuse_singular(first, partition.build(matrix, holds_node, static_cast<int>(leading), first));
-      core_->partitions.push_back(std::move(partition));
+      core_->partitions.emplace_back().build(matrix, holds_node, first);
     }
-    core_->dirty.assign(topology_.members.size(), 0);
     lower_poles();
     lower_segments();
     lower_models();
     core_->due.reserve(core_->poles.size());
     core_->due_segments.reserve(assembly_.segment_parts.size());
-    core_->refactor_dirty();
     for (Partition& partition : core_->partitions)
-      refuse_singular(partition.first(), partition.refactor(core_->adjustable.data()));
+      refuse_singular(partition.first(), partition.factor(core_->adjustable.data()));
+    core_->refactor_dirty();
   }
 
   void refuse_singular(int first, int local) const {
@@ -328,9 +363,10 @@ class Compiler {
     }
     const int partition = topology_.partition_of[static_cast<std::size_t>(row)];
     Partition& where = core_->partitions[static_cast<std::size_t>(partition)];
-    where.add_adjustable(at(row) - where.first(), at(column) - where.first(), number, sign);
+    const PartitionColumn mark{
+        partition, where.add_adjustable(at(row) - where.first(), at(column) - where.first(), number, sign)};
     auto& all = core_->adjusts[static_cast<std::size_t>(number)];
-    if (std::find(all.begin(), all.end(), partition) == all.end()) all.push_back(partition);
+    if (std::find(all.begin(), all.end(), mark) == all.end()) all.push_back(mark);
   }
 
   void lower_poles() {
@@ -382,7 +418,12 @@ class Compiler {
       }
       if (row.model->varies()) {
         row.number = add_adjustable(part.ends, g);
-        row.partitions = core_->adjusts[static_cast<std::size_t>(row.number)];
+        for (std::size_t k = 0; k < row.conductance.size(); ++k) {
+          for (const PartitionColumn& mark : core_->adjusts[static_cast<std::size_t>(row.number) + k]) {
+            if (std::find(row.marks.begin(), row.marks.end(), mark) == row.marks.end())
+              row.marks.push_back(mark);
+          }
+        }
       }
       core_->models.push_back(std::move(row));
     }
@@ -445,9 +486,7 @@ class Compiler {
       core_->next[slot] = core_->middle[slot] = core_->end[slot] = core_->present[slot];
     }
     start_segments();
-    for (const SourceNode& source : core_->sources)
-      core_->present[static_cast<std::size_t>(source.position)] =
-          core_->waveforms[source.waveform].value(0, source.angle);
+    core_->impose_sources(0, core_->present.data());
     for (const Pole& pole : core_->poles)
       core_->present[static_cast<std::size_t>(pole.position)] = pole.closed ? 1 : 0;
   }
@@ -512,9 +551,10 @@ class Compiler {
     s.nodes = layout_.unknowns;
     s.known_nodes = static_cast<int>(assembly_.known_nodes.size());
     s.partitions = static_cast<int>(topology_.members.size());
+    s.shards = static_cast<int>(core_->shards.size());
     for (const Partition& partition : core_->partitions) {
       s.largest_partition = std::max(s.largest_partition, partition.nodes());
-      s.switch_nodes += partition.trailing();
+      s.switch_nodes += partition.adjustable_nodes();
       s.factor_entries += partition.entries();
     }
     for (const SeriesPart& part : assembly_.series_parts) {

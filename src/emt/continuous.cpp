@@ -76,7 +76,7 @@ bool Continuous::floats(const CapacitancePart& part) const {
 void Continuous::place_unknowns() {
   const Assembly& a = *compiled_.assembly;
   for (const SourceNode& source : core().sources) {
-    for (const auto& line : core().waveforms[source.waveform].lines(source.angle))
+    for (const auto& line : core().waveforms[source.waveform].lines(source.phase.angle_rad))
       voltage_scale_ = std::max(voltage_scale_, std::abs(line.amplitude));
   }
   const double v = voltage_scale_, i = std::max(1e-3, voltage_scale_ / 10);
@@ -244,7 +244,7 @@ double Continuous::node_slope(NodeId n, const double* dy, double t) const {
   for (const SourceNode& source : core().sources) {
     if (source.position != position) continue;
     const Waveform& w = core().waveforms[source.waveform];
-    return (w.value(t + d, source.angle) - w.value(t - d, source.angle)) / (2 * d);
+    return (w.value(t + d, source.phase.angle_rad) - w.value(t - d, source.phase.angle_rad)) / (2 * d);
   }
   return 0;
 }
@@ -345,7 +345,7 @@ void Continuous::read(double t, const double* y) {
   const Assembly& a = *compiled_.assembly;
   for (const SourceNode& source : core().sources)
     values_[static_cast<std::size_t>(source.position)] =
-        core().waveforms[source.waveform].value(t, source.angle);
+        core().waveforms[source.waveform].value(t, source.phase.angle_rad);
   const auto put = [&](Slot first, const double* from, std::size_t count) {
     for (std::size_t k = 0; k < count; ++k)
       values_[static_cast<std::size_t>(slot({first.index + static_cast<int>(k)}))] = from[k];

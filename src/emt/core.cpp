@@ -6,9 +6,9 @@
 namespace zavrek::emt::internal {
 namespace {
 
-template <class Groups, class Visit>
-void for_each_group(Groups& groups, Visit&& visit) {
-  std::apply([&](auto&... group) { (visit(group), ...); }, groups);
+template <class Visit>
+void for_each_group(Shard& shard, Visit&& visit) {
+  std::apply([&](auto&... group) { (visit(group), ...); }, shard.parts);
 }
 
 /// Below this a pole carries nothing and opens as soon as its contacts part.
@@ -19,65 +19,73 @@ constexpr double no_current_A = 1e-9;
 void Core::advance() noexcept {
   const double until = static_cast<double>(steps + 1) * step_s;
   if (euler_throughout) {
-    step_half_euler(until - step_s / 2, 0.5, present.data(), middle.data());
-    step_half_euler(until, 1, middle.data(), next.data());
+    solve({Rule::half_euler, step_s, until - step_s / 2}, Rule::half_euler, 0.5, present.data(),
+          middle.data());
+    solve({Rule::half_euler, step_s, until}, Rule::half_euler, 1, middle.data(), next.data());
   } else {
-    step_trapezoidal(until);
+    solve({Rule::trapezoidal, step_s, until}, Rule::trapezoidal, 1, present.data(), next.data());
   }
 }
 
-/// From `present` to `next`. The pass that updates the parts also makes the history currents of the step
-/// after this one, which hold unless a discontinuity or a change of the values comes between.
-void Core::step_trapezoidal(double until) noexcept {
-  const double* old = present.data();
-  double* now = next.data();
-  const Stretch stretch{Rule::trapezoidal, step_s, until};
-  if (ahead_holds) {
-    std::copy(ahead.begin(), ahead.end(), now);
-  } else {
-    std::fill(now, now + voltages, 0.0);
-    for_each_group(series, [&](auto& group) { group.inject(Rule::trapezoidal, old, now); });
-    for_each_group(capacitance, [&](auto& group) { group.inject(Rule::trapezoidal, old, now); });
+/// From the values in `old` to those in `now`. The pass that writes the currents of the parts also makes the
+/// history currents of the solution after this one, by the rule `coming`; they hold unless a discontinuity or
+/// a change of the values comes between. `behind` is the distance of the end from the newest entry of the
+/// rings, in steps.
+void Core::solve(const Stretch& stretch, Rule coming, double behind, const double* old,
+                 double* now) noexcept {
+  if (!ahead_holds || ahead_rule != stretch.rule) {
+    std::fill(rhs.begin(), rhs.end(), 0.0);
+    for (Shard& shard : shards) {
+      for_each_group(shard, [&, weights = weights_of(stretch.rule)](auto& group) {
+        group.inject(weights, old, rhs.data(), first_unknown);
+      });
+    }
   }
-  begin_parts(stretch, 1, old, now);
-  solve_nodes(until, now);
-  std::fill(ahead.begin(), ahead.end(), 0.0);
-  for_each_group(series, [&](auto& group) { group.pass(old, now, ahead.data()); });
-  for_each_group(capacitance, [&](auto& group) { group.pass(old, now, ahead.data()); });
+  begin_parts(stretch, behind, old);
+  impose_sources(stretch.until_s, now);
+  couple_sources(now);
+  solve_shards(stretch.rule, coming, old, now);
   ahead_holds = true;
+  ahead_rule = coming;
   end_parts(stretch, old, now);
 }
 
-/// Half a step of backward Euler; `behind` is the distance of its end from the newest entry of the rings, in
-/// steps.
-void Core::step_half_euler(double until, double behind, const double* old, double* now) noexcept {
-  ahead_holds = false;
-  const Stretch stretch{Rule::half_euler, step_s, until};
-  std::fill(now, now + voltages, 0.0);
-  for_each_group(series, [&](auto& group) { group.inject(Rule::half_euler, old, now); });
-  for_each_group(capacitance, [&](auto& group) { group.inject(Rule::half_euler, old, now); });
-  begin_parts(stretch, behind, old, now);
-  solve_nodes(until, now);
-  for_each_group(series, [&](auto& group) { group.update(Rule::half_euler, old, now); });
-  for_each_group(capacitance, [&](auto& group) { group.update(now); });
-  end_parts(stretch, old, now);
+void Core::solve_shards(Rule rule, Rule coming, const double* old, double* now) noexcept {
+  if (crew == nullptr || shards.size() == 1) {
+    for (Shard& shard : shards) solve_shard(shard, rule, coming, old, now);
+    return;
+  }
+  const auto work = [&](int k) noexcept {
+    solve_shard(shards[static_cast<std::size_t>(k)], rule, coming, old, now);
+  };
+  crew->run(
+      static_cast<int>(shards.size()),
+      [](const void* what, int k) noexcept { (*static_cast<const decltype(work)*>(what))(k); }, &work);
+}
+
+void Core::solve_shard(Shard& shard, Rule rule, Rule coming, const double* old, double* now) noexcept {
+  std::copy(&rhs[static_cast<std::size_t>(shard.first)], rhs.data() + shard.end, now + shard.first);
+  std::fill(&rhs[static_cast<std::size_t>(shard.first)], rhs.data() + shard.end, 0.0);
+  for (int k = shard.first_partition; k < shard.end_partition; ++k)
+    partitions[static_cast<std::size_t>(k)].solve(now);
+  const Weights past = weights_of(rule), future = weights_of(coming);
+  for_each_group(shard, [&](auto& group) { group.pass(past, future, old, now, rhs.data(), first_unknown); });
 }
 
 /// History currents of the lines, the bent characteristics and the models, and what the models' new
 /// conductances ask for.
-void Core::begin_parts(const Stretch& stretch, double behind, const double* old, double* now) noexcept {
-  lines.inject(behind, now);
-  segments.inject(stretch.rule, old, now);
+void Core::begin_parts(const Stretch& stretch, double behind, const double* old) noexcept {
+  lines.inject(behind, rhs.data());
+  segments.inject(stretch.rule, old, rhs.data());
   for (ModelRow& row : models) {
     if (row.model->begin(stretch, row.places, old, row.history.data(), row.conductance.data())) {
       for (int k = 0; k < row.ends * row.ends; ++k)
         adjustable[static_cast<std::size_t>(row.number + k)] = row.conductance[static_cast<std::size_t>(k)];
-      for (const int partition : row.partitions) dirty[static_cast<std::size_t>(partition)] = 1;
-      stale = true;
+      mark(row.marks);
     }
     for (std::size_t k = 0; k < row.history.size(); ++k) {
-      now[row.places.p[k]] -= row.history[k];
-      now[row.places.q[k]] += row.history[k];
+      rhs[static_cast<std::size_t>(row.places.p[k])] -= row.history[k];
+      rhs[static_cast<std::size_t>(row.places.q[k])] += row.history[k];
     }
   }
   if (stale) refactor_dirty();
@@ -91,13 +99,19 @@ void Core::end_parts(const Stretch& stretch, const double* old, double* now) noe
     row.model->end(stretch, row.places, old, now, row.history.data(), row.conductance.data());
 }
 
-/// From the right-hand side in `now` to its node voltages.
-void Core::solve_nodes(double time, double* now) noexcept {
-  std::fill(now, now + lanes, 0.0);  // ground took its share of the injections
-  for (const SourceNode& source : sources)
-    now[source.position] = waveforms[source.waveform].value(time, source.angle);
-  for (const Coupling& coupling : couplings) now[coupling.row] += coupling.siemens * now[coupling.known];
-  for (Partition& partition : partitions) partition.solve(now);
+void Core::impose_sources(double time, double* now) const noexcept {
+  for (std::size_t k = 0; k < sources.size();) {
+    const std::size_t waveform = sources[k].waveform;
+    const Waveform::Instant instant(waveforms[waveform], time);
+    for (; k < sources.size() && sources[k].waveform == waveform; ++k)
+      now[sources[k].position] = instant.value(sources[k].phase);
+  }
+}
+
+/// What the known voltages drive into the unknown nodes.
+void Core::couple_sources(const double* now) noexcept {
+  for (const Coupling& coupling : couplings)
+    rhs[static_cast<std::size_t>(coupling.row)] += coupling.siemens * now[coupling.known];
 }
 
 void Core::update_poles(double* now) const noexcept {
@@ -227,13 +241,14 @@ void Core::settle(double from, double until, double event) noexcept {
 
   const double grid = static_cast<double>(steps) * step_s;
   const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
-  step_half_euler(event + step_s / 2, offset + 0.5, present.data(), middle.data());
-  step_half_euler(event + step_s, offset + 1, middle.data(), end.data());
+  ahead_holds = false;
+  solve({Rule::half_euler, step_s, event + step_s / 2}, Rule::half_euler, offset + 0.5, present.data(),
+        middle.data());
+  solve({Rule::half_euler, step_s, event + step_s}, Rule::half_euler, offset + 1, middle.data(), end.data());
+  ahead_holds = false;
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   for (std::size_t k = 0; k < next.size(); ++k) next[k] = middle[k] + along * (end[k] - middle[k]);
-  for (const SourceNode& source : sources) {
-    next[static_cast<std::size_t>(source.position)] = waveforms[source.waveform].value(until, source.angle);
-  }
+  impose_sources(until, next.data());
   if (offset == 0) {
     for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
     lines.replace_newest(end.data());
@@ -260,8 +275,12 @@ void Core::operate_due(double event) noexcept {
 
 void Core::adjust(int number, double siemens) noexcept {
   adjustable[static_cast<std::size_t>(number)] = siemens;
-  for (const int partition : adjusts[static_cast<std::size_t>(number)])
-    dirty[static_cast<std::size_t>(partition)] = 1;
+  mark(adjusts[static_cast<std::size_t>(number)]);
+}
+
+void Core::mark(const std::vector<PartitionColumn>& columns) noexcept {
+  for (const auto& [partition, column] : columns)
+    partitions[static_cast<std::size_t>(partition)].mark(column);
   stale = true;
 }
 
@@ -271,9 +290,8 @@ void Core::refactor_dirty() noexcept {
   for (const DrivenCoupling& d : driven)
     couplings[static_cast<std::size_t>(d.coupling)].siemens =
         d.sign * adjustable[static_cast<std::size_t>(d.number)];
-  for (std::size_t k = 0; k < partitions.size(); ++k) {
-    if (dirty[k]) (void)partitions[k].refactor(adjustable.data());
-    dirty[k] = 0;
+  for (Partition& partition : partitions) {
+    if (partition.marked()) partition.refactor(adjustable.data());
   }
   stale = false;
 }

@@ -38,6 +38,12 @@ struct Pole {
   [[nodiscard]] double siemens() const { return closed ? closed_S : open_S; }
 };
 
+/// A column of a partition's factors.
+struct PartitionColumn {
+  int partition, column;
+  friend bool operator==(const PartitionColumn&, const PartitionColumn&) = default;
+};
+
 /// Conductances between unknown and known nodes: rhs[row] += siemens * v[known].
 struct Coupling {
   int row, known;
@@ -50,10 +56,11 @@ struct DrivenCoupling {
   double sign;
 };
 
+/// A known node; the phases of one source stand next to each other.
 struct SourceNode {
   int position;
   std::size_t waveform;
-  double angle;
+  Waveform::Phase phase;
 };
 
 /// A model, its places and its stretch of the adjustable conductances.
@@ -61,8 +68,8 @@ struct ModelRow {
   std::unique_ptr<Model> model;
   Places places;
   int ends;
-  int number;                   // first of ends * ends adjustable conductances; -1 when it does not vary
-  std::vector<int> partitions;  // to refactor when it did
+  int number;  // first of ends * ends adjustable conductances; -1 when it does not vary
+  std::vector<PartitionColumn> marks;  // that it touches
   std::vector<double> history, conductance;
   std::vector<std::complex<double>> input_phasors;
 };
@@ -71,6 +78,20 @@ struct SignalRow {
   std::string name, unit;
   int first, count;  // terms
   std::complex<double> phasor;
+};
+
+/// Partitions next to each other, with the parts whose history currents act on them. Shards share nothing
+/// while they are worked on, so that several cores may take one each; how many do changes no bit.
+struct Shard {
+  std::tuple<SeriesGroup<1, false>, SeriesGroup<1, true>, SeriesGroup<2, false>, SeriesGroup<3, false>,
+             SeriesGroup<4, false>, ThreePhaseSeries<Coupled, false>, ThreePhaseSeries<Coupled, true>,
+             ThreePhaseSeries<Balanced, false>, ThreePhaseSeries<Balanced, true>,
+             ThreePhaseSeries<Uncoupled, false>, ThreePhaseSeries<Uncoupled, true>, CapacitanceGroup<1>,
+             ThreePhaseCapacitance<Coupled>, ThreePhaseCapacitance<Balanced>,
+             ThreePhaseCapacitance<Uncoupled>>
+      parts;
+  int first_partition, end_partition;
+  int first, end;  // positions of its node voltages
 };
 
 class Core {
@@ -84,6 +105,8 @@ class Core {
   [[nodiscard]] Status finish() noexcept;
 
   [[nodiscard]] double time_s() const noexcept { return static_cast<double>(steps) * step_s; }
+  /// Writes the known voltages of an instant.
+  void impose_sources(double time, double* now) const noexcept;
   [[nodiscard]] double value(const SignalRow& row, const double* values) const noexcept;
 
   bool request(int operable, bool close, double at_s) noexcept;
@@ -103,15 +126,12 @@ class Core {
   int first_unknown = 0;
 
   Numbers present, next, middle, end;
-  Numbers ahead;             ///< right-hand side of the next trapezoidal step, lines excepted
-  bool ahead_holds = false;  ///< whether it does: nothing disturbed the step after it was made
+  Numbers rhs;  ///< of the solution to come; the passes over the parts leave there what they already know
+  /// Whether they did, by `ahead_rule`, and nothing disturbed the values since.
+  bool ahead_holds = false;
+  Rule ahead_rule = Rule::trapezoidal;
 
-  std::tuple<SeriesGroup<1, false>, SeriesGroup<1, true>, SeriesGroup<2, false>, SeriesGroup<3, false>,
-             SeriesGroup<4, false>, ThreePhaseSeries<Coupled, false>, ThreePhaseSeries<Coupled, true>,
-             ThreePhaseSeries<Uncoupled, false>, ThreePhaseSeries<Uncoupled, true>>
-      series;
-  std::tuple<CapacitanceGroup<1>, ThreePhaseCapacitance<Coupled>, ThreePhaseCapacitance<Uncoupled>>
-      capacitance;
+  std::vector<Shard> shards;
   WaveGroup lines;
   SegmentGroup segments;
   std::vector<ModelRow> models;
@@ -120,14 +140,13 @@ class Core {
   std::vector<Coupling> couplings;
   std::vector<DrivenCoupling> driven;
   std::vector<Partition> partitions;
-  std::vector<double> adjustable;         ///< conductances that may change: of poles, segments, models
-  std::vector<std::vector<int>> adjusts;  ///< per adjustable conductance: partitions that hold it
+  std::vector<double> adjustable;  ///< conductances that may change: of poles, segments, models
+  std::vector<std::vector<PartitionColumn>> adjusts;  ///< per adjustable conductance: where it stands
   std::vector<Pole> poles;
   int pending = 0;       ///< poles with a pending instant
   std::vector<int> due;  ///< room for all poles: those that change over at the event at hand
   std::vector<int> due_segments;
-  std::vector<char> dirty;  ///< per partition: its trailing block must be refactored
-  bool stale = false;       ///< whether any must
+  bool stale = false;  ///< whether any partition must be refactored
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;
@@ -137,13 +156,16 @@ class Core {
   std::vector<std::string> position_names;  // of node voltages
   int culprit = -1;
   Summary summary;
+  Crew* crew = nullptr;  ///< helps with the shards when there is one
 
  private:
-  void step_trapezoidal(double until) noexcept;
-  void step_half_euler(double until, double behind, const double* old, double* now) noexcept;
-  void begin_parts(const Stretch& stretch, double behind, const double* old, double* now) noexcept;
+  void solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now) noexcept;
+  void solve_shard(Shard& shard, Rule rule, Rule coming, const double* old, double* now) noexcept;
+  void solve_shards(Rule rule, Rule coming, const double* old, double* now) noexcept;
+  void mark(const std::vector<PartitionColumn>& columns) noexcept;
+  void begin_parts(const Stretch& stretch, double behind, const double* old) noexcept;
   void end_parts(const Stretch& stretch, const double* old, double* now) noexcept;
-  void solve_nodes(double time, double* now) noexcept;
+  void couple_sources(const double* now) noexcept;
   void update_poles(double* now) const noexcept;
   [[nodiscard]] double find_due(double from, double until) noexcept;
   [[nodiscard]] double event_time(const Pole& pole, double from, double until) const noexcept;

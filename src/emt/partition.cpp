@@ -1,10 +1,7 @@
 #include "emt/partition.hpp"
 
 #include <algorithm>
-#include <cmath>
-#include <map>
-
-#include <Eigen/Dense>
+#include <set>
 
 namespace zavrek::emt::internal {
 namespace {
@@ -12,153 +9,214 @@ namespace {
 /// A pivot this far below the diagonal it came from is a loss of all digits: the matrix is singular.
 constexpr double least_pivot = 1e-15;
 
-using Block = Eigen::Matrix3d;
+/// Inverts a symmetric 3 x 3 block by elimination (cofactors lose all digits where a large conductance joins
+/// two phases). `before`: its diagonal before any elimination. Returns the lane whose pivot vanishes, or -1.
+int invert(const double* d, const double* before, double* inverse) noexcept {
+  const auto at = [](const double* block, int row, int column) { return block[column * lanes + row]; };
+  const double d0 = at(d, 0, 0);
+  const double r0 = 1 / d0;
+  const double l10 = at(d, 1, 0) * r0, l20 = at(d, 2, 0) * r0;
+  const double d1 = at(d, 1, 1) - l10 * at(d, 1, 0);
+  const double r1 = 1 / d1;
+  const double c21 = at(d, 2, 1) - l20 * at(d, 1, 0);
+  const double l21 = c21 * r1;
+  const double d2 = at(d, 2, 2) - l20 * at(d, 2, 0) - l21 * c21;
+  const double r2 = 1 / d2;
+  const double m20 = l10 * l21 - l20;  // of L^-1
+  const double x22 = r2;
+  const double x21 = -l21 * r2;
+  const double x20 = m20 * r2;
+  const double x11 = r1 - l21 * x21;
+  const double x10 = -l10 * r1 - l21 * x20;
+  const double x00 = r0 - l10 * (-l10 * r1) + m20 * x20;
+  const double columns[block_numbers] = {x00, x10, x20, 0, x10, x11, x21, 0, x20, x21, x22, 0};
+  std::copy(columns, columns + block_numbers, inverse);
+  if (!(d0 > least_pivot * before[0])) return 0;
+  if (!(d1 > least_pivot * before[1])) return 1;
+  return d2 > least_pivot * before[2] ? -1 : 2;
+}
 
-/// The lower triangle in blocks, eliminated column by column (right-looking; Davis, "Direct Methods for
-/// Sparse Linear Systems", SIAM 2006, chapter 4). Lanes without a node have a one on the diagonal.
-struct BlockElimination {
-  std::vector<Block> diagonal;
-  std::vector<std::map<int, Block>> column;  // rows below the diagonal
-  std::vector<Eigen::Vector3d> before;       // diagonal entries as given
-  int leading;
+/// c -= a b, blocks.
+void subtract_product(const double* a, const double* b, double* c) noexcept {
+  for (int column = 0; column < 3; ++column)
+    store(c + column * lanes, load(c + column * lanes) - times(a, b + column * lanes));
+}
 
-  BlockElimination(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int lead)
-      : diagonal(static_cast<std::size_t>(matrix.rows() / lanes), Block::Zero()),
-        column(diagonal.size()),
-        leading(lead) {
-    for (int c = 0; c < matrix.outerSize(); ++c) {
-      for (Eigen::SparseMatrix<double>::InnerIterator entry(matrix, c); entry; ++entry) {
-        const int r = static_cast<int>(entry.row());
-        if (r / lanes < c / lanes) continue;
-        block(r / lanes, c / lanes)(r % lanes, c % lanes) = entry.value();
-      }
-    }
-    for (std::size_t k = 0; k < holds_node.size(); ++k) {
-      if (!holds_node[k] && k % lanes < 3)
-        diagonal[k / lanes](static_cast<int>(k % lanes), static_cast<int>(k % lanes)) = 1;
-    }
-    for (const Block& d : diagonal) before.emplace_back(d.diagonal());
+/// c = a b, blocks.
+void multiply(const double* a, const double* b, double* c) noexcept {
+  for (int column = 0; column < 3; ++column) store(c + column * lanes, times(a, b + column * lanes));
+}
+
+void transpose(const double* a, double* b) noexcept {
+  for (int column = 0; column < 3; ++column) {
+    const Lanes row{a[column], a[lanes + column], a[2 * lanes + column], 0};
+    store(b + column * lanes, row);
   }
+}
 
-  Block& block(int row, int col) {
-    if (row == col) return diagonal[static_cast<std::size_t>(row)];
-    return column[static_cast<std::size_t>(col)].try_emplace(row, Block::Zero()).first->second;
-  }
-
-  /// Lane at which the block cannot be inverted, or -1.
-  [[nodiscard]] int singular_lane(int group) const {
-    const Block& d = diagonal[static_cast<std::size_t>(group)];
-    Block rest = d;
-    for (int k = 0; k < 3; ++k) {
-      if (!(rest(k, k) > least_pivot * before[static_cast<std::size_t>(group)][k])) return k;
-      for (int i = k + 1; i < 3; ++i) {
-        const double factor = rest(i, k) / rest(k, k);
-        for (int j = k; j < 3; ++j) rest(i, j) -= factor * rest(k, j);
-      }
+/// Rows of L by columns, from the lower triangle in groups (Davis, "Direct Methods for Sparse Linear
+/// Systems", SIAM 2006, chapter 4).
+std::vector<std::set<int>> pattern_of_factor(const Eigen::SparseMatrix<double>& matrix) {
+  std::vector<std::set<int>> below(static_cast<std::size_t>(matrix.rows() / lanes));
+  for (int c = 0; c < matrix.outerSize(); ++c) {
+    for (Eigen::SparseMatrix<double>::InnerIterator entry(matrix, c); entry; ++entry) {
+      const int row = static_cast<int>(entry.row()) / lanes;
+      if (row > c / lanes) below[static_cast<std::size_t>(c / lanes)].insert(row);
     }
-    return -1;
   }
-
-  /// Turns the leading columns into those of L and keeps D in `diagonal`.
-  int run() {
-    for (int j = 0; j < leading; ++j) {
-      if (const int lane = singular_lane(j); lane >= 0) return j * lanes + lane;
-      auto& rows = column[static_cast<std::size_t>(j)];
-      const Block inverse = diagonal[static_cast<std::size_t>(j)].inverse();
-      for (auto k = rows.begin(); k != rows.end(); ++k) {
-        const Block scaled = inverse * k->second.transpose();
-        for (auto i = k; i != rows.end(); ++i) block(i->first, k->first) -= i->second * scaled;
-      }
-      for (auto& [row, entry] : rows) entry = entry * inverse;
-    }
-    return -1;
+  for (const std::set<int>& column : below) {
+    if (column.empty()) continue;
+    auto& parent = below[static_cast<std::size_t>(*column.begin())];
+    parent.insert(std::next(column.begin()), column.end());
   }
-};
+  return below;
+}
 
 }  // namespace
 
-int Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node,
-                     int leading, int first) {
+void Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node,
+                      int first) {
   first_ = first;
-  leading_ = leading;
+  holds_node_ = holds_node;
   nodes_ = static_cast<int>(std::count(holds_node.begin(), holds_node.end(), true));
-  BlockElimination elimination(matrix, holds_node, leading);
-  if (const int bad = elimination.run(); bad >= 0) return bad;
+  const std::vector<std::set<int>> below = pattern_of_factor(matrix);
+  const std::size_t n = below.size();
+  groups_ = static_cast<int>(n);
 
   column_.assign(1, 0);
-  for (std::size_t j = 0; j < static_cast<std::size_t>(leading); ++j) {
-    for (const auto& [row, entry] : elimination.column[j]) {
+  std::vector<std::vector<Left>> left(n);
+  for (std::size_t k = 0; k < n; ++k) {
+    for (const int row : below[k]) {
+      left[static_cast<std::size_t>(row)].push_back({static_cast<int>(row_.size()), static_cast<int>(k)});
       row_.push_back(row * lanes);
-      append_block(entry, below_);
-      append_block(entry.transpose().eval(), above_);
     }
     column_.push_back(static_cast<int>(row_.size()));
-    append_block(elimination.diagonal[j].inverse().eval(), inverse_);
   }
+  left_start_.assign(1, 0);
+  for (const auto& row : left) {
+    left_.insert(left_.end(), row.begin(), row.end());
+    left_start_.push_back(static_cast<int>(left_.size()));
+  }
+  for (Numbers* blocks : {&below_, &scaled_, &given_}) blocks->assign(row_.size() * block_numbers, 0.0);
+  inverse_.assign(n * block_numbers, 0.0);
+  given_diagonal_.assign(n * block_numbers, 0.0);
 
-  for (int k = leading * lanes; k < static_cast<int>(holds_node.size()); ++k) {
-    if (holds_node[static_cast<std::size_t>(k)]) tail_.push_back(k);
+  for (std::size_t k = 0; k < holds_node.size(); ++k) {
+    if (!holds_node[k] && k % lanes < 3)
+      given_diagonal_[k / lanes * block_numbers + k % lanes * (lanes + 1)] = 1;
   }
-  const std::size_t m = tail_.size();
-  schur_.assign(m * m, 0.0);
-  for (std::size_t r = 0; r < m; ++r) {
-    for (std::size_t c = 0; c <= r; ++c) {
-      const int row = tail_[r], col = tail_[c];
-      const auto& below = elimination.column[static_cast<std::size_t>(col / lanes)];
-      const auto found = below.find(row / lanes);
-      double value = 0;
-      if (row / lanes == col / lanes)
-        value = elimination.diagonal[static_cast<std::size_t>(row / lanes)](row % lanes, col % lanes);
-      if (row / lanes != col / lanes && found != below.end()) value = found->second(row % lanes, col % lanes);
-      schur_[r * m + c] = schur_[c * m + r] = value;
+  for (int c = 0; c < matrix.outerSize(); ++c) {
+    for (Eigen::SparseMatrix<double>::InnerIterator entry(matrix, c); entry; ++entry) {
+      const int r = static_cast<int>(entry.row());
+      if (r / lanes < c / lanes) continue;
+      const auto at = static_cast<std::size_t>(c % lanes * lanes + r % lanes);
+      const auto column = static_cast<std::size_t>(c / lanes);
+      if (r / lanes == c / lanes) {
+        given_diagonal_[column * block_numbers + at] = entry.value();
+      } else {
+        const auto found =
+            std::find(row_.begin() + column_[column], row_.begin() + column_[column + 1], r / lanes * lanes);
+        given_[static_cast<std::size_t>(found - row_.begin()) * block_numbers + at] = entry.value();
+      }
     }
   }
-  lower_.assign(m * m, 0.0);
-  upper_.assign(m * m, 0.0);
-  reciprocal_.assign(m, 0.0);
-  packed_.assign(m, 0.0);
+  place_.assign(n, 0);
+  stale_.assign(n, 0);
+  std::size_t longest = 0;
+  for (const auto& column : below) longest = std::max(longest, column.size());
+  work_.assign((longest + 1) * block_numbers, 0.0);
+}
+
+int Partition::add_adjustable(int row, int column, int number, double sign) {
+  const int r = row / lanes, c = column / lanes;
+  if (r < c) return r;  // of a pair of symmetric places, the one below the diagonal counts
+  Contribution contribution{c, 0, column % lanes * lanes + row % lanes, number, sign};
+  if (r != c) {
+    const auto begin = row_.begin() + column_[static_cast<std::size_t>(c)];
+    const auto end = row_.begin() + column_[static_cast<std::size_t>(c) + 1];
+    contribution.entry = 1 + static_cast<int>(std::find(begin, end, r * lanes) - begin);
+  }
+  contributions_.push_back(contribution);
+  return c;
+}
+
+int Partition::factor(const double* adjustable) {
+  const auto comes_before = [](const Contribution& a, const Contribution& b) { return a.column < b.column; };
+  std::stable_sort(contributions_.begin(), contributions_.end(), comes_before);
+  contributions_start_.clear();
+  for (int j = 0; j <= groups_; ++j) {
+    const auto at = std::lower_bound(contributions_.begin(), contributions_.end(),
+                                     Contribution{j, 0, 0, 0, 0}, comes_before);
+    contributions_start_.push_back(static_cast<int>(at - contributions_.begin()));
+  }
+  first_stale_ = groups_;
+  std::fill(stale_.begin(), stale_.end(), char{0});
+  for (int j = 0; j < groups_; ++j) {
+    if (const int lane = make_column(j, adjustable); lane >= 0) return j * lanes + lane;
+  }
   return -1;
 }
 
-void Partition::add_adjustable(int row, int column, int number, double sign) {
-  const auto packed = [&](int local) {
-    return static_cast<int>(std::find(tail_.begin(), tail_.end(), local) - tail_.begin());
-  };
-  contributions_.push_back({packed(row) * trailing() + packed(column), number, sign});
+/// Conductances keep the matrix positive definite: what was not singular at the start never is.
+void Partition::refactor(const double* adjustable) noexcept {
+  for (int j = first_stale_; j < groups_; ++j) {
+    if (!stale_[static_cast<std::size_t>(j)]) continue;
+    stale_[static_cast<std::size_t>(j)] = 0;
+    (void)make_column(j, adjustable);
+    const int start = column_[static_cast<std::size_t>(j)];
+    if (start < column_[static_cast<std::size_t>(j) + 1])
+      stale_[static_cast<std::size_t>(row_[static_cast<std::size_t>(start)] / lanes)] = 1;
+  }
+  first_stale_ = groups_;
 }
 
-int Partition::refactor(const double* adjustable) noexcept {
-  const std::size_t m = tail_.size();
-  double* u = upper_.data();  // becomes D L^T row by row; every inner loop runs along a row
-  std::copy(schur_.begin(), schur_.end(), upper_.begin());
-  for (const Contribution& c : contributions_) u[c.at] += c.sign * adjustable[c.number];
-  int singular = -1;
-  for (std::size_t j = 0; j < m; ++j) {
-    const double* row = &u[j * m];
-    if (!(row[j] > least_pivot * schur_[j * m + j]) && singular < 0) singular = tail_[j];
-    const double inverse = 1 / row[j];
-    reciprocal_[j] = inverse;
-    for (std::size_t i = j + 1; i < m; ++i) {
-      const double l = row[i] * inverse;
-      lower_[i * m + j] = l;
-      double* target = &u[i * m];
-      for (std::size_t k = i; k < m; ++k) target[k] -= l * row[k];
+/// Column j of L and D from the columns left of it. Returns the singular lane, or -1.
+int Partition::make_column(int j, const double* adjustable) noexcept {
+  const int start = column_[static_cast<std::size_t>(j)];
+  const int count = column_[static_cast<std::size_t>(j) + 1] - start;
+  double* work = work_.data();
+  double* diagonal = work;
+  std::copy_n(&given_diagonal_[static_cast<std::size_t>(j) * block_numbers], block_numbers, diagonal);
+  std::copy_n(given_.data() + static_cast<std::size_t>(start) * block_numbers, count * block_numbers,
+              work + block_numbers);
+  place_[static_cast<std::size_t>(j)] = 0;
+  for (int e = 0; e < count; ++e)
+    place_[static_cast<std::size_t>(row_[static_cast<std::size_t>(start + e)] / lanes)] = e + 1;
+  for (int k = contributions_start_[static_cast<std::size_t>(j)];
+       k < contributions_start_[static_cast<std::size_t>(j) + 1]; ++k) {
+    const Contribution& c = contributions_[static_cast<std::size_t>(k)];
+    work[c.entry * block_numbers + c.at] += c.sign * adjustable[c.number];
+  }
+  const double before[3] = {diagonal[0], diagonal[lanes + 1], diagonal[2 * lanes + 2]};
+  for (int k = left_start_[static_cast<std::size_t>(j)]; k < left_start_[static_cast<std::size_t>(j) + 1];
+       ++k) {
+    const auto [first, column] = left_[static_cast<std::size_t>(k)];
+    const double* scaled = &scaled_[static_cast<std::size_t>(first) * block_numbers];
+    for (int e = first; e < column_[static_cast<std::size_t>(column) + 1]; ++e) {
+      const int place = place_[static_cast<std::size_t>(row_[static_cast<std::size_t>(e)] / lanes)];
+      subtract_product(&below_[static_cast<std::size_t>(e) * block_numbers], scaled,
+                       work + place * block_numbers);
     }
   }
-  for (std::size_t j = 0; j < m; ++j) {
-    for (std::size_t i = j + 1; i < m; ++i) u[j * m + i] = lower_[i * m + j];
+  double* inverse = &inverse_[static_cast<std::size_t>(j) * block_numbers];
+  const int singular = invert(diagonal, before, inverse);
+  for (int e = 0; e < count; ++e) {
+    const auto at = static_cast<std::size_t>(start + e) * block_numbers;
+    const double* block = work + (e + 1) * block_numbers;
+    transpose(block, &scaled_[at]);
+    multiply(block, inverse, &below_[at]);
   }
   return singular;
 }
 
-void Partition::solve(double* values) noexcept {
+void Partition::solve(double* values) const noexcept {
   double* b = values + first_;
   const int* column = column_.data();
   const int* row = row_.data();
   const double* block = below_.data();
   const double* inverse = inverse_.data();
-  const int leading = leading_;
-  for (int j = 0; j < leading; ++j) {
+  const int groups = groups_;
+  for (int j = 0; j < groups; ++j) {
     double* own = b + j * lanes;
     const Lanes x = load(own);
     for (int e = column[j]; e < column[j + 1]; ++e, block += block_numbers) {
@@ -166,33 +224,29 @@ void Partition::solve(double* values) noexcept {
     }
     store(own, times(inverse + j * block_numbers, x));
   }
-  if (!tail_.empty()) solve_trailing(b);
-  for (int j = leading - 1; j >= 0; --j) {
+  for (int j = groups - 1; j >= 0; --j) {
     double* own = b + j * lanes;
-    Lanes x = load(own);
+    // The columns of L are read again: a transposed copy would double what passes through the caches.
+    ColumnProducts products;
     for (int e = column[j]; e < column[j + 1]; ++e)
-      x -= times(&above_[static_cast<std::size_t>(e) * block_numbers], load(b + row[e]));
-    store(own, x);
+      products.add(&below_[static_cast<std::size_t>(e) * block_numbers], load(b + row[e]));
+    store(own, load(own) - products.sums());
   }
 }
 
-/// Both sweeps subtract multiples of rows: sums along rows would not vectorise.
-void Partition::solve_trailing(double* b) noexcept {
-  const auto m = static_cast<int>(tail_.size());
-  double* tail = packed_.data();
-  for (int k = 0; k < m; ++k) tail[k] = b[tail_[static_cast<std::size_t>(k)]];
-  for (int j = 0; j + 1 < m; ++j) {
-    const double* row = &upper_[static_cast<std::size_t>(j * m)];
-    const double value = tail[j];
-    for (int i = j + 1; i < m; ++i) tail[i] -= row[i] * value;
+int Partition::adjustable_nodes() const {
+  std::vector<bool> reached(static_cast<std::size_t>(groups_), false);
+  for (const Contribution& c : contributions_) reached[static_cast<std::size_t>(c.column)] = true;
+  int nodes = 0;
+  for (int j = 0; j < groups_; ++j) {
+    if (!reached[static_cast<std::size_t>(j)]) continue;
+    const int start = column_[static_cast<std::size_t>(j)];
+    if (start < column_[static_cast<std::size_t>(j) + 1])
+      reached[static_cast<std::size_t>(row_[static_cast<std::size_t>(start)] / lanes)] = true;
+    for (int lane = 0; lane < lanes; ++lane)
+      nodes += holds_node_[static_cast<std::size_t>(j * lanes + lane)] ? 1 : 0;
   }
-  for (int k = 0; k < m; ++k) tail[k] *= reciprocal_[static_cast<std::size_t>(k)];
-  for (int i = m - 1; i > 0; --i) {
-    const double* row = &lower_[static_cast<std::size_t>(i * m)];
-    const double value = tail[i];
-    for (int k = 0; k < i; ++k) tail[k] -= row[k] * value;
-  }
-  for (int k = 0; k < m; ++k) b[tail_[static_cast<std::size_t>(k)]] = tail[k];
+  return nodes;
 }
 
 }  // namespace zavrek::emt::internal

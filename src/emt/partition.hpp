@@ -1,7 +1,8 @@
 // The nodal matrix of one partition, factored as L D L^T in blocks of one group of lanes (a bus's three
-// phases, or fewer nodes). Groups that nothing adjustable (a pole, a bent characteristic, a varying model)
-// touches come first and are factored once, sparse; the nodes of the others form a dense trailing matrix, the
-// only part that a switching refactors (its Schur complement without anything adjustable is kept).
+// phases, or fewer nodes). When an adjustable conductance (of a pole, a bent characteristic, a varying model)
+// changes, only the columns on the paths from where it stands to the root of the elimination tree are made
+// anew: elsewhere L and D stay as they are (Chan, Brandwajn, "Partial matrix refactorization", IEEE Trans.
+// Power Systems 1 (1986)). The result is that of factoring the whole, bit for bit.
 #pragma once
 
 #include <vector>
@@ -14,57 +15,79 @@ namespace zavrek::emt::internal {
 
 class Partition {
  public:
-  /// `matrix`: symmetric positive definite, without adjustable conductances, in local positions: `lanes` to a
-  /// group, lanes that hold no node being empty; the first `leading` groups are not touched by any. `first`
-  /// is the position of local 0 in the plant's value array. Returns the local position at which the leading
-  /// part is singular, or -1.
-  int build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int leading,
-            int first);
+  /// `matrix`: symmetric positive definite with the adjustable conductances that `add_adjustable` will name,
+  /// in local positions in the order of elimination: `lanes` to a group, lanes that hold no node being empty.
+  /// Its values are those without adjustable conductances. `first` is the position of local 0 in the plant's
+  /// value array.
+  void build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node, int first);
 
-  /// An adjustable conductance (entry `number` of the plant's list) enters the trailing matrix at local
-  /// positions `row` and `column` times `sign`.
-  void add_adjustable(int row, int column, int number, double sign);
+  /// An adjustable conductance (entry `number` of the plant's list) enters the matrix at local positions
+  /// `row` and `column` times `sign`; the pattern given to `build` holds that place. Returns the column to
+  /// mark when it changes.
+  int add_adjustable(int row, int column, int number, double sign);
 
-  /// Refactors the trailing matrix with the adjustable conductances as they stand. Returns the local position
-  /// at which it is singular, or -1.
-  int refactor(const double* adjustable) noexcept;
+  /// Factors the whole with the adjustable conductances as they stand; call it once, after the calls above.
+  /// Returns the local position at which the matrix is singular, or -1.
+  int factor(const double* adjustable);
+
+  /// Notes that an adjustable conductance in that column changed.
+  void mark(int column) noexcept {
+    stale_[static_cast<std::size_t>(column)] = 1;
+    if (column < first_stale_) first_stale_ = column;
+  }
+  [[nodiscard]] bool marked() const noexcept { return first_stale_ < groups_; }
+
+  /// Makes the columns anew that the marks reach.
+  void refactor(const double* adjustable) noexcept;
 
   /// Solves in place; `values` is the plant's value array.
-  void solve(double* values) noexcept;
+  void solve(double* values) const noexcept;
 
   [[nodiscard]] int first() const { return first_; }
+  [[nodiscard]] int end() const { return first_ + groups_ * lanes; }
   [[nodiscard]] int nodes() const { return nodes_; }
-  [[nodiscard]] int trailing() const { return static_cast<int>(tail_.size()); }
+  /// Nodes in columns that some adjustable conductance reaches.
+  [[nodiscard]] int adjustable_nodes() const;
   /// Numbers that one solve reads.
-  [[nodiscard]] int entries() const {
-    return static_cast<int>(below_.size() + above_.size() + inverse_.size()) + trailing() * trailing();
-  }
+  [[nodiscard]] int entries() const { return static_cast<int>(below_.size() + inverse_.size()); }
 
  private:
   struct Contribution {
-    int at;      // of the trailing matrix, row-major
+    int column;  // group
+    int entry;   // of the column; the diagonal block is the first
+    int at;      // number within the block
     int number;  // of the adjustable conductance
     double sign;
   };
+  /// A block L_jk left of the diagonal of row j.
+  struct Left {
+    int entry;   // of the list of all blocks below the diagonal
+    int column;  // k
+  };
 
-  void solve_trailing(double* b) noexcept;
+  int make_column(int j, const double* adjustable) noexcept;
 
   int first_ = 0;
   int nodes_ = 0;
-  int leading_ = 0;          // groups
-  std::vector<int> column_;  // leading + 1: start of each block column in row_
-  std::vector<int> row_;     // per block below the diagonal: local position of its group
-  Numbers below_;            // blocks of L, by column
-  Numbers above_;            // the same transposed, for the backward sweep
-  Numbers inverse_;          // leading blocks: D^-1
+  int groups_ = 0;
+  std::vector<bool> holds_node_;  // per lane
+  std::vector<int> column_;       // groups + 1: start of each block column in row_
+  std::vector<int> row_;          // per block below the diagonal: local position of its group
+  Numbers below_;                 // blocks of L, by column
+  Numbers inverse_;               // groups: D^-1
 
-  std::vector<int> tail_;  // trailing nodes: local positions
-  Numbers packed_;         // trailing: their right-hand side and solution
-  Numbers schur_;          // trailing^2, row-major: without adjustable conductances
-  Numbers lower_;          // trailing^2, row-major: L with them as they stand
-  Numbers upper_;          // trailing^2: transpose of lower_, so that both sweeps read rows
-  Numbers reciprocal_;     // trailing: 1/D
-  std::vector<Contribution> contributions_;
+  // For factoring only.
+  Numbers given_;                            // the matrix without adjustable conductances, as below_
+  Numbers given_diagonal_;                   // groups: its diagonal blocks
+  Numbers scaled_;                           // blocks of L D, transposed, as below_
+  std::vector<int> left_start_;              // groups + 1: start of each row in left_
+  std::vector<Left> left_;                   // blocks of L by rows
+  std::vector<Contribution> contributions_;  // by column
+  std::vector<int> contributions_start_;     // groups + 1: start of each column in contributions_
+  std::vector<int> place_;                   // groups: where a row stands in the column at work
+  Numbers work_;                             // the column at work: diagonal block, then those below
+  std::vector<char> stale_;                  // groups: the column must be made anew
+  int first_stale_ = 0;
 };
 
 }  // namespace zavrek::emt::internal

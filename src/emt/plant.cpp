@@ -75,6 +75,8 @@ KnobId Plant::knob(std::string_view name) const {
 
 void Plant::turn(KnobId knob, double value) noexcept { core_->turn(knob.index, value); }
 
+void Plant::share(Crew* crew) noexcept { core_->crew = crew; }
+
 const Summary& Plant::summary() const noexcept { return core_->summary; }
 
 }  // namespace zavrek::emt

@@ -52,17 +52,33 @@ class SeriesGroup {
 
   [[nodiscard]] std::size_t blocks() const { return current_.size(); }
 
-  /// Adds the history currents of the coming instant to the right-hand side `rhs`.
-  void inject(Rule rule, const double* old, double* rhs) noexcept {
-    if (rule == Rule::trapezoidal) {
-      inject_as<Rule::trapezoidal>(old, rhs);
-    } else {
-      inject_as<Rule::half_euler>(old, rhs);
+  /// History currents of a solution by the rule of `coming`, after the values in `old`; nodes below `floor`
+  /// have no equation.
+  void inject(const Weights& coming, const double* old, double* rhs, int floor) noexcept {
+    for (std::size_t b = 0; b < blocks(); ++b) {
+      const double* g = &conductance_[b * N * N];
+      const double* kept = &kept_[b * N * N];
+      const double* i = &old[current_[b]];
+      double drive[N];
+      for (int k = 0; k < N; ++k) {
+        drive[k] = coming.voltage * (old[p_[b * N + k]] - old[q_[b * N + k]]);
+        if constexpr (Capacitive) drive[k] -= coming.charge * old[charge_[b] + k];
+      }
+      for (int k = 0; k < N; ++k) {
+        double h = 0;
+        for (int m = 0; m < N; ++m) h += kept[k * N + m] * i[m];
+        h = coming.kept * h + coming.own * i[k];
+        for (int m = 0; m < N; ++m) h += g[k * N + m] * drive[m];
+        history_[b * N + k] = h;
+        if (p_[b * N + k] >= floor) rhs[p_[b * N + k]] -= h;
+        if (q_[b * N + k] >= floor) rhs[q_[b * N + k]] += h;
+      }
     }
   }
 
-  /// Writes branch currents (and capacitor voltages) of the instant whose node voltages stand in `now`.
-  void update(Rule rule, const double* old, double* now) const noexcept {
+  /// Branch currents (and capacitor voltages) of the solution in `now`, then `inject` of the one to come.
+  void pass(const Weights& rule, const Weights& coming, const double* old, double* now, double* rhs,
+            int floor) noexcept {
     for (std::size_t b = 0; b < blocks(); ++b) {
       const double* g = &conductance_[b * N * N];
       double v[N];
@@ -72,46 +88,17 @@ class SeriesGroup {
         for (int m = 0; m < N; ++m) i += g[k * N + m] * v[m];
         now[current_[b] + k] = i;
         if constexpr (Capacitive) {
-          const double moved = rule == Rule::trapezoidal ? i + old[current_[b] + k] : i;
+          const double moved = i + rule.before * old[current_[b] + k];
           now[charge_[b] + k] = old[charge_[b] + k] + elastic_[b * N + k] * moved;
         }
       }
     }
-    (void)old;
     (void)rule;
-  }
-
-  /// `update` of a trapezoidal step and `inject` of the next one into `ahead`.
-  void pass(const double* old, double* now, double* ahead) noexcept {
-    update(Rule::trapezoidal, old, now);
-    inject(Rule::trapezoidal, now, ahead);
+    (void)old;
+    inject(coming, now, rhs, floor);
   }
 
  private:
-  template <Rule rule>
-  void inject_as(const double* old, double* rhs) noexcept {
-    constexpr bool whole = rule == Rule::trapezoidal;
-    for (std::size_t b = 0; b < blocks(); ++b) {
-      const double* g = &conductance_[b * N * N];
-      const double* kept = &kept_[b * N * N];
-      const double* i = &old[current_[b]];
-      double drive[N];
-      for (int k = 0; k < N; ++k) {
-        drive[k] = whole ? old[p_[b * N + k]] - old[q_[b * N + k]] : 0;
-        if constexpr (Capacitive) drive[k] -= (whole ? 2 : 1) * old[charge_[b] + k];
-      }
-      for (int k = 0; k < N; ++k) {
-        double h = whole ? 0 : i[k];
-        for (int m = 0; m < N; ++m) h += kept[k * N + m] * i[m];
-        if (!whole) h /= 2;
-        for (int m = 0; m < N; ++m) h += g[k * N + m] * drive[m];
-        history_[b * N + k] = h;
-        rhs[p_[b * N + k]] -= h;
-        rhs[q_[b * N + k]] += h;
-      }
-    }
-  }
-
   std::vector<int> p_, q_;           // blocks * N: positions of the terminals' node voltages
   std::vector<double> conductance_;  // blocks * N * N, row-major: G
   std::vector<double> kept_;         // blocks * N * N: K

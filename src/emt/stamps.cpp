@@ -3,17 +3,24 @@
 namespace zavrek::emt::internal {
 namespace {
 
-void stamp(std::vector<Entry>& entries, const std::vector<Ends>& ends, const Eigen::MatrixXd& g) {
+void stamp(std::vector<Entry>& entries, const std::vector<Ends>& ends, const Eigen::MatrixXd& g,
+           bool keep_zeros = false) {
   for (std::size_t k = 0; k < ends.size(); ++k) {
     for (std::size_t m = 0; m < ends.size(); ++m) {
       const double value = g(static_cast<Eigen::Index>(k), static_cast<Eigen::Index>(m));
-      if (value == 0) continue;
+      if (value == 0 && !keep_zeros) continue;
       entries.push_back({ends[k].p, ends[m].p, value});
       entries.push_back({ends[k].q, ends[m].q, value});
       entries.push_back({ends[k].p, ends[m].q, -value});
       entries.push_back({ends[k].q, ends[m].p, -value});
     }
   }
+}
+
+/// Room for conductances that change while the plant runs.
+void reserve(std::vector<Entry>& entries, const std::vector<Ends>& ends) {
+  const auto n = static_cast<Eigen::Index>(ends.size());
+  stamp(entries, ends, Eigen::MatrixXd::Zero(n, n), true);
 }
 
 }  // namespace
@@ -41,8 +48,14 @@ Stamps stamp_parts(const Assembly& assembly) {
     stamp(stamps.entries, {part.ends}, Eigen::MatrixXd::Constant(1, 1, part.siemens));
   }
   for (const ModelPart& part : assembly.model_parts) {
-    if (!part.model->varies()) stamp(stamps.entries, part.ends, part.model->conductance(h));
+    if (part.model->varies()) {
+      reserve(stamps.entries, part.ends);
+    } else {
+      stamp(stamps.entries, part.ends, part.model->conductance(h));
+    }
   }
+  for (const PolePart& part : assembly.pole_parts) reserve(stamps.entries, {part.ends});
+  for (const SegmentPart& part : assembly.segment_parts) reserve(stamps.entries, {part.ends});
   for (const WavePart& part : assembly.wave_parts) {
     const Eigen::VectorXd y = (part.surge_ohm + part.resistance_ohm / 4).cwiseInverse();
     const Eigen::MatrixXd g = part.currents * y.asDiagonal() * part.currents.transpose();

@@ -13,11 +13,23 @@
 
 namespace zavrek::emt::internal {
 
-/// How the matrices of a group are kept: three columns of lanes, or the diagonal alone.
+/// How the matrices of a group are kept: three columns of lanes, or less where less says it.
 struct Coupled {
   static constexpr std::size_t numbers = block_numbers;
   static void append(const Eigen::MatrixXd& matrix, Numbers& into) { append_block(matrix, into); }
   static Lanes product(const double* matrix, Lanes x) noexcept { return times(matrix, x); }
+};
+/// Every phase alike to every other, as a transposed element has it: one number on the diagonal, one beside
+/// it.
+struct Balanced {
+  static constexpr std::size_t numbers = 2;
+  static void append(const Eigen::MatrixXd& matrix, Numbers& into) {
+    into.push_back(matrix(0, 0) - matrix(0, 1));
+    into.push_back(matrix(0, 1));
+  }
+  static Lanes product(const double* matrix, Lanes x) noexcept {
+    return matrix[0] * x + matrix[1] * spread_sum(x);
+  }
 };
 struct Uncoupled {
   static constexpr std::size_t numbers = lanes;
@@ -27,11 +39,12 @@ struct Uncoupled {
   static Lanes product(const double* matrix, Lanes x) noexcept { return load(matrix) * x; }
 };
 
-/// Subtracts the history current of a block from the right-hand side at its two ends.
-inline void push_history(double* history, double* rhs, int p, int q, Lanes value) noexcept {
+/// Subtracts the history current of a block from the right-hand side at its two ends; nodes below `floor`
+/// have no equation.
+inline void push_history(double* history, double* rhs, int p, int q, int floor, Lanes value) noexcept {
   store(history, value);
-  store(rhs + p, load(rhs + p) - value);
-  if (q != 0) store(rhs + q, load(rhs + q) + value);  // ground waits for nobody
+  if (p >= floor) store(rhs + p, load(rhs + p) - value);
+  if (q >= floor) store(rhs + q, load(rhs + q) + value);
 }
 
 template <class Matrix, bool Capacitive>
@@ -50,43 +63,34 @@ class ThreePhaseSeries {
     history_.resize(history_.size() + lanes, 0.0);
   }
 
-  void inject(Rule rule, const double* old, double* rhs) noexcept {
-    const Arrays a = arrays();
-    const std::size_t blocks = p_.size();
-    const bool whole = rule == Rule::trapezoidal;
-    for (std::size_t b = 0; b < blocks; ++b) {
-      const Lanes i = load(old + a.current[b]);
-      const Lanes kept = Matrix::product(&a.kept[b * Matrix::numbers], i);
-      Lanes drive = whole ? load(old + a.p[b]) - load(old + a.q[b]) : Lanes{};
-      if constexpr (Capacitive) drive -= (whole ? 2.0 : 1.0) * load(old + a.charge[b]);
-      const Lanes driven = Matrix::product(&a.conductance[b * Matrix::numbers], drive);
-      push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], driven + (whole ? kept : 0.5 * (kept + i)));
-    }
-  }
-
-  void update(Rule rule, const double* old, double* now) noexcept {
+  void inject(const Weights& coming, const double* old, double* rhs, int floor) noexcept {
     const Arrays a = arrays();
     const std::size_t blocks = p_.size();
     for (std::size_t b = 0; b < blocks; ++b) {
-      const Lanes v = load(now + a.p[b]) - load(now + a.q[b]);
-      write(a, b, rule, old, now,
-            load(&a.history[b * lanes]) + Matrix::product(&a.conductance[b * Matrix::numbers], v));
+      const double* g = &a.conductance[b * Matrix::numbers];
+      const Lanes driven = Matrix::product(g, load(old + a.p[b]) - load(old + a.q[b]));
+      look_ahead(a, b, coming, driven, load(old + a.current[b]), old, rhs, floor);
     }
   }
 
-  /// `update` of a trapezoidal step and `inject` of the next one into `ahead`, in one pass over the numbers.
-  void pass(const double* old, double* now, double* ahead) noexcept {
+  /// Currents of the solution in `now` and `inject` of the one to come, in one pass over the numbers.
+  void pass(const Weights& rule, const Weights& coming, const double* old, double* now, double* rhs,
+            int floor) noexcept {
     const Arrays a = arrays();
     const std::size_t blocks = p_.size();
     for (std::size_t b = 0; b < blocks; ++b) {
       const double* g = &a.conductance[b * Matrix::numbers];
       const Lanes driven = Matrix::product(g, load(now + a.p[b]) - load(now + a.q[b]));
       const Lanes i = load(&a.history[b * lanes]) + driven;
-      write(a, b, Rule::trapezoidal, old, now, i);
-      Lanes history = driven + Matrix::product(&a.kept[b * Matrix::numbers], i);
-      if constexpr (Capacitive) history -= Matrix::product(g, 2.0 * load(now + a.charge[b]));
-      push_history(&a.history[b * lanes], ahead, a.p[b], a.q[b], history);
+      if constexpr (Capacitive) {
+        const Lanes moved = i + rule.before * load(old + a.current[b]);
+        store(now + a.charge[b], load(old + a.charge[b]) + load(&a.elastic[b * lanes]) * moved);
+      }
+      store(now + a.current[b], i);
+      look_ahead(a, b, coming, driven, i, now, rhs, floor);
     }
+    (void)rule;
+    (void)old;
   }
 
  private:
@@ -101,15 +105,16 @@ class ThreePhaseSeries {
             conductance_.data(), kept_.data(), elastic_.data(), history_.data()};
   }
 
-  static void write(const Arrays& a, std::size_t b, Rule rule, const double* old, double* now,
-                    Lanes i) noexcept {
+  /// `driven` is G v', `i` stands for i'.
+  static void look_ahead(const Arrays& a, std::size_t b, const Weights& coming, Lanes driven, Lanes i,
+                         const double* values, double* rhs, int floor) noexcept {
+    Lanes history = coming.voltage * driven + coming.own * i +
+                    coming.kept * Matrix::product(&a.kept[b * Matrix::numbers], i);
     if constexpr (Capacitive) {
-      const Lanes moved = rule == Rule::trapezoidal ? i + load(old + a.current[b]) : i;
-      store(now + a.charge[b], load(old + a.charge[b]) + load(&a.elastic[b * lanes]) * moved);
+      const double* g = &a.conductance[b * Matrix::numbers];
+      history -= coming.charge * Matrix::product(g, load(values + a.charge[b]));
     }
-    (void)old;
-    (void)rule;
-    store(now + a.current[b], i);
+    push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], floor, history);
   }
 
   std::vector<int> p_, q_;    // per block: positions of the groups of lanes at its ends
@@ -132,32 +137,24 @@ class ThreePhaseCapacitance {
     history_.resize(history_.size() + lanes, 0.0);
   }
 
-  void inject(Rule rule, const double* old, double* rhs) noexcept {
-    const Arrays a = arrays();
-    const std::size_t blocks = p_.size();
-    const double keep = rule == Rule::trapezoidal ? 1 : 0;
-    for (std::size_t b = 0; b < blocks; ++b) {
-      const Lanes charging = charge(a, b, old);
-      push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], -charging - keep * load(old + a.current[b]));
-    }
-  }
-
-  void update(double* now) noexcept {
+  void inject(const Weights& coming, const double* old, double* rhs, int floor) noexcept {
     const Arrays a = arrays();
     const std::size_t blocks = p_.size();
     for (std::size_t b = 0; b < blocks; ++b)
-      store(now + a.current[b], load(&a.history[b * lanes]) + charge(a, b, now));
+      push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], floor,
+                   -charge(a, b, old) - coming.before * load(old + a.current[b]));
   }
 
-  /// `update` of a step and `inject` of the next trapezoidal one into `ahead`, in one pass.
-  void pass(const double* /*old*/, double* now, double* ahead) noexcept {
+  /// Currents of the solution in `now` and `inject` of the one to come, in one pass.
+  void pass(const Weights& /*rule*/, const Weights& coming, const double* /*old*/, double* now, double* rhs,
+            int floor) noexcept {
     const Arrays a = arrays();
     const std::size_t blocks = p_.size();
     for (std::size_t b = 0; b < blocks; ++b) {
       const Lanes charging = charge(a, b, now);
       const Lanes i = load(&a.history[b * lanes]) + charging;
       store(now + a.current[b], i);
-      push_history(&a.history[b * lanes], ahead, a.p[b], a.q[b], -charging - i);
+      push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], floor, -charging - coming.before * i);
     }
   }
 

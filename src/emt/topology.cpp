@@ -55,11 +55,11 @@ std::vector<std::set<int>> pattern_of(const std::vector<int>& members, const std
   return columns;
 }
 
-/// Reorders the first `leading` of `members`, given in an order of elimination, by their height in the
-/// elimination tree: the fill stays the same, and neighbours in the new order do not wait for each other, so
-/// that the processor overlaps them.
+/// Reorders `members`, given in an order of elimination, by their height in the elimination tree: the fill
+/// stays the same, and neighbours in the new order do not wait for each other, so that the processor overlaps
+/// them.
 void order_by_height(std::vector<int>& members, const std::vector<int>& permutation,
-                     const std::vector<std::set<int>>& columns, std::size_t leading) {
+                     const std::vector<std::set<int>>& columns) {
   const std::size_t n = members.size();
   std::vector<int> rank(n);
   for (std::size_t k = 0; k < n; ++k) rank[static_cast<std::size_t>(permutation[k])] = static_cast<int>(k);
@@ -71,7 +71,7 @@ void order_by_height(std::vector<int>& members, const std::vector<int>& permutat
       if (r > static_cast<int>(k)) below[k].insert(r);
     }
   }
-  for (std::size_t k = 0; k < leading; ++k) {
+  for (std::size_t k = 0; k < n; ++k) {
     if (below[k].empty()) continue;
     const auto parent = static_cast<std::size_t>(*below[k].begin());
     for (const int row : below[k]) {
@@ -79,23 +79,23 @@ void order_by_height(std::vector<int>& members, const std::vector<int>& permutat
     }
     height[parent] = std::max(height[parent], height[k] + 1);
   }
-  std::vector<std::size_t> sequence(leading);
+  std::vector<std::size_t> sequence(n);
   std::iota(sequence.begin(), sequence.end(), 0);
   std::stable_sort(sequence.begin(), sequence.end(),
                    [&](std::size_t a, std::size_t b) { return height[a] < height[b]; });
   const std::vector<int> given = members;
-  for (std::size_t k = 0; k < leading; ++k) members[k] = given[sequence[k]];
+  for (std::size_t k = 0; k < n; ++k) members[k] = given[sequence[k]];
 }
 
 void order(std::vector<int>& members, const std::vector<std::set<int>>& columns,
-           const std::vector<bool>& touched) {
+           const std::vector<bool>& varies) {
   std::vector<int> start{0};
   std::vector<int> rows;
   std::vector<int> constraint;
   for (std::size_t k = 0; k < members.size(); ++k) {
     rows.insert(rows.end(), columns[k].begin(), columns[k].end());
     start.push_back(static_cast<int>(rows.size()));
-    constraint.push_back(touched[static_cast<std::size_t>(members[k])] ? 1 : 0);
+    constraint.push_back(varies[static_cast<std::size_t>(members[k])] ? 1 : 0);
   }
   // CAMD numbers constraint sets from zero without gaps.
   if (std::find(constraint.begin(), constraint.end(), 0) == constraint.end()) {
@@ -105,19 +105,11 @@ void order(std::vector<int>& members, const std::vector<std::set<int>>& columns,
   std::vector<int> permutation(members.size());
   if (camd_order(n, start.data(), rows.data(), permutation.data(), nullptr, nullptr, constraint.data()) >=
       CAMD_OK) {
-    std::stable_partition(permutation.begin(), permutation.end(), [&](int k) {
-      return !touched[static_cast<std::size_t>(members[static_cast<std::size_t>(k)])];
-    });
     std::vector<int> ordered;
     for (const int k : permutation) ordered.push_back(members[static_cast<std::size_t>(k)]);
     members = std::move(ordered);
-    const auto leading = std::count_if(members.begin(), members.end(),
-                                       [&](int g) { return !touched[static_cast<std::size_t>(g)]; });
-    order_by_height(members, permutation, columns, static_cast<std::size_t>(leading));
-    return;
+    order_by_height(members, permutation, columns);
   }
-  std::stable_partition(members.begin(), members.end(),
-                        [&](int g) { return !touched[static_cast<std::size_t>(g)]; });
 }
 
 }  // namespace
@@ -162,7 +154,7 @@ Topology find_topology(const Assembly& assembly, const std::vector<Entry>& entri
   t.known.assign(count, false);
   t.known[0] = true;
   for (const KnownNode& known : assembly.known_nodes) t.known[static_cast<std::size_t>(known.node)] = true;
-  t.touched.assign(assembly.groups().size(), false);
+  t.varies.assign(assembly.groups().size(), false);
   t.partition_of.assign(count, -1);
 
   Groups joined(static_cast<int>(assembly.groups().size()));
@@ -171,21 +163,14 @@ Topology find_topology(const Assembly& assembly, const std::vector<Entry>& entri
     joined.join(group_of[static_cast<std::size_t>(a)], group_of[static_cast<std::size_t>(b)]);
   };
   for (const Entry& entry : entries) join(entry.row, entry.column);
-  const auto touch = [&](const std::vector<Ends>& all) {
-    NodeId before = ground_node;
-    for (const Ends& ends : all) {
+  for (const ModelPart& part : assembly.model_parts) {
+    if (!part.model->varies()) continue;
+    for (const Ends& ends : part.ends) {
       for (const NodeId node : {ends.p, ends.q}) {
-        if (t.known[static_cast<std::size_t>(node)]) continue;
-        t.touched[static_cast<std::size_t>(group_of[static_cast<std::size_t>(node)])] = true;
-        if (before != ground_node) join(before, node);
-        before = node;
+        if (!t.known[static_cast<std::size_t>(node)])
+          t.varies[static_cast<std::size_t>(group_of[static_cast<std::size_t>(node)])] = true;
       }
     }
-  };
-  for (const PolePart& pole : assembly.pole_parts) touch({pole.ends});
-  for (const SegmentPart& part : assembly.segment_parts) touch({part.ends});
-  for (const ModelPart& part : assembly.model_parts) {
-    if (part.model->varies()) touch(part.ends);
   }
 
   std::vector<int> number(assembly.groups().size(), -1);
@@ -201,7 +186,7 @@ Topology find_topology(const Assembly& assembly, const std::vector<Entry>& entri
     t.members[static_cast<std::size_t>(at)].push_back(static_cast<int>(g));
   }
   for (auto& members : t.members)
-    order(members, pattern_of(members, entries, group_of, group_of.size()), t.touched);
+    order(members, pattern_of(members, entries, group_of, group_of.size()), t.varies);
   return t;
 }
 

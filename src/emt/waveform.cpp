@@ -83,6 +83,15 @@ double Waveform::value(double time_s, double angle_rad) const noexcept {
   return amplitude_ * (magnitude_.empty() ? 1 : magnitude(time_s)) * sum;
 }
 
+Waveform::Instant::Instant(const Waveform& waveform, double time_s) noexcept
+    : waveform_(waveform), time_s_(time_s), plain_(waveform.samples_.empty() && waveform.harmonics_.empty()) {
+  if (!plain_) return;
+  const double theta = waveform.phase(time_s) + waveform.angle_;
+  const double amplitude = waveform.amplitude_ * waveform.magnitude(time_s);
+  cosine_ = amplitude * std::cos(theta);
+  sine_ = amplitude * std::sin(theta);
+}
+
 std::vector<Waveform::Line> Waveform::lines(double angle_rad) const {
   if (!samples_.empty()) {
     // The first cycle's fundamental.

@@ -3,6 +3,7 @@
 //   playback    e(t) read off recorded samples, straight lines between them
 #pragma once
 
+#include <cmath>
 #include <cstddef>
 #include <memory>
 #include <vector>
@@ -32,6 +33,26 @@ class Waveform {
 
   /// Value at `time_s` of the phase that is turned by `angle_rad` (or `phase` of a playback).
   [[nodiscard]] double value(double time_s, double angle_rad) const noexcept;
+
+  /// A phase's turn.
+  struct Phase {
+    double angle_rad, cosine, sine;
+    explicit Phase(double angle) : angle_rad(angle), cosine(std::cos(angle)), sine(std::sin(angle)) {}
+  };
+  /// The waveform at one instant; a plain sinusoid is evaluated once, however many phases ask.
+  class Instant {
+   public:
+    Instant(const Waveform& waveform, double time_s) noexcept;
+    [[nodiscard]] double value(const Phase& phase) const noexcept {
+      if (!plain_) return waveform_.value(time_s_, phase.angle_rad);
+      return cosine_ * phase.cosine - sine_ * phase.sine;
+    }
+
+   private:
+    const Waveform& waveform_;
+    double time_s_, cosine_ = 0, sine_ = 0;
+    bool plain_;
+  };
 
   /// What a steady start needs: peak phasors by frequency. A programme starts as at t = 0.
   struct Line {

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <random>
+#include <tuple>
 #include <vector>
 
 #include <Eigen/Dense>
@@ -47,6 +48,13 @@ struct Padded {
     }
     matrix = wide.sparseView();
   }
+  /// The matrix with room for a conductance between two nodes.
+  [[nodiscard]] Eigen::SparseMatrix<double> with_room(int a, int b) const {
+    Eigen::SparseMatrix<double> wide = matrix;
+    wide.coeffRef(at(a), at(b)) += 0;
+    wide.coeffRef(at(b), at(a)) += 0;
+    return wide;
+  }
   [[nodiscard]] int at(int node) const { return node / width * lanes + node % width; }
 };
 
@@ -56,31 +64,32 @@ TEST(Partition, SolvesAsADenseSolverDoesThroughSwitchings) {
     const int n = 4 + round % 20;
     const Eigen::MatrixXd g = random_conductances(n, random);
     const Padded padded(g, 1 + round % 3);
-    const int groups = static_cast<int>(padded.matrix.rows()) / lanes;
-    const int leading = round % 4 == 0 ? 0 : groups / 2;
+    // Adjustable conductance 0 joins two nodes, 1 ties the first of them to ground, 2 never changes.
+    std::uniform_int_distribution<int> node(0, n - 1);
+    const int a = node(random), b = (a + 1 + node(random) % (n - 1)) % n;
     Partition partition;
-    ASSERT_EQ(partition.build(padded.matrix, padded.holds_node, leading, 8), -1);
-    const bool pair = padded.at(n - 2) >= leading * lanes;
-    // Adjustable conductance 0: from the last node, to the one before it or outside; 1: from the last to
-    // ground.
-    const int last = padded.at(n - 1), before = padded.at(n - 2);
-    partition.add_adjustable(last, last, 0, 1);
-    partition.add_adjustable(last, last, 1, 1);
-    if (pair) {
-      partition.add_adjustable(before, before, 0, 1);
-      partition.add_adjustable(last, before, 0, -1);
-      partition.add_adjustable(before, last, 0, -1);
-    }
+    partition.build(padded.with_room(a, b), padded.holds_node, 8);
+    const int first = padded.at(a), second = padded.at(b);
+    std::vector<int> columns;
+    for (const auto& [row, column, sign] :
+         {std::tuple{first, first, 1}, {second, second, 1}, {first, second, -1}, {second, first, -1}})
+      columns.push_back(partition.add_adjustable(row, column, 0, sign));
+    columns.push_back(partition.add_adjustable(first, first, 1, 1));
+    (void)partition.add_adjustable(padded.at(0), padded.at(0), 2, 1);
+    const double at_start[] = {1, 2, 0.25};
+    ASSERT_EQ(partition.factor(at_start), -1);
     for (const double siemens : {0.5, 1e4, 1e-9}) {
-      const double adjustable[] = {siemens, 1 / siemens};
-      ASSERT_EQ(partition.refactor(adjustable), -1);
+      const double adjustable[] = {siemens, 1 / siemens, 0.25};
+      for (const int column : columns) partition.mark(column);
+      EXPECT_TRUE(partition.marked());
+      partition.refactor(adjustable);
+      EXPECT_FALSE(partition.marked());
       Eigen::MatrixXd whole = g;
-      whole(n - 1, n - 1) += siemens + 1 / siemens;
-      if (pair) {
-        whole(n - 2, n - 2) += siemens;
-        whole(n - 1, n - 2) -= siemens;
-        whole(n - 2, n - 1) -= siemens;
-      }
+      whole(0, 0) += 0.25;
+      whole(a, a) += siemens + 1 / siemens;
+      whole(b, b) += siemens;
+      whole(a, b) -= siemens;
+      whole(b, a) -= siemens;
       std::vector<double> values(padded.holds_node.size() + 8, 0.0);
       const Eigen::VectorXd rhs = Eigen::VectorXd::LinSpaced(n, -1, 1);
       for (int k = 0; k < n; ++k) values[static_cast<std::size_t>(padded.at(k)) + 8] = rhs[k];
@@ -102,8 +111,40 @@ TEST(Partition, NamesTheSingularNode) {
   g << 1, -1, -1, 1;
   const Padded together(g, 2);
   const Padded apart(g, 1);
-  EXPECT_EQ(Partition().build(together.matrix, together.holds_node, 1, 0), 1);
-  EXPECT_EQ(Partition().build(apart.matrix, apart.holds_node, 2, 0), lanes);
+  const auto singular_at = [](const Padded& padded) {
+    Partition partition;
+    partition.build(padded.matrix, padded.holds_node, 0);
+    return partition.factor(nullptr);
+  };
+  EXPECT_EQ(singular_at(together), 1);
+  EXPECT_EQ(singular_at(apart), lanes);
+}
+
+TEST(Partition, RefactorsToTheBitsOfAWholeFactorisation) {
+  std::mt19937 random(3);
+  const int n = 24;
+  const Padded padded(random_conductances(n, random), 3);
+  Partition changed, fresh;
+  const auto set_up = [&](Partition& partition, const double* adjustable) {
+    partition.build(padded.with_room(4, 10), padded.holds_node, 0);
+    const int a = padded.at(4), b = padded.at(10);
+    std::vector<int> columns{partition.add_adjustable(a, a, 0, 1), partition.add_adjustable(b, b, 0, 1),
+                             partition.add_adjustable(a, b, 0, -1), partition.add_adjustable(b, a, 0, -1)};
+    EXPECT_EQ(partition.factor(adjustable), -1);
+    return columns;
+  };
+  const double open = 1e-9, closed = 1e5;
+  const std::vector<int> columns = set_up(changed, &open);
+  (void)set_up(fresh, &closed);
+  EXPECT_LT(changed.adjustable_nodes(), n) << "columns that nothing reaches stay as they are";
+  for (const int column : columns) changed.mark(column);
+  changed.refactor(&closed);
+  std::vector<double> one(padded.holds_node.size(), 0.0);
+  for (int k = 0; k < n; ++k) one[static_cast<std::size_t>(padded.at(k))] = 1.0 / (k + 1);
+  std::vector<double> other = one;
+  changed.solve(one.data());
+  fresh.solve(other.data());
+  EXPECT_EQ(one, other);
 }
 
 }  // namespace
