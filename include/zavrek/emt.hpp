@@ -96,6 +96,7 @@ class Plant {
   /// Throws Error with the nearest known name.
   [[nodiscard]] KnobId knob(std::string_view name) const;
   [[nodiscard]] std::vector<std::string> knob_names() const;
+  [[nodiscard]] const std::string& unit(KnobId knob) const noexcept;
   /// Sets a knob, from now on; the value is kept within the knob's bounds. The signal of the same name shows
   /// it.
   void turn(KnobId knob, double value) noexcept;

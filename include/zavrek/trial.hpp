@@ -47,6 +47,7 @@ struct Bench {
   std::string interface = "lo";
   std::string medium = "automatic";  ///< "automatic", "raw" or "datagram"
   std::vector<std::string> record;   ///< further plant signals to record
+  int points_per_cycle = 80;         ///< of the records; a multiple of 80, the rate of the streams
   std::vector<Stream> streams;
   std::vector<Device> devices;
 };
@@ -61,7 +62,17 @@ struct Disturbance {
 };
 const Table& table(const Disturbance*);
 
-/// What must hold. Times count from the inception of the fault.
+/// Something the engineer does while the trial runs: exactly one of `open`, `close` and `set`.
+struct Operation {
+  double at_s = 0;   ///< from the inception of the fault; without one, from the end of `prefault`
+  std::string open;  ///< breaker, disconnector, earthing switch
+  std::string close;
+  std::string set;  ///< knob, such as "motor.load_torque"
+  std::string to;   ///< its new value, with its unit
+};
+const Table& table(const Operation*);
+
+/// What must hold. Times count from the inception of the fault (without one, from the end of `prefault`).
 struct Expectation {
   std::string device;
   std::string output = "trip";
@@ -71,6 +82,12 @@ struct Expectation {
   bool never = false;
   std::string breaker;
   double open_before_s = unset;
+  std::string signal;                ///< of the plant
+  std::string measure = "rms";       ///< what of it is judged (record/measure.hpp)
+  double from_s = 0;                 ///< window of the measure
+  double until_s = unset;            ///< end of the run when unset
+  std::vector<std::string> between;  ///< least and greatest value, with units
+  double settles_before_s = unset;   ///< when set, the measure must enter that band for good before this
 };
 const Table& table(const Expectation*);
 
@@ -80,6 +97,7 @@ struct Trial {
   double postfault_s = 0.2;
   std::optional<Disturbance> fault;
   std::vector<Disturbance> evolves;  ///< faults that join it; at its place unless they name their own
+  std::vector<Operation> operate;
   std::vector<Expectation> expect;
 };
 const Table& table(const Trial*);
@@ -112,6 +130,8 @@ struct RunOptions {
   bool free = false;
   /// Program that has the verb `relay`; needed for devices of place "process".
   std::filesystem::path relay_program;
+  /// Threads that share each step, where the network falls into parts that allow it.
+  int cores = 1;
 };
 
 /// One expectation judged.

@@ -156,21 +156,23 @@ void read_evolution(Reader& reader, const toml::node& node, const std::string& p
   }
 }
 
-void read_expectations(Reader& reader, const toml::node& node, const std::string& place,
-                       trial::Trial& trial) {
-  const toml::array* list = node.as_array();
+/// A list of tables with the same fields; `example` is one of them.
+template <class T>
+void read_list(Reader& reader, const toml::table& from, const std::string& place, const std::string& field,
+               const std::string& example, std::vector<T>& into) {
+  const toml::node* node = from.get(field);
+  if (!node) return;
+  const toml::array* list = node->as_array();
   if (!list)
-    return reader.report(node, place, "expect",
-                         "a list is wanted, such as expect = [ { device = \"R1\", never = true } ]");
+    return reader.report(*node, place, field,
+                         "a list is wanted, such as " + field + " = [ " + example + " ]");
   for (const toml::node& entry : *list) {
     const toml::table* body = entry.as_table();
     if (!body) {
-      reader.report(entry, place, "expect", "a table is wanted, such as { device = \"R1\", never = true }");
+      reader.report(entry, place, field, "a table is wanted, such as " + example);
       continue;
     }
-    trial::Expectation expectation;
-    reader.fields(*body, place, {target(expectation)});
-    trial.expect.push_back(std::move(expectation));
+    reader.fields(*body, place, {target(into.emplace_back())});
   }
 }
 
@@ -189,8 +191,9 @@ void read_trials(Reader& reader, std::vector<trial::Trial>& trials) {
     if (const toml::table* body = entry.as_table()) {
       if (const toml::node* fault = body->get("fault")) read_fault(reader, *fault, place, trial);
       if (const toml::node* evolves = body->get("evolves")) read_evolution(reader, *evolves, place, trial);
-      if (const toml::node* expect = body->get("expect")) read_expectations(reader, *expect, place, trial);
-      reader.fields(*body, place, {target(trial)}, {"fault", "evolves", "expect"});
+      read_list(reader, *body, place, "operate", "{ at = \"0.2 s\", open = \"Q1\" }", trial.operate);
+      read_list(reader, *body, place, "expect", "{ device = \"R1\", never = true }", trial.expect);
+      reader.fields(*body, place, {target(trial)}, {"fault", "evolves", "operate", "expect"});
     } else {
       reader.report(entry, place, "", "a table is wanted: [[trial]]");
     }
@@ -363,6 +366,7 @@ std::vector<const network::Table*> all_tables() {
   tables.push_back(&table(static_cast<const protection::RelaySettings*>(nullptr)));
   tables.push_back(&table(static_cast<const protection::Stage*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::Operation*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));
   tables.push_back(&table(static_cast<const network::LineGeometry*>(nullptr)));
   tables.push_back(&table(static_cast<const network::Wire*>(nullptr)));

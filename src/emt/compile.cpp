@@ -111,7 +111,7 @@ class Compiler {
   /// Partitions of about equal work side by side. A small plant is one shard.
   void divide_in_shards() {
     constexpr int most_shards = 16;
-    constexpr int least_groups = 24;
+    constexpr int least_groups = 96;
     const int groups = (layout_.voltages - core_->first_unknown) / lanes;
     const int wanted = std::max(least_groups, (groups + most_shards - 1) / most_shards);
     int position = core_->first_unknown;

@@ -62,28 +62,6 @@ inline void store(double* at, Lanes value) noexcept { std::memcpy(at, &value, si
   return load(block) * x[0] + load(block + lanes) * x[1] + load(block + 2 * lanes) * x[2];
 }
 
-/// Adds the products of a block's columns with x, lane by lane; `sums_of` adds up the lanes in the end.
-struct ColumnProducts {
-  Lanes column[3]{};
-  void add(const double* block, Lanes x) noexcept {
-    for (int c = 0; c < 3; ++c) column[c] += load(block + c * lanes) * x;
-  }
-  [[nodiscard]] Lanes sums() const noexcept {
-    // Pairs first, so that three sums take two shuffles each; lane 3 of every product is zero.
-    const Lanes a = __builtin_shuffle(column[0], column[1], Order{0, 4, 2, 6});
-    const Lanes b = __builtin_shuffle(column[0], column[1], Order{1, 5, 3, 7});
-    const Lanes pairs = a + b;  // c0: 0+1, c1: 0+1, c0: 2+3, c1: 2+3
-    const Lanes third = column[2];
-    const Lanes low = __builtin_shuffle(pairs, third, Order{0, 1, 4, 7});
-    const Lanes high = __builtin_shuffle(pairs, third, Order{2, 3, 5, 7});
-    const Lanes last = __builtin_shuffle(third, Lanes{}, Order{4, 4, 2, 4});
-    return low + high + last;
-  }
-
- private:
-  using Order = long long __attribute__((vector_size(lanes * sizeof(long long))));
-};
-
 /// The sum of the first three lanes, in each of them; lane 3 of `x` is zero.
 [[nodiscard]] inline Lanes spread_sum(Lanes x) noexcept {
   using Order = long long __attribute__((vector_size(lanes * sizeof(long long))));

@@ -49,7 +49,9 @@ class Partition {
   /// Nodes in columns that some adjustable conductance reaches.
   [[nodiscard]] int adjustable_nodes() const;
   /// Numbers that one solve reads.
-  [[nodiscard]] int entries() const { return static_cast<int>(below_.size() + inverse_.size()); }
+  [[nodiscard]] int entries() const {
+    return static_cast<int>(below_.size() + above_.size() + inverse_.size());
+  }
 
  private:
   struct Contribution {
@@ -74,6 +76,7 @@ class Partition {
   std::vector<int> column_;       // groups + 1: start of each block column in row_
   std::vector<int> row_;          // per block below the diagonal: local position of its group
   Numbers below_;                 // blocks of L, by column
+  Numbers above_;                 // the same transposed, for the backward sweep
   Numbers inverse_;               // groups: D^-1
 
   // For factoring only.

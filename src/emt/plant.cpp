@@ -73,6 +73,10 @@ KnobId Plant::knob(std::string_view name) const {
               suggestion(name, knob_names()));
 }
 
+const std::string& Plant::unit(KnobId knob) const noexcept {
+  return core_->knobs[static_cast<std::size_t>(knob.index)].unit;
+}
+
 void Plant::turn(KnobId knob, double value) noexcept { core_->turn(knob.index, value); }
 
 void Plant::share(Crew* crew) noexcept { core_->crew = crew; }

@@ -67,6 +67,9 @@ class Solver {
   Series run() {
     begin_series();
     for (const Command& command : study_.commands) {
+      if (!command.knob.empty())
+        throw Error(
+            fmt::format("the reference does not follow the turning of {}; leave it out", command.knob));
       const std::size_t what = operable(command.operable);
       const auto& of = equations_.core().operables[what];
       const double delay = command.close ? of.closing_time_s : of.opening_time_s;

@@ -1,6 +1,7 @@
 // The fixed step as a study: samples of its signals at even instants.
 #include "zavrek/emt/study.hpp"
 
+#include <algorithm>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -27,12 +28,28 @@ Series empty_series(const Plant& plant, const Study& study, Watched& watched) {
 
 }  // namespace
 
-Series simulate(const Study& study, double step_s) {
-  Plant plant = compile(study.network, step_s);
-  for (const Command& command : study.commands) {
+Commander::Commander(Plant& plant, const std::vector<Command>& commands) {
+  for (const Command& command : commands) {
+    if (!command.knob.empty()) {
+      turns_.push_back({command.at_s, plant.knob(command.knob), command.value});
+      continue;
+    }
     const OperableId what = plant.operable(command.operable);
     command.close ? plant.close(what, command.at_s) : plant.open(what, command.at_s);
   }
+  std::stable_sort(turns_.begin(), turns_.end(),
+                   [](const Turn& a, const Turn& b) { return a.at_s < b.at_s; });
+}
+
+void Commander::turn_due(Plant& plant) noexcept {
+  const double until = plant.time_s() + plant.step_s() * (1 - 1e-9);
+  for (; next_ < turns_.size() && turns_[next_].at_s < until; ++next_)
+    plant.turn(turns_[next_].knob, turns_[next_].value);
+}
+
+Series simulate(const Study& study, double step_s) {
+  Plant plant = compile(study.network, step_s);
+  Commander commander(plant, study.commands);
   Watched watched;
   Series series = empty_series(plant, study, watched);
   const auto read = [&] {
@@ -52,6 +69,7 @@ Series simulate(const Study& study, double step_s) {
   for (long long sample = 1; sample <= count; ++sample) {
     const double due = static_cast<double>(sample) * study.sample_s;
     while (plant.time_s() < due - 1e-9 * h) {
+      commander.turn_due(plant);
       if (plant.step() == Status::diverged) {
         throw Error(fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step",
                                 plant.culprit(), plant.time_s()));

@@ -39,7 +39,7 @@ std::string row(std::string_view name, const std::string& value) {
 }
 
 void print(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes,
-           bool signals) {
+           const CheckOptions& options) {
   const emt::Summary& s = plant.summary();
   fmt::print("{}\n", all.network.title.empty() ? all.folder.string() : all.network.title);
   std::string text = row("step", print_rounded(plant.step_s(), "s"));
@@ -48,19 +48,26 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
                                                                  " (travel time of the shortest line)");
   text += row("buses", fmt::format("{}", s.buses));
   text += row("nodes", fmt::format("{} unknown, {} imposed by sources", s.nodes, s.known_nodes));
-  text += row("partitions", fmt::format("{}, the largest of {} nodes", s.partitions, s.largest_partition));
+  text += row("partitions", fmt::format("{} in {} shards, the largest of {} nodes", s.partitions, s.shards,
+                                        s.largest_partition));
   text += row("states", fmt::format("{}", s.states));
   text += row("bound on step work",
               fmt::format("{} numbers read by a solve; {} nodes in switched blocks; {} events in one step",
                           s.factor_entries, s.switch_nodes, s.events_per_step));
-  text += row("signals", fmt::format("{}", plant.signal_names().size()));
+  text +=
+      row("signals, knobs", fmt::format("{}, {}", plant.signal_names().size(), plant.knob_names().size()));
   text += row("streams, devices", fmt::format("{}, {}", all.bench.streams.size(), all.bench.devices.size()));
   text += row("trials", fmt::format("{}", all.trials.size()));
   fmt::print("{}", text);
   for (const std::string& note : notes) fmt::print("  note: {}\n", note);
-  if (!signals) return;
-  for (const std::string& name : plant.signal_names())
-    fmt::print("  {} {}\n", name, plant.unit(plant.signal(name)));
+  if (options.signals) {
+    for (const std::string& name : plant.signal_names())
+      fmt::print("  {} {}\n", name, plant.unit(plant.signal(name)));
+  }
+  if (options.knobs) {
+    for (const std::string& name : plant.knob_names())
+      fmt::print("  {} {}\n", name, plant.unit(plant.knob(name)));
+  }
 }
 
 nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
@@ -72,12 +79,14 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
                      {"nodes", s.nodes},
                      {"known_nodes", s.known_nodes},
                      {"partitions", s.partitions},
+                     {"shards", s.shards},
                      {"largest_partition", s.largest_partition},
                      {"states", s.states},
                      {"switch_nodes", s.switch_nodes},
                      {"factor_entries", s.factor_entries},
                      {"events_per_step", s.events_per_step},
                      {"signals", plant.signal_names()},
+                     {"knobs", plant.knob_names()},
                      {"streams", all.bench.streams.size()},
                      {"devices", all.bench.devices.size()},
                      {"trials", all.trials.size()},
@@ -96,7 +105,7 @@ int check(const CheckOptions& options) {
   if (options.json) {
     fmt::print("{}\n", to_json(all, plant, notes).dump(2));
   } else {
-    print(all, plant, notes, options.signals);
+    print(all, plant, notes, options);
   }
   return done;
 }

@@ -25,6 +25,7 @@ struct Words {
 
 const CLI::IsMember places({"plant", "process", "outside"});
 constexpr const char* case_help = "folder of the case";
+constexpr const char* cores_help = "cores that share each step, where the network falls into parts";
 constexpr const char* place_help = "where all devices run, whatever the bench says";
 
 void add_reading(CLI::App& app, Words& words, int& code) {
@@ -32,6 +33,7 @@ void add_reading(CLI::App& app, Words& words, int& code) {
   verb->add_option("case", words.check.folder, case_help)->required();
   verb->add_flag("--json", words.check.json, "print JSON");
   verb->add_flag("--signals", words.check.signals, "list the signals of the plant");
+  verb->add_flag("--knobs", words.check.knobs, "list what may be set while it runs");
   verb->callback([&] { code = tool::check(words.check); });
 
   verb =
@@ -59,6 +61,7 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->add_option("--place", words.run.place, place_help)->check(places);
   verb->add_option("--record", words.run.record, "write the record: NAME.cfg (COMTRADE) or NAME.csv");
   verb->add_option("--figure", words.run.figure, "draw the record: NAME.png or NAME.svg");
+  verb->add_option("--cores", words.run.cores, cores_help)->check(CLI::Range(1, 64));
   verb->callback([&] { code = tool::run(words.run); });
 
   verb = app.add_subcommand("test", "run the trials of a case: verdicts, records, figures, report");
@@ -73,6 +76,7 @@ void add_running(CLI::App& app, Words& words, int& code) {
                  "as fast as it goes, when every device runs in the plant's process");
   verb->add_flag("--json", words.test.json, "print JSON");
   verb->add_flag("--no-figures", words.test.no_figures, "draw no PNG per trial");
+  verb->add_option("--cores", words.test.cores, cores_help)->check(CLI::Range(1, 64));
   verb->callback([&] { code = tool::test(words.test); });
 
   verb = app.add_subcommand("plot", "draw a COMTRADE record as PNG or SVG");

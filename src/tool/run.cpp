@@ -14,8 +14,11 @@ int run(const RunOptions& options) {
                      .postfault_s = 0,
                      .fault = {},
                      .expect = {}};
-  const trial::RunOptions how{
-      options.place, {}, options.pace == "free", std::filesystem::read_symlink("/proc/self/exe")};
+  const trial::RunOptions how{options.place,
+                              {},
+                              options.pace == "free",
+                              std::filesystem::read_symlink("/proc/self/exe"),
+                              options.cores};
   const trial::TrialResult result = trial::run_trial(all, quiet, how);
   if (!result.medium.empty()) fmt::print("wire: {}\n", result.medium);
   fmt::print("{}\n", to_string(result.timing));

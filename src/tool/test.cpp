@@ -21,7 +21,7 @@ void print_result(const trial::TrialResult& result) {
   fmt::print("{} {}\n", result.passed() ? "pass" : "FAIL", result.name);
   if (!result.failure.empty()) fmt::print("     {}\n", result.failure);
   for (const trial::Verdict& v : result.verdicts) {
-    fmt::print("     {:<4} {:<10} expected {:<34} measured {:<10} {}\n", v.passed ? "pass" : "FAIL",
+    fmt::print("     {:<4} {:<22} expected {:<34} measured {:<10} {}\n", v.passed ? "pass" : "FAIL",
                v.expectation, v.expected, v.measured, v.margin.empty() ? "" : "margin " + v.margin);
   }
   if (result.fault_current_A > 0)
@@ -61,7 +61,7 @@ void keep_evidence(const trial::TrialResult& result, const std::filesystem::path
 std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOptions& options,
                                         const std::filesystem::path& out) {
   trial::RunOptions run{options.place, options.interface, options.free,
-                        std::filesystem::read_symlink("/proc/self/exe")};
+                        std::filesystem::read_symlink("/proc/self/exe"), options.cores};
   std::vector<trial::TrialResult> results;
   for (std::size_t k = 0; k < all.trials.size(); ++k) {
     const trial::Trial& one = all.trials[k];

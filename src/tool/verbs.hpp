@@ -18,6 +18,7 @@ struct CheckOptions {
   std::string folder;
   bool json = false;
   bool signals = false;
+  bool knobs = false;
 };
 [[nodiscard]] int check(const CheckOptions& options);
 
@@ -28,6 +29,7 @@ struct RunOptions {
   std::string place;
   std::string record;
   std::string figure;
+  int cores = 1;
 };
 [[nodiscard]] int run(const RunOptions& options);
 
@@ -41,6 +43,7 @@ struct TestOptions {
   bool free = false;
   bool json = false;
   bool no_figures = false;
+  int cores = 1;
 };
 [[nodiscard]] int test(const TestOptions& options);
 

@@ -1,5 +1,7 @@
 #include "trial/judge.hpp"
 
+#include "zavrek/record/measure.hpp"
+
 #include <algorithm>
 #include <cmath>
 
@@ -110,11 +112,58 @@ void judge_breaker(const Expectation& e, const Outcome& o, Verdict& verdict) {
   verdict.passed = left >= 0;
 }
 
+/// A value as people write it, in the unit of the signal.
+std::string show_value(double value, const std::string& unit) {
+  if (std::isnan(value)) return "none";
+  return unit.empty() ? fmt::format("{:.4g}", value) : print_rounded(value, unit, 4);
+}
+
+/// Edges of the band in `unit`. Throws Error when they have another dimension.
+std::pair<double, double> band_of(const Expectation& e, const std::string& unit) {
+  const auto edge = [&](const std::string& text) {
+    const Quantity q = parse_quantity(text);
+    if (q.dimension != (unit.empty() ? Dimension{} : parse_unit(unit).dimension))
+      throw Error(fmt::format("{} {} is judged in {}, not by \"{}\"", e.signal, e.measure,
+                              unit.empty() ? "plain numbers" : unit, text));
+    return q.value;
+  };
+  return {edge(e.between[0]), edge(e.between[1])};
+}
+
+void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
+  verdict.expectation = e.signal + " " + e.measure;
+  const record::Analog& analog = *o.record.find_analog(e.signal);
+  const record::Measure what = record::measure_of(e.measure);
+  const std::string unit = record::unit_of(what, analog.unit);
+  const auto [low, high] = band_of(e, unit);
+  const double from = o.inception_s + e.from_s;
+  const double until = network::is_set(e.until_s) ? o.inception_s + e.until_s : o.ended_s;
+  verdict.expected = fmt::format("{} to {}", e.between[0], e.between[1]);
+  if (network::is_set(e.settles_before_s)) {
+    const auto values = what == record::Measure::rms ? record::cycle_rms(o.record, analog) : analog.samples;
+    const double settled = record::settled_s(o.record, values, from, until, low, high) - o.inception_s;
+    verdict.expected += " from " + show(e.settles_before_s) + " on";
+    verdict.measured = std::isnan(settled) ? "outside" : show(settled);
+    if (std::isnan(settled)) return;
+    verdict.margin = show_ms(e.settles_before_s - settled);
+    verdict.passed = settled <= e.settles_before_s;
+    return;
+  }
+  const double measured = record::measure(o.record, analog, what, from, until);
+  verdict.measured = show_value(measured, unit);
+  if (std::isnan(measured)) return;
+  const double left = std::min(measured - low, high - measured);
+  verdict.margin = show_value(left, unit);
+  verdict.passed = left >= 0;
+}
+
 }  // namespace
 
 Verdict judge(const Expectation& expectation, const Outcome& outcome) {
   Verdict verdict;
-  if (expectation.breaker.empty()) {
+  if (!expectation.signal.empty()) {
+    judge_waveform(expectation, outcome, verdict);
+  } else if (expectation.breaker.empty()) {
     judge_output(expectation, outcome, verdict);
   } else {
     judge_breaker(expectation, outcome, verdict);

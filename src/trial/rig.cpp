@@ -37,14 +37,21 @@ record::Analog channel(std::string name, std::string phase, std::string unit, st
 
 }  // namespace
 
-Rig::Rig(const Case& all, const network::Network& network, const RunOptions& options, double duration_s)
+Rig::Rig(const Case& all, const network::Network& network, const RunOptions& options, double duration_s,
+         const std::vector<std::string>& further)
     : case_(all),
       options_(options),
       plant_(emt::compile(network)),
-      rate_Hz_(samples_per_cycle * network.frequency_Hz) {
+      rate_Hz_(samples_per_cycle * network.frequency_Hz),
+      rows_per_sample_(all.bench.points_per_cycle / samples_per_cycle),
+      record_rate_Hz_(rate_Hz_ * rows_per_sample_) {
+  if (options.cores > 1 && plant_.summary().shards > 1) {
+    crew_ = std::make_unique<pace::Crew>(std::min(options.cores, plant_.summary().shards));
+    plant_.share(crew_.get());
+  }
   add_streams(all);
   add_devices(all, options);
-  ready_record(all, duration_s);
+  ready_record(all, duration_s, further);
 }
 
 void Rig::add_streams(const Case& all) {
@@ -86,21 +93,23 @@ void Rig::add_devices(const Case& all, const RunOptions& options) {
   }
 }
 
-void Rig::ready_record(const Case& all, double duration_s) {
-  const auto rows = static_cast<std::size_t>(std::ceil(duration_s * rate_Hz_)) + 2;
+void Rig::ready_record(const Case& all, double duration_s, const std::vector<std::string>& judged) {
+  const auto rows = static_cast<std::size_t>(std::ceil(duration_s * record_rate_Hz_)) + 2;
   record_.station = all.network.title;
   record_.device = "Zavrek";
   record_.frequency_Hz = all.network.frequency_Hz;
-  record_.rate_Hz = rate_Hz_;
+  record_.rate_Hz = record_rate_Hz_;
   record_.time_s.assign(rows, 0.0);
   record_transformers(all, rows);
   first_recorded_ = record_.analogs.size();
   std::vector<std::string> further = all.bench.record;
+  further.insert(further.end(), judged.begin(), judged.end());
   for (const std::string& name : plant_.signal_names()) {
     if (name.starts_with("fault.") || (name.starts_with("fault") && name.find(".i") != std::string::npos))
       further.push_back(name);
   }
   for (const std::string& name : further) {
+    if (record_.find_analog(name)) continue;
     recorded_.push_back(plant_.signal(name));
     record_.analogs.push_back(channel(name, "", plant_.unit(recorded_.back()), rows));
     recorded_before_.push_back(plant_.value(recorded_.back()));
@@ -192,6 +201,7 @@ protection::Sample Rig::read(const Source& source) const noexcept {
 }
 
 bool Rig::advance() noexcept {
+  if (commander_) commander_->turn_due(plant_);
   diverged_ = plant_.step() == emt::Status::diverged;
   take_samples();
   if (link_) poll_wire();
@@ -213,18 +223,17 @@ void Rig::take_samples() noexcept {
   const double step = plant_.step_s();
   const double slack = 1e-6 * step;
   for (;;) {
-    const double instant = static_cast<double>(next_sample_) / rate_Hz_;
+    const double instant = static_cast<double>(next_row_) / record_rate_Hz_;
     if (instant > plant_.time_s() + slack) break;
-    record_sample(1 - (plant_.time_s() - instant) / step);
-    ++next_sample_;
+    take_row(1 - (plant_.time_s() - instant) / step);
+    ++next_row_;
   }
 }
 
-void Rig::record_sample(double share) noexcept {
+void Rig::take_row(double share) noexcept {
   const bool room = rows_ < record_.time_s.size();
-  if (room) record_.time_s[rows_] = static_cast<double>(next_sample_) / rate_Hz_;
   for (std::size_t s = 0; s < sources_.size(); ++s) {
-    Source& source = sources_[s];
+    const Source& source = sources_[s];
     protection::Sample sample;
     for (std::size_t k = 0; k < 4; ++k) {
       sample.current_A[k] =
@@ -232,14 +241,7 @@ void Rig::record_sample(double share) noexcept {
       sample.voltage_V[k] =
           source.before.voltage_V[k] + share * (source.now.voltage_V[k] - source.before.voltage_V[k]);
     }
-    for (Party& party : parties_) {
-      if (party.relay && party.stream == s) party.relay->push(sample);
-    }
-    if (source.sent && link_) {
-      wire::put_sample(sample, source.message);
-      source.message.count = static_cast<std::uint16_t>(next_sample_ % static_cast<long long>(rate_Hz_));
-      link_->send(wire::Bytes(frame_).first(wire::encode(source.message, frame_)));
-    }
+    if (next_row_ % rows_per_sample_ == 0) send_sample(s, sample);
     for (std::size_t k = 0; room && k < 3; ++k) {
       if (source.current_column != none)
         record_.analogs[source.current_column + k].samples[rows_] = sample.current_A[k];
@@ -247,7 +249,24 @@ void Rig::record_sample(double share) noexcept {
         record_.analogs[source.voltage_column + k].samples[rows_] = sample.voltage_V[k];
     }
   }
-  if (!room) return;
+  if (room) record_row(share);
+}
+
+/// To the relays in this process, and onto the wire.
+void Rig::send_sample(std::size_t index, const protection::Sample& sample) noexcept {
+  Source& source = sources_[index];
+  for (Party& party : parties_) {
+    if (party.relay && party.stream == index) party.relay->push(sample);
+  }
+  if (!source.sent || !link_) return;
+  wire::put_sample(sample, source.message);
+  const long long number = next_row_ / rows_per_sample_;
+  source.message.count = static_cast<std::uint16_t>(number % static_cast<long long>(rate_Hz_));
+  link_->send(wire::Bytes(frame_).first(wire::encode(source.message, frame_)));
+}
+
+void Rig::record_row(double share) noexcept {
+  record_.time_s[rows_] = static_cast<double>(next_row_) / record_rate_Hz_;
   for (std::size_t k = 0; k < recorded_.size(); ++k) {
     record_.analogs[first_recorded_ + k].samples[rows_] =
         recorded_before_[k] + share * (recorded_now_[k] - recorded_before_[k]);

@@ -12,7 +12,8 @@
 #include <vector>
 
 #include "trial/child_process.hpp"
-#include "zavrek/emt.hpp"
+#include "zavrek/emt/study.hpp"
+#include "zavrek/pace/crew.hpp"
 #include "zavrek/trial.hpp"
 
 namespace zavrek::trial::internal {
@@ -21,10 +22,13 @@ inline constexpr int samples_per_cycle = 80;
 
 class Rig {
  public:
-  /// Compiles the plant and readies recording for `duration_s`; starts no process yet.
-  Rig(const Case& all, const network::Network& network, const RunOptions& options, double duration_s);
+  /// Compiles the plant and readies recording for `duration_s`, of what the bench names and `further`
+  /// signals; starts no process yet.
+  Rig(const Case& all, const network::Network& network, const RunOptions& options, double duration_s,
+      const std::vector<std::string>& further);
 
   [[nodiscard]] emt::Plant& plant() { return plant_; }
+  void command(const std::vector<emt::Command>& commands) { commander_.emplace(plant_, commands); }
   [[nodiscard]] bool has_remote() const;
   [[nodiscard]] const std::string& medium() const { return medium_; }
 
@@ -80,11 +84,13 @@ class Rig {
 
   void add_streams(const Case& all);
   void add_devices(const Case& all, const RunOptions& options);
-  void ready_record(const Case& all, double duration_s);
+  void ready_record(const Case& all, double duration_s, const std::vector<std::string>& further);
   void record_transformers(const Case& all, std::size_t rows);
   [[nodiscard]] protection::Sample read(const Source& source) const noexcept;
   void take_samples() noexcept;
-  void record_sample(double share) noexcept;
+  void take_row(double share) noexcept;
+  void send_sample(std::size_t source, const protection::Sample& sample) noexcept;
+  void record_row(double share) noexcept;
   void poll_wire() noexcept;
   void judge_outputs() noexcept;
   void set_output(std::size_t party, int output, bool value) noexcept;
@@ -94,13 +100,17 @@ class Rig {
   const Case& case_;
   RunOptions options_;
   emt::Plant plant_;
-  double rate_Hz_;
+  std::unique_ptr<pace::Crew> crew_;
+  std::optional<emt::Commander> commander_;
+  double rate_Hz_;       // of the streams
+  int rows_per_sample_;  // of the record, which may be finer than the streams
+  double record_rate_Hz_;
   std::vector<Source> sources_;
   std::vector<Party> parties_;
   std::unique_ptr<wire::Link> link_;
   std::string medium_;
   std::array<std::uint8_t, wire::longest_frame> frame_{};
-  long long next_sample_ = 0;
+  long long next_row_ = 0;
   bool diverged_ = false;
 
   std::vector<emt::SignalId> recorded_;  // plant signals, in the record behind the transformers

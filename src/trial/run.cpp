@@ -21,6 +21,30 @@ std::complex<double> faulted_voltage(const emt::Plant& plant, const std::string&
   return count == 2 ? of(phases[0]) - of(phases[1]) : of(phases[0]);
 }
 
+/// What the engineer does, in the words of the plant; values in the unit of each knob. Throws Error with the
+/// trial's name for a knob that is not there or a value of another dimension.
+std::vector<emt::Command> operations(const emt::Plant& plant, const Trial& trial, double zero_s) {
+  std::vector<emt::Command> commands;
+  for (const Operation& o : trial.operate) {
+    emt::Command command{zero_s + o.at_s, o.open.empty() ? o.close : o.open, !o.close.empty()};
+    try {
+      if (o.set.empty()) {
+        (void)plant.operable(command.operable);
+      } else {
+        command.knob = o.set;
+        command.value = parse_quantity_as(o.to, plant.unit(plant.knob(o.set)));
+      }
+    } catch (const Error& error) {
+      throw Error(Flaw{.file = {},
+                       .place = "trial \"" + trial.name + "\"",
+                       .field = "operate",
+                       .text = error.flaws()[0].text});
+    }
+    commands.push_back(std::move(command));
+  }
+  return commands;
+}
+
 /// First instant at or after `prefault` at which the faulted voltage has the wanted angle.
 double inception_time(const emt::Plant& plant, const Trial& trial, double frequency_Hz) {
   const double cycle = 1 / frequency_Hz;
@@ -33,15 +57,26 @@ double inception_time(const emt::Plant& plant, const Trial& trial, double freque
 double duration_of(const Trial& trial, double frequency_Hz) {
   double last = trial.fault ? trial.fault->lasts_s : 0;
   for (const Disturbance& next : trial.evolves) last = std::max(last, next.after_s + next.lasts_s);
+  for (const Operation& o : trial.operate) last = std::max(last, o.at_s);
   return trial.prefault_s + 1 / frequency_Hz + last + trial.postfault_s;
 }
 
 Verdict failed_verdict(const Expectation& e, const std::string& why) {
   Verdict verdict;
-  verdict.expectation = e.breaker.empty() ? e.device + " " + e.output : e.breaker + " open";
+  verdict.expectation = !e.signal.empty()   ? e.signal + " " + e.measure
+                        : e.breaker.empty() ? e.device + " " + e.output
+                                            : e.breaker + " open";
   verdict.expected = e.never ? "never" : e.time.empty() ? "" : e.time;
   verdict.measured = why;
   return verdict;
+}
+
+std::vector<std::string> signals_judged(const Trial& trial) {
+  std::vector<std::string> names;
+  for (const Expectation& e : trial.expect) {
+    if (!e.signal.empty()) names.push_back(e.signal);
+  }
+  return names;
 }
 
 pace::Timing execute(Rig& rig, bool wall, double duration_s) {
@@ -96,10 +131,13 @@ emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   if (!trial) study.network.faults.clear();
   study.duration_s = duration_s > 0 ? duration_s : 0.2;
   study.sample_s = all.network.step_s;
-  if (!trial || !trial->fault) return study;
+  if (!trial) return study;
   const emt::Plant plant = emt::compile(study.network);
-  const double inception = inception_time(plant, *trial, study.network.frequency_Hz);
+  const double inception =
+      trial->fault ? inception_time(plant, *trial, study.network.frequency_Hz) : trial->prefault_s;
   study.commands = strikes(*trial, inception);
+  for (emt::Command& command : operations(plant, *trial, inception))
+    study.commands.push_back(std::move(command));
   if (!(duration_s > 0)) study.duration_s = duration_of(*trial, study.network.frequency_Hz);
   return study;
 }
@@ -142,18 +180,14 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   TrialResult result;
   result.name = trial.name;
   const double duration = duration_of(trial, frequency);
-  Rig rig(all, network, options, duration);
+  Rig rig(all, network, options, duration, signals_judged(trial));
   result.notes = rig.plant().summary().notes;
 
-  if (trial.fault) {
-    result.inception_s = inception_time(rig.plant(), trial, frequency);
-    for (const emt::Command& command : strikes(trial, result.inception_s)) {
-      const emt::OperableId what = rig.plant().operable(command.operable);
-      command.close ? rig.plant().close(what, command.at_s) : rig.plant().open(what, command.at_s);
-    }
-  } else {
-    result.inception_s = trial.prefault_s;
-  }
+  result.inception_s = trial.fault ? inception_time(rig.plant(), trial, frequency) : trial.prefault_s;
+  std::vector<emt::Command> commands = strikes(trial, result.inception_s);
+  for (emt::Command& command : operations(rig.plant(), trial, result.inception_s))
+    commands.push_back(std::move(command));
+  rig.command(commands);
 
   if (const std::string mute = rig.start_devices(); !mute.empty()) {
     result.failure = fmt::format("no answer from {} at the start", mute);

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "zavrek/record/measure.hpp"
 #include "zavrek/trial.hpp"
 
 namespace zavrek::trial {
@@ -49,6 +50,8 @@ const Table& table(const Bench*) {
               "medium", &Bench::medium, {"automatic", "raw", "datagram"},
               "raw packet socket, or the same frames in local datagrams; automatic takes raw where allowed")
           .texts("record", &Bench::record, "further signals of the plant to record")
+          .count("points_per_cycle", &Bench::points_per_cycle, within(80, 8000),
+                 "samples of the records per cycle; a multiple of 80, the rate of the streams")
           .build();
   return built;
 }
@@ -65,9 +68,25 @@ const Table& table(const Disturbance*) {
   return built;
 }
 
+const Table& table(const Operation*) {
+  static const Table built =
+      TableOf<Operation>("operate", "what is done while the trial runs: open, close or set something")
+          .quantity("at", &Operation::at_s, "s", any(),
+                    "from the inception of the fault; without a fault, from the end of prefault")
+          .text("open", &Operation::open, "breaker, disconnector or earthing switch", Need::optional)
+          .text("close", &Operation::close, "breaker, disconnector or earthing switch", Need::optional)
+          .text("set", &Operation::set,
+                "knob, such as \"motor.load_torque\"; `zavrek check --knobs` lists them", Need::optional)
+          .text("to", &Operation::to, "its new value, such as \"120 N m\"", Need::optional)
+          .build();
+  return built;
+}
+
 const Table& table(const Expectation*) {
   static const Table built =
-      TableOf<Expectation>("expect", "what must hold; times count from the inception of the fault")
+      TableOf<Expectation>("expect",
+                           "what must hold; times count from the inception of the fault, or, without one, "
+                           "from the end of prefault")
           .text("device", &Expectation::device, "whose output is judged", Need::optional)
           .choice("output", &Expectation::output, {"trip", "start"}, "output of the device")
           .text("time", &Expectation::time, "\"from settings\", or a time such as \"0.6 s\"", Need::optional)
@@ -79,6 +98,16 @@ const Table& table(const Expectation*) {
                 Need::optional)
           .quantity("open_before", &Expectation::open_before_s, "s", at_least(0),
                     "latest time for all its poles to be open", Need::optional)
+          .text("signal", &Expectation::signal, "whose waveform is judged", Need::optional)
+          .choice("measure", &Expectation::measure, record::measure_words(), "what of the waveform is judged")
+          .quantity("from", &Expectation::from_s, "s", any(), "start of the window")
+          .quantity("until", &Expectation::until_s, "s", any(), "its end; the end of the run when left out",
+                    Need::optional)
+          .texts("between", &Expectation::between, "least and greatest value of the measure, with units")
+          .quantity("settles_before", &Expectation::settles_before_s, "s", at_least(0),
+                    "latest time at which the waveform (its rms per cycle, when that is the measure) enters "
+                    "the band for good",
+                    Need::optional)
           .build();
   return built;
 }
@@ -173,14 +202,46 @@ struct Checker {
     }
   }
 
+  void waveform(const std::string& place, const Expectation& e) {
+    if (e.between.size() != 2)
+      report(place, "between",
+             "two values are wanted, least and greatest, such as [\"10.5 kV\", \"11.5 kV\"]");
+    for (const std::string& edge : e.between) {
+      try {
+        (void)parse_quantity(edge);
+      } catch (const Error& error) {
+        report(place, "between", error.flaws()[0].text);
+      }
+    }
+    const bool settles = network::is_set(e.settles_before_s);
+    if (settles && e.measure != "rms" && e.measure != "mean")
+      report(place, "settles_before",
+             "goes with the measures rms and mean (which then means the value itself)");
+    if (network::is_set(e.until_s) && e.until_s <= e.from_s)
+      report(place, "until", "must be later than from");
+  }
+
+  void operation(const std::string& place, const Operation& o) {
+    const int kinds = (o.open.empty() ? 0 : 1) + (o.close.empty() ? 0 : 1) + (o.set.empty() ? 0 : 1);
+    if (kinds != 1) report(place, "operate", "says exactly one of open, close and set");
+    if (o.set.empty() != o.to.empty()) report(place, "to", "goes with set: set = \"KNOB\", to = \"VALUE\"");
+    if (o.to.empty()) return;
+    try {
+      (void)parse_quantity(o.to);
+    } catch (const Error& error) {
+      report(place, "to", error.flaws()[0].text);
+    }
+  }
+
   void expectation(const std::string& place, const Expectation& e) {
     std::vector<std::string> devices;
     for (const Device& device : all.bench.devices) devices.push_back(device.name);
     const bool of_breaker = !e.breaker.empty();
-    if (of_breaker == !e.device.empty()) {
-      report(place, "expect", "names a device or a breaker, exactly one of the two");
+    if ((of_breaker ? 1 : 0) + (e.device.empty() ? 0 : 1) + (e.signal.empty() ? 0 : 1) != 1) {
+      report(place, "expect", "names a device, a breaker or a signal, exactly one of them");
       return;
     }
+    if (!e.signal.empty()) return waveform(place, e);
     if (of_breaker) {
       need_one_of(place, "breaker", e.breaker, elements_of<network::Breaker>(), "breaker");
       if (!network::is_set(e.open_before_s))
@@ -215,6 +276,7 @@ struct Checker {
           report(place, (flaw.place == "fault" ? "fault." : "evolves, ") + flaw.field, flaw.text);
         }
       }
+      for (const Operation& o : trial.operate) operation(place, o);
       for (const Expectation& e : trial.expect) expectation(place, e);
     }
   }
@@ -224,6 +286,8 @@ struct Checker {
 
 std::vector<Flaw> validate(const Case& all) {
   Checker checker{all, {}};
+  if (all.bench.points_per_cycle % 80 != 0)
+    checker.report("bench", "points_per_cycle", "must be a multiple of 80, the rate of the streams");
   checker.streams();
   checker.devices();
   checker.trials();

@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <csignal>
 #include <filesystem>
 #include <random>
@@ -36,6 +37,48 @@ TEST(Evolution, LetsAFaultOfOnePhaseBecomeOneOfThree) {
   }
   EXPECT_LT(before, 1);
   EXPECT_GT(after, 2000);
+}
+
+TEST(Operation, TurnsKnobsAndSwitchesAndItsWaveformsAreJudged) {
+  const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/harbour");
+  Trial trial = find_trial(all, "the pump takes half as much again, then the bank is switched in");
+  const RunOptions how{.place = {}, .interface = {}, .free = true, .relay_program = {}};
+  const TrialResult well = run_trial(all, trial, how);
+  ASSERT_EQ(well.verdicts.size(), trial.expect.size());
+  for (const Verdict& v : well.verdicts) EXPECT_TRUE(v.passed) << v.expectation << " " << v.measured;
+  EXPECT_EQ(well.verdicts[0].expectation, "pump.torque mean");
+  const auto closed = [&](const record::Record& record) {
+    return std::any_of(record.events.begin(), record.events.end(),
+                       [](const auto& e) { return e.text == "Q4 closed" && e.time_s > 0.6; });
+  };
+  EXPECT_TRUE(closed(well.record));
+
+  trial.operate.clear();  // without them the same expectations fail
+  const TrialResult idle = run_trial(all, trial, how);
+  EXPECT_FALSE(idle.verdicts[0].passed);
+  EXPECT_FALSE(closed(idle.record));
+}
+
+TEST(Operation, RefusesWhatThePlantDoesNotKnow) {
+  const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/harbour");
+  Trial trial{.name = "t", .fault = {}, .expect = {}};
+  const auto message = [&](const Operation& operation) {
+    trial.operate = {operation};
+    try {
+      (void)run_trial(all, trial, {.place = {}, .interface = {}, .free = true, .relay_program = {}});
+    } catch (const Error& error) {
+      return std::string(error.what());
+    }
+    return std::string("no error");
+  };
+  EXPECT_EQ(message({.open = "Q7"}),
+            "trial \"t\", operate: nothing named \"Q7\" opens and closes, did you mean \"Q4\"?");
+  EXPECT_EQ(
+      message({.set = "pump.load_torqe", .to = "1 N m"}),
+      "trial \"t\", operate: nothing named \"pump.load_torqe\" can be changed while running, did you mean "
+      "\"pump.load_torque\"?");
+  EXPECT_NE(message({.set = "pump.load_torque", .to = "1 kV"}).find("\"1 kV\" is a voltage"),
+            std::string::npos);
 }
 
 const Case& quay() {

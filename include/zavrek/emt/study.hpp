@@ -8,11 +8,32 @@
 
 namespace zavrek::emt {
 
-/// Something that opens or closes at an instant.
+/// Something that opens or closes at an instant, or a knob that is turned then.
 struct Command {
   double at_s = 0;
-  std::string operable;
+  std::string operable;  ///< breaker or fault; empty for a knob
   bool close = false;
+  std::string knob = {};
+  double value = 0;  ///< of the knob, in SI units
+};
+
+/// Carries commands out while a plant runs. Openings and closings are handed over at once, since the plant
+/// keeps their instants; knobs are turned ahead of the step that their instant lies in.
+class Commander {
+ public:
+  /// Throws Error with the nearest name for one that the plant does not know.
+  Commander(Plant& plant, const std::vector<Command>& commands);
+  /// Call it ahead of each step.
+  void turn_due(Plant& plant) noexcept;
+
+ private:
+  struct Turn {
+    double at_s;
+    KnobId knob;
+    double value;
+  };
+  std::vector<Turn> turns_;  // by time
+  std::size_t next_ = 0;
 };
 
 /// What to calculate: the same for the fixed step and for the reference.
