@@ -1,9 +1,6 @@
 // Instrument transformers. Ideal ones are signals of other elements and buses, scaled by the ratio. Others
 // are measuring models (measuring_model.hpp):
-//   CT   x = flux less burden's share, phi;  flux = phi + L i_s,  i_s = i_p - m(flux),  d phi/dt = (R_w +
-//   R_b) i_s
-//        (with L = 0, phi is the flux; a small burden inductance is taken as resistance of its reactance's
-//        size)
+//   CT   d flux/dt = (R_w + R_b) i_s + L_b di_s/dt,   i_s = i_p - m(flux)
 //   CVT  seen from the divider's tap, C = C1 + C2 tuned with the reactor L:
 //        L di/dt = v C1/C - v_c - R i - v_i,   C dv_c/dt = i,   d flux/dt = v_i,
 //        i = v_i/R_b + m(flux) + (v_i - v_f)/R_f,   C_f dv_f/dt = (v_i - v_f)/R_f - i_f,   L_f di_f/dt = v_f
@@ -24,11 +21,12 @@ Terms scaled(Terms terms, double factor) {
 }
 
 MeasuringModel::Equations equations_of(const network::CurrentTransformer& ct, double omega) {
-  const double resistance = ct.winding_ohm + std::hypot(ct.burden_ohm, omega * ct.burden_H);
+  const double resistance = ct.winding_ohm + ct.burden_ohm;
   MeasuringModel::Equations q;
   q.a = Eigen::MatrixXd::Zero(1, 1);
   q.b = Eigen::VectorXd::Constant(1, resistance);
   q.e = Eigen::VectorXd::Constant(1, -resistance);
+  q.f = Eigen::VectorXd::Constant(1, ct.burden_H);
   q.knee_Vs = std::numbers::sqrt2 * ct.knee_V / omega;
   q.bend_A = std::numbers::sqrt2 * ct.knee_A;
   q.out = Eigen::RowVectorXd::Zero(1);

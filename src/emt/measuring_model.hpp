@@ -1,8 +1,8 @@
 // What an instrument transformer makes of a primary quantity: it reads the network and does not load it.
-//   dx/dt = A x + b u + e m(x_k),   m(x) = bend (0.85 |x/knee| + 0.15 |x/knee|^14) sign x
+//   dx/dt = A x + b u + e m(x_k) + f d(u - m)/dt,   m(x) = bend (0.85 |x/knee| + 0.15 |x/knee|^14) sign x
 // m is the magnetising current over flux linkage; ten per cent more flux than at the knee takes half as much
 // current again, as IEC 61869-2 defines that point. With d = h/2 (either rule) and M = (1 - d A)^-1:
-//   x1 = M [x0 + d b u1 + d e m1 (+ d (A x0 + b u0 + e m0))],
+//   x1 = M [x0 + d b u1 + d e m1 + f (u1 - m1 - u0 + m0) (+ d (A x0 + b u0 + e m0))],
 // one equation in x_k, solved by Newton's method in a bounded number of rounds.
 #pragma once
 
@@ -21,6 +21,7 @@ class MeasuringModel : public Model {
   struct Equations {
     Eigen::MatrixXd a;     // n x n
     Eigen::VectorXd b, e;  // n
+    Eigen::VectorXd f{};   // n, or empty for none
     int flux = 0;          // k
     double knee_Vs = 1, bend_A = 0;
     Eigen::RowVectorXd out;  // output = out x + out_u u + out_m m
@@ -35,7 +36,8 @@ class MeasuringModel : public Model {
     for (int r = 0; r < n_; ++r) {
       for (int c = 0; c < n_; ++c) inverse_[r][c] = m(r, c);
     }
-    const Eigen::VectorXd driven = step_s / 2 * (m * q_.e);
+    if (q_.f.size() == 0) q_.f = Eigen::VectorXd::Zero(n_);
+    const Eigen::VectorXd driven = m * (step_s / 2 * q_.e - q_.f);
     for (int k = 0; k < n_; ++k) driven_[k] = driven[k];
   }
 
@@ -46,14 +48,14 @@ class MeasuringModel : public Model {
              double* values) override {
     const std::complex<double> s = discrete_derivative(q_.omega, step_s);
     const Eigen::MatrixXcd left = s * Eigen::MatrixXcd::Identity(n_, n_) - q_.a.cast<std::complex<double>>();
-    const Eigen::VectorXcd phasors =
-        left.fullPivLu().solve(q_.b.cast<std::complex<double>>() * places.input_phasors[0]);
+    const Eigen::VectorXcd phasors = left.fullPivLu().solve((q_.b + s * q_.f) * places.input_phasors[0]);
     double* slots = values + places.first;
     for (int k = 0; k < n_; ++k) slots[1 + k] = phasors[k].real();
     slots[1 + q_.flux] += q_.remanence_Vs;
     write_output(places, values);
   }
-  [[nodiscard]] States states() const override { return {true, 1, n_, false}; }
+  /// The reference knows no slope of what drives it.
+  [[nodiscard]] States states() const override { return {q_.f.isZero(), 1, n_, false}; }
   void slopes(const Places& places, double* values, double*, double* slopes) noexcept override {
     const double* x = values + places.first + 1;
     const double u = places.input(0, values), m = magnetizing(x[q_.flux]);
@@ -72,9 +74,9 @@ class MeasuringModel : public Model {
     const double u1 = places.input(0, now);
     const double* x0 = old + places.first + 1;
     double right[most_states], fixed[most_states];
-    for (int k = 0; k < n_; ++k) right[k] = x0[k] + d * q_.b[k] * u1;
+    const double u0 = places.input(0, old), m0 = magnetizing(x0[q_.flux]);
+    for (int k = 0; k < n_; ++k) right[k] = x0[k] + d * q_.b[k] * u1 + q_.f[k] * (u1 - u0 + m0);
     if (stretch.rule == Rule::trapezoidal) {
-      const double u0 = places.input(0, old), m0 = magnetizing(x0[q_.flux]);
       for (int k = 0; k < n_; ++k) {
         double slope = q_.b[k] * u0 + q_.e[k] * m0;
         for (int c = 0; c < n_; ++c) slope += q_.a(k, c) * x0[c];

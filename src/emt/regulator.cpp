@@ -1,6 +1,7 @@
-// Regulator: per phase two windings to ground, the load's with 1 + step * position times the turns of the
-// source's (tapped_windings.hpp). The control sees (v_load/ratio) - (R + jX) i/rating, in volts on its
-// secondary.
+// Regulator: two windings per unit, the load's with 1 + step * position times the turns of the source's
+// (tapped_windings.hpp). The control sees (v_load/ratio) - (R + jX) i/rating, in volts on its secondary.
+//   star         a unit per phase, from the phase to ground
+//   open delta   a unit from a to b and one from c to b; phase b passes straight through
 #include <fmt/format.h>
 
 #include "emt/assembly.hpp"
@@ -26,8 +27,8 @@ void assemble(const network::Regulator& r, Assembly& assembly) {
   Eigen::Matrix2d inductance;
   const double leak = r.leakage_ohm / 2, main = r.magnetizing_ohm;
   inductance << leak + main, main, main, leak + main;
-  std::vector<Terms> near, far;
-  for (std::size_t k = 0; k < span.letters.size(); ++k) {
+  std::vector<Terms> near(span.letters.size()), far(span.letters.size());
+  const auto unit = [&](std::size_t k, Ends source, Ends load) {
     const char letter = span.letters[k];
     const int tap = letter == 'a' ? r.tap_a : letter == 'b' ? r.tap_b : r.tap_c;
     const std::string field = std::string("tap_") + letter;
@@ -43,12 +44,33 @@ void assemble(const network::Regulator& r, Assembly& assembly) {
         inductance / assembly.omega(), std::vector<int>{1}, std::vector<int>{1}, r.step, -r.taps, r.taps, tap,
         control, knob);
     const int position = windings->position_slot();
-    const Slot first = assembly.model({.owner = owner,
-                                       .ends = {{span.near[k], ground_node}, {span.far[k], ground_node}},
-                                       .model = std::move(windings)});
-    near.push_back({value_of(first)});
-    far.push_back({value_of({first.index + 1})});
+    const Slot first = assembly.model({.owner = owner, .ends = {source, load}, .model = std::move(windings)});
+    near[k] = {value_of(first)};
+    far[k] = {value_of({first.index + 1})};
     assembly.signal(r.name + ".position_" + letter, "", {value_of({first.index + position})});
+  };
+  if (r.connection == "star") {
+    for (std::size_t k = 0; k < span.letters.size(); ++k)
+      unit(k, {span.near[k], ground_node}, {span.far[k], ground_node});
+  } else {
+    if (span.letters != "abc")
+      throw Error(Flaw{
+          .file = {}, .place = owner, .field = "connection", .text = "open delta needs phases a, b and c"});
+    for (const std::size_t k : {std::size_t{0}, std::size_t{2}})
+      unit(k, {span.near[k], span.near[1]}, {span.far[k], span.far[1]});
+    const Slot through = uncoupled_series(assembly, owner, {{span.near[1], span.far[1]}},
+                                          1e-2 * r.leakage_ohm, r.leakage_ohm / assembly.omega())[0];
+    // What flows into phase b: straight on, and back out of the units.
+    near[1] = {value_of(through)};
+    far[1] = {value_of(through)};
+    far[1][0].coefficient = -1;
+    for (const std::size_t k : {std::size_t{0}, std::size_t{2}}) {
+      for (auto* side : {&near, &far}) {
+        Term back = (*side)[k][0];
+        back.coefficient = -back.coefficient;
+        (*side)[1].push_back(back);
+      }
+    }
   }
   assembly.end_currents(r.name, near, far, span.letters);
 }

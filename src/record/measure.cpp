@@ -64,8 +64,7 @@ double distortion(const Record& record, const Analog& analog, Window window) {
   const double fundamental = std::abs(component(record, analog, window, 1));
   double sum = 0;
   const int highest = std::min<int>(highest_harmonic, static_cast<int>(cycle / 2) - 1);
-  for (int order = 2; order <= highest; ++order)
-    sum += std::norm(component(record, analog, window, order));
+  for (int order = 2; order <= highest; ++order) sum += std::norm(component(record, analog, window, order));
   return fundamental > 0 ? std::sqrt(sum) / fundamental : nothing;
 }
 
@@ -97,8 +96,7 @@ const std::vector<std::string>& measure_words() {
 Measure measure_of(std::string_view word) {
   const auto& words = measure_words();
   const auto found = std::find(words.begin(), words.end(), word);
-  if (found == words.end())
-    throw Error("no measure \"" + std::string(word) + "\"" + suggestion(word, words));
+  if (found == words.end()) throw Error("no measure \"" + std::string(word) + "\"" + suggestion(word, words));
   return static_cast<Measure>(found - words.begin());
 }
 

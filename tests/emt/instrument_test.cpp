@@ -1,4 +1,5 @@
 #include <cmath>
+#include <complex>
 #include <numbers>
 
 #include <gtest/gtest.h>
@@ -51,6 +52,34 @@ TEST(CurrentTransformer, IsNearlyIdealBelowItsKneeAndSaturatesOnTheOffset) {
   // The offset's flux fills the core within some cycles, not at once: time to saturation.
   EXPECT_LT(error_after_fault(ct, 0, 0.004), 0.5);
   EXPECT_GT(error_after_fault(ct, 0.004, 0.1), 10);
+}
+
+TEST(CurrentTransformer, CarriesAnInductiveBurdenAsTheEquationSays) {
+  // Far below the knee the magnetising branch is an inductance M = 0.85 bend / knee: phasors are exact.
+  CurrentTransformer ct{.knee_V = 200, .knee_A = 0.2, .winding_ohm = 2, .burden_ohm = 3, .burden_H = 40e-3};
+  Plant plant = compile(with_ct(ct), 10e-6);
+  for (int k = 0; k < 20000; ++k) ASSERT_EQ(plant.step(), Status::running);
+  const double omega = 2 * pi * 50;
+  const double inverse_henry = 0.85 * (0.2 * std::numbers::sqrt2) / (200 * std::numbers::sqrt2 / omega);
+  const std::complex<double> z(5, omega * 40e-3), j(0, 1);
+  // j w flux = z i_s, i_s = i_p - flux/M
+  const std::complex<double> share = 1.0 / (1.0 + z * inverse_henry / (j * omega));
+  const std::complex<double> expected = share * plant.phasor(plant.signal("c.ia")) / 400.0;
+  double worst = 0, peak = std::abs(expected);
+  for (int k = 0; k < 2000; ++k) {
+    ASSERT_EQ(plant.step(), Status::running);
+    const double wanted = (expected * std::polar(1.0, omega * plant.time_s())).real();
+    worst = std::max(worst, std::abs(value(plant, "ct.ia") - wanted));
+  }
+  EXPECT_LT(worst, 1e-3 * peak);
+  EXPECT_GT(std::abs(share - 1.0), 5e-3) << "else the test shows nothing";
+}
+
+TEST(CurrentTransformer, AnInductiveBurdenBringsSaturationForward) {
+  CurrentTransformer ct{.knee_V = 250, .knee_A = 0.02, .winding_ohm = 2, .burden_ohm = 3};
+  const double resistive = error_after_fault(ct, 0, 0.006);
+  ct.burden_H = 20e-3;
+  EXPECT_GT(error_after_fault(ct, 0, 0.006), resistive);
 }
 
 TEST(CurrentTransformer, RemanenceBringsSaturationForward) {

@@ -251,5 +251,30 @@ TEST(TransformerErrors, NameTheFieldAndTheCure) {
   EXPECT_EQ(refusal(unloaded(t)), "transformer.T, tap: is none of the positions from -8 to 8");
 }
 
+TEST(Regulator, InOpenDeltaRaisesTwoLineVoltagesAndLetsTheMiddlePhasePass) {
+  Network n;
+  n.buses = {{"a", 4.8e3}, {"b", 4.8e3}};
+  n.elements = {
+      Source{.name = "grid", .bus = "a", .voltage_V = 4.8e3},
+      Regulator{.name = "r", .between = {"a", "b"}, .connection = "open delta", .tap_a = 7, .tap_c = 4},
+      Load{.name = "l", .bus = "b", .active_W = 300e3, .reactive_var = 100e3, .connection = "delta"}};
+  Plant plant = compile(n, 50e-6);
+  const auto phasor = [&](const std::string& name) { return plant.phasor(plant.signal(name)); };
+  const auto ratio = [&](const char* one) {
+    const std::string p = one;
+    return std::abs((phasor("b.v" + p) - phasor("b.vb")) / (phasor("a.v" + p) - phasor("a.vb")));
+  };
+  EXPECT_NEAR(ratio("a"), 1 + 7 * 0.00625, 2e-4);
+  EXPECT_NEAR(ratio("c"), 1 + 4 * 0.00625, 2e-4);
+  EXPECT_LT(std::abs(phasor("b.vb") - phasor("a.vb")), 1);
+  // Nothing is lost on the way: the currents of either side add up to zero.
+  EXPECT_LT(std::abs(phasor("r.ia") + phasor("r.ib") + phasor("r.ic")), 1e-6);
+  EXPECT_LT(std::abs(phasor("r.ia_far") + phasor("r.ib_far") + phasor("r.ic_far")), 1e-6);
+  EXPECT_LT(std::abs(phasor("r.ib_far") + phasor("l.ib")), 1e-3);
+  for (int k = 0; k < 2000; ++k) ASSERT_EQ(plant.step(), Status::running);
+  const double expected = (phasor("b.va") * std::polar(1.0, 2 * pi * 50 * plant.time_s())).real();
+  EXPECT_NEAR(plant.value(plant.signal("b.va")), expected, 1e-3 * 4.8e3);
+}
+
 }  // namespace
 }  // namespace zavrek::emt

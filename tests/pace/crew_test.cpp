@@ -50,8 +50,13 @@ network::Network districts(int count, int buses) {
                                       .r1_ohm_per_m = 1e-4,
                                       .x1_ohm_per_m = 2e-4,
                                       .c1_F_per_m = 2e-10,
- .r0_ohm_per_m = 3e-4, .x0_ohm_per_m = 6e-4, .c0_F_per_m = 1e-10});
-      n.elements.emplace_back(Load{.name = "l" + bus(k), .bus = bus(k), .active_W = 5e5, .reactive_var = 1e5,
+                                      .r0_ohm_per_m = 3e-4,
+                                      .x0_ohm_per_m = 6e-4,
+                                      .c0_F_per_m = 1e-10});
+      n.elements.emplace_back(Load{.name = "l" + bus(k),
+                                   .bus = bus(k),
+                                   .active_W = 5e5,
+                                   .reactive_var = 1e5,
                                    .connection = "grounded star"});
     }
     if (d == 0) {
@@ -63,7 +68,9 @@ network::Network districts(int count, int buses) {
                                    .r1_ohm_per_m = 1e-4,
                                    .x1_ohm_per_m = 4e-4,
                                    .c1_F_per_m = 9e-12,
- .r0_ohm_per_m = 3e-4, .x0_ohm_per_m = 1.2e-3, .c0_F_per_m = 5e-12});
+                                   .r0_ohm_per_m = 3e-4,
+                                   .x0_ohm_per_m = 1.2e-3,
+                                   .c0_F_per_m = 5e-12});
     }
   }
   Fault fault;

@@ -47,8 +47,9 @@ TEST(Measure, FindsTheDistortionOfASquareWave) {
 }
 
 TEST(Measure, CountsFrequencyThroughRippleAndOffNominal) {
-  const Record r = record_of(
-      [](double t) { return std::sin(2 * std::numbers::pi * 47.3 * t) + 0.05 * std::sin(2 * std::numbers::pi * 1900 * t); });
+  const Record r = record_of([](double t) {
+    return std::sin(2 * std::numbers::pi * 47.3 * t) + 0.05 * std::sin(2 * std::numbers::pi * 1900 * t);
+  });
   EXPECT_NEAR(measure(r, r.analogs[0], Measure::frequency, 0, 0.2), 47.3, 0.25);
 }
 

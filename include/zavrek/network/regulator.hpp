@@ -8,6 +8,7 @@ namespace zavrek::network {
 struct Regulator {
   std::string name;
   std::array<std::string, 2> between;
+  std::string connection = "star";
   double step = 0.00625;
   int taps = 16;
   int tap_a = 0, tap_b = 0, tap_c = 0;
@@ -26,8 +27,12 @@ struct Regulator {
 inline const Table& table(const Regulator*) {
   using R = Regulator;
   static const Table built =
-      TableOf<R>("regulator", "step voltage regulators between two buses, one per phase, star to ground")
+      TableOf<R>("regulator",
+                 "step voltage regulators between two buses, each with its own position and control")
           .between("between", &R::between, "source bus, then load bus")
+          .choice("connection", &R::connection, {"star", "open delta"},
+                  "one per phase to ground; or two, from phase a to b (positions and signals a) and from c "
+                  "to b (c)")
           .quantity("step", &R::step, "%", above(0), "of the voltage, from position to position")
           .count("taps", &R::taps, within(1, 100), "positions on either side of the middle")
           .count("tap_a", &R::tap_a, within(-100, 100),

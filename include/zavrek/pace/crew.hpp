@@ -10,11 +10,11 @@
 
 namespace zavrek::pace {
 
-/// `cores` - 1 threads beside the one that calls `run`, each pinned to a processor of its own where the system
-/// lets it (counted downwards from the one below the caller's). They wait for work by spinning, so that a step
-/// loses some hundred nanoseconds and not a system call; without work for a millisecond they sleep, and the
-/// first run after that wakes them. They take no real-time priority: the kernel would stop a thread that only
-/// spins.
+/// `cores` - 1 threads beside the one that calls `run`, each pinned to a processor of its own where the
+/// system lets it (counted downwards from the one below the caller's). They wait for work by spinning, so
+/// that a step loses some hundred nanoseconds and not a system call; without work for a millisecond they
+/// sleep, and the first run after that wakes them. They take no real-time priority: the kernel would stop a
+/// thread that only spins.
 class Crew final : public emt::Crew {
  public:
   /// `cores` from 1; more than the computer has make no sense, but do no harm.

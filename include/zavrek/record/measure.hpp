@@ -11,7 +11,8 @@ namespace zavrek::record {
 /// - `mean`, `least`, `greatest`: of the samples
 /// - `rms`: true rms of all whole cycles in the window (of the samples, where there is no whole one)
 /// - `fundamental`: rms of the component at the frequency of the record
-/// - `thd`: rms of harmonics 2 to 50 over that of the fundamental (IEC 61000-4-7 without grouping), as a share
+/// - `thd`: rms of harmonics 2 to 50 over that of the fundamental (IEC 61000-4-7 without grouping), as a
+/// share
 /// - `frequency`: from the first to the last rising zero, in Hz
 /// - `ripple`: greatest minus least
 enum class Measure { mean, least, greatest, rms, fundamental, thd, frequency, ripple };
