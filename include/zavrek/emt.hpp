@@ -25,6 +25,11 @@ struct OperableId {
   int index = -1;
 };
 
+/// Handle of a gate of valves, such as "bridge.a_upper".
+struct GateId {
+  int index = -1;
+};
+
 /// Handle of a value that may be changed while the plant runs, such as a load torque.
 struct KnobId {
   int index = -1;
@@ -92,6 +97,14 @@ class Plant {
   /// False, and nothing happens, when the interlocking refuses.
   bool open(OperableId what, double at_s) noexcept;
   bool close(OperableId what, double at_s) noexcept;
+
+  /// Throws Error with the nearest known name.
+  [[nodiscard]] GateId gate(std::string_view name) const;
+  [[nodiscard]] std::vector<std::string> gate_names() const;
+  /// Turns a gate on or off at `at_s` of plant time, not before the present; the instant is kept to the
+  /// rounding of a double, wherever in a step it lies. Edges of one gate come in the order of their times; up
+  /// to 16 of them wait. False when there was no room.
+  bool fire(GateId gate, bool on, double at_s) noexcept;
 
   /// Throws Error with the nearest known name.
   [[nodiscard]] KnobId knob(std::string_view name) const;

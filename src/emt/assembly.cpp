@@ -29,7 +29,28 @@ std::vector<NodeId> Assembly::nodes(const std::string& bus, std::size_t phases) 
   return bus_nodes_.at(bus);
 }
 
+NodeId Assembly::terminal(const std::string& owner, const std::string& field, const std::string& name) const {
+  if (name == network::ground) return ground_node;
+  std::vector<std::string> known{std::string(network::ground)};
+  for (const auto& [bus, nodes] : bus_nodes_) {
+    for (const NodeId node : nodes) {
+      if (node_name(node) == name) return node;
+      known.push_back(node_name(node));
+    }
+  }
+  throw Error(
+      Flaw{.file = {},
+           .place = owner,
+           .field = field,
+           .text = fmt::format("no terminal \"{}\"{}; a bus and its phase are wanted, such as \"dc.p\"", name,
+                               suggestion(name, known))});
+}
+
 Span Assembly::span(const std::string& owner, const std::array<std::string, 2>& between) const {
+  if (between[0].find('.') != std::string::npos || between[1].find('.') != std::string::npos) {
+    const NodeId near = terminal(owner, "between", between[0]), far = terminal(owner, "between", between[1]);
+    return {"a", {near}, {far}};
+  }
   Span span;
   const auto has = [&](const std::string& name, char letter) {
     return name == network::ground || bus(name).phases.find(letter) != std::string::npos;
@@ -37,7 +58,7 @@ Span Assembly::span(const std::string& owner, const std::array<std::string, 2>& 
   const auto node = [&](const std::string& name, char letter) {
     return name == network::ground ? ground_node : bus_nodes_.at(name)[bus(name).phases.find(letter)];
   };
-  for (const char letter : {'a', 'b', 'c'}) {
+  for (const char letter : {'a', 'b', 'c', 'p', 'n', 'm'}) {
     if (!has(between[0], letter) || !has(between[1], letter)) continue;
     span.letters += letter;
     span.near.push_back(node(between[0], letter));
@@ -197,6 +218,13 @@ const SegmentPart& Assembly::segments(SegmentPart part) {
   part.state = take_slots(1);
   segment_parts.push_back(std::move(part));
   return segment_parts.back();
+}
+
+int Assembly::valve(ValvePart part) {
+  part.current = take_slots(1);
+  part.conducts = take_slots(1);
+  valve_parts.push_back(std::move(part));
+  return static_cast<int>(valve_parts.size()) - 1;
 }
 
 Slot Assembly::model(ModelPart part) {

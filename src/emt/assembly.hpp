@@ -1,7 +1,7 @@
 // What an element model may say to the compiler: nodes, parts between them, signals, operables, knobs.
-// A part is one of seven kinds: series block, capacitance block, conductance, pole, chain of segments (a bent
-// characteristic), travelling wave, and model (a part with equations of its own: machines, arcs, loads of
-// constant power). Every element is made of these, so that the step only loops over seven kinds of arrays.
+// A part is one of eight kinds: series block, capacitance block, conductance, pole, chain of segments (a bent
+// characteristic), valve, travelling wave, and model (a part with equations of its own: machines, arcs, loads
+// of constant power). Every element is made of these, so that the step only loops over eight kinds of arrays.
 #pragma once
 
 #include <array>
@@ -95,6 +95,34 @@ struct SegmentPart {
   Slot state{};  // V or Vs
 };
 
+/// What a valve's gate and current may do: a diode has no gate; a thyristor starts by its gate and ends by
+/// its current; a transistor obeys its gate and has a diode beside it, the other way round; a contact obeys
+/// its gate whatever flows.
+enum class ValveKind { diode, thyristor, transistor, contact };
+
+struct ValvePart {
+  std::string owner;
+  Ends ends;  // it conducts from p to q
+  ValveKind kind = ValveKind::diode;
+  double on_ohm = 1e-3, drop_V = 0;
+  double reverse_ohm = 1e-3, reverse_drop_V = 0;  // of a transistor's diode
+  double off_S = 1e-8;
+  Slot current{};
+  Slot conducts{};  // 1 or 0
+};
+
+/// A name for the gates of one or more valves.
+struct Gate {
+  std::string name;
+  std::vector<int> valves;
+};
+
+/// A capacitance that is charged at the start.
+struct ChargedPart {
+  Ends ends;
+  double voltage_V;
+};
+
 /// n ends with equations of their own (model.hpp).
 struct ModelPart {
   std::string owner;
@@ -180,8 +208,11 @@ class Assembly {
   [[nodiscard]] const network::Bus& bus(const std::string& name) const;
   /// The nodes of a bus, one per phase; of "ground", `phases` times the ground node.
   [[nodiscard]] std::vector<NodeId> nodes(const std::string& bus, std::size_t phases = 0) const;
-  /// Nodes of the phases that both buses have; "ground" has all. Throws Error in the name of `owner` when
-  /// there are none.
+  /// A node by name, such as "dc.p", "quay.a" or "ground". Throws Error in the name of `owner`.
+  [[nodiscard]] NodeId terminal(const std::string& owner, const std::string& field,
+                                const std::string& name) const;
+  /// Nodes of the phases that both buses have; "ground" has all. Two terminals (see above) make a span of
+  /// one. Throws Error in the name of `owner` when there are none.
   [[nodiscard]] Span span(const std::string& owner, const std::array<std::string, 2>& between) const;
   /// The places where `element` is tapped, with its two ends: fractions 0 ... 1, ascending.
   [[nodiscard]] std::vector<Tap> stations(const std::string& element,
@@ -200,6 +231,11 @@ class Assembly {
   int pole(PolePart part);  ///< returns the index of the pole
   int wave(WavePart part);  ///< returns the index of the part
   const SegmentPart& segments(SegmentPart part);
+  int valve(ValvePart part);  ///< returns its index
+  void gate(std::string name, std::vector<int> valves) {
+    gates.push_back({std::move(name), std::move(valves)});
+  }
+  void charge(Ends ends, double voltage_V) { charged.push_back({ends, voltage_V}); }
   Slot model(ModelPart part);  ///< returns the first slot
   Slot knob(std::string name, std::string unit, double value, double low, double high);
   void operable(Operable operable);
@@ -238,6 +274,9 @@ class Assembly {
   std::vector<PolePart> pole_parts;
   std::vector<WavePart> wave_parts;
   std::vector<SegmentPart> segment_parts;
+  std::vector<ValvePart> valve_parts;
+  std::vector<Gate> gates;
+  std::vector<ChargedPart> charged;
   std::vector<ModelPart> model_parts;
   std::vector<Waveform> waveforms;
   std::vector<KnownNode> known_nodes;
@@ -284,7 +323,9 @@ std::vector<Slot> uncoupled_series(Assembly& assembly, const std::string& owner,
                                    const std::vector<Ends>& ends, double resistance_ohm, double inductance_H,
                                    double elastance = 0);
 
-/// 0 for phase a, 1 for b, 2 for c.
-[[nodiscard]] constexpr int phase_index(char letter) { return letter - 'a'; }
+/// The lane of a phase or a d.c. pole: a, b, c or p (positive), n (negative), m (middle).
+[[nodiscard]] constexpr int phase_index(char letter) {
+  return letter == 'p' ? 0 : letter == 'n' ? 1 : letter == 'm' ? 2 : letter - 'a';
+}
 
 }  // namespace zavrek::emt::internal

@@ -176,6 +176,10 @@ class Compiler {
       take(part.current, 1);
       take(part.state, 1);
     }
+    for (const auto& part : assembly_.valve_parts) {
+      take(part.current, 1);
+      take(part.conducts, 1);
+    }
     for (const auto& part : assembly_.model_parts)
       take(part.first, static_cast<std::size_t>(part.model->slots()));
     for (const auto& knob : assembly_.knobs) take(knob.slot, 1);
@@ -317,9 +321,11 @@ class Compiler {
     }
     lower_poles();
     lower_segments();
+    lower_valves();
     lower_models();
     core_->due.reserve(core_->poles.size());
     core_->due_segments.reserve(assembly_.segment_parts.size());
+    core_->due_valves.reserve(assembly_.valve_parts.size());
     for (Partition& partition : core_->partitions)
       refuse_singular(partition.first(), partition.factor(core_->adjustable.data()));
     core_->refactor_dirty();
@@ -392,6 +398,14 @@ class Compiler {
       core_->adjustable[static_cast<std::size_t>(number)] =
           core_->segments.siemens(core_->segments.size() - 1);
     }
+  }
+
+  void lower_valves() {
+    for (const ValvePart& part : assembly_.valve_parts) {
+      const int number = add_adjustable({part.ends}, Eigen::MatrixXd::Constant(1, 1, part.off_S));
+      core_->valves.add(part, layout_.node_position.data(), at(part.current), at(part.conducts), number);
+    }
+    core_->gates = assembly_.gates;
   }
 
   void lower_models() {
@@ -485,6 +499,7 @@ class Compiler {
       const auto slot = static_cast<std::size_t>(at(knob.slot));
       core_->next[slot] = core_->middle[slot] = core_->end[slot] = core_->present[slot];
     }
+    start_charged();
     start_segments();
     core_->impose_sources(0, core_->present.data());
     for (const Pole& pole : core_->poles)
@@ -529,6 +544,17 @@ class Compiler {
       }
       start_model(k, v, i);
     }
+  }
+
+  /// Half of the voltage on either side: what grounds the capacitance decides where it really lies.
+  void start_charged() {
+    for (const ChargedPart& part : assembly_.charged) {
+      core_->present[static_cast<std::size_t>(at(part.ends.p))] += part.voltage_V / 2;
+      core_->present[static_cast<std::size_t>(at(part.ends.q))] -= part.voltage_V / 2;
+    }
+    core_->present[0] = 0;
+    // Valves may conduct from the start on.
+    if (!assembly_.charged.empty() || !assembly_.valve_parts.empty()) core_->settle_first = true;
   }
 
   /// A bent characteristic starts on the piece that its state lies on; one that nothing drives keeps its

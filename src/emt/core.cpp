@@ -77,6 +77,7 @@ void Core::solve_shard(Shard& shard, Rule rule, Rule coming, const double* old, 
 void Core::begin_parts(const Stretch& stretch, double behind, const double* old) noexcept {
   lines.inject(behind, rhs.data());
   segments.inject(stretch.rule, old, rhs.data());
+  valves.inject(rhs.data());
   for (ModelRow& row : models) {
     if (row.model->begin(stretch, row.places, old, row.history.data(), row.conductance.data())) {
       for (int k = 0; k < row.ends * row.ends; ++k)
@@ -94,6 +95,7 @@ void Core::begin_parts(const Stretch& stretch, double behind, const double* old)
 void Core::end_parts(const Stretch& stretch, const double* old, double* now) noexcept {
   lines.update(now);
   segments.update(now);
+  valves.update(now);
   update_poles(now);
   for (ModelRow& row : models)
     row.model->end(stretch, row.places, old, now, row.history.data(), row.conductance.data());
@@ -127,10 +129,12 @@ void Core::resolve_discontinuities() noexcept {
   if (settle_first || turned) {
     due.clear();
     due_segments.clear();
+    due_valves.clear();
     settle(from, until, from);
     settle_first = turned = false;
   }
-  for (int count = 0; pending > 0 || !segments.empty(); ++count) {
+  if (!valves.empty() && !valves_look_behind) valves.look_behind(present.data());
+  for (int count = 0; pending > 0 || !segments.empty() || !valves.empty(); ++count) {
     const double event = find_due(from, until);
     if (event == never()) break;
     if (count == events_per_step) {
@@ -140,6 +144,7 @@ void Core::resolve_discontinuities() noexcept {
     settle(from, until, event);
     from = event;
   }
+  valves_look_behind = false;
 }
 
 Status Core::finish() noexcept {
@@ -202,14 +207,15 @@ double Core::restrike_time(const Pole& pole, double from, double until) const no
 double Core::find_due(double from, double until) noexcept {
   const double together = 1e-6 * step_s;
   double earliest = never();
-  due.clear();
-  due_segments.clear();
+  const auto clear = [&] {
+    due.clear();
+    due_segments.clear();
+    due_valves.clear();
+  };
+  clear();
   const auto consider = [&](double time, std::vector<int>& list, std::size_t index) {
     if (time == never() || time > earliest + together) return;
-    if (time < earliest - together) {
-      due.clear();
-      due_segments.clear();
-    }
+    if (time < earliest - together) clear();
     earliest = std::min(earliest, time);
     list.push_back(static_cast<int>(index));
   };
@@ -224,6 +230,10 @@ double Core::find_due(double from, double until) noexcept {
     const double time = from + share * (until - from);
     if (share <= 1 && time > segments.moved_at(k) + 1e-9 * step_s) consider(time, due_segments, k);
   }
+  // Between an event and the half-step point behind it the valves fit already, and `next` is extrapolated.
+  const bool by_itself = !valves_look_behind || until > from + step_s / 2;
+  for (std::size_t k = 0; k < valves.size(); ++k)
+    consider(valves.event_time(k, from, until, next.data(), by_itself), due_valves, k);
   return earliest;
 }
 
@@ -237,15 +247,12 @@ void Core::settle(double from, double until, double event) noexcept {
   }
   const double share = until > from ? (event - from) / (until - from) : 0;
   for (std::size_t k = 0; k < present.size(); ++k) present[k] += share * (next[k] - present[k]);
+  change_valves(event);
   operate_due(event);
 
   const double grid = static_cast<double>(steps) * step_s;
   const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
-  ahead_holds = false;
-  solve({Rule::half_euler, step_s, event + step_s / 2}, Rule::half_euler, offset + 0.5, present.data(),
-        middle.data());
-  solve({Rule::half_euler, step_s, event + step_s}, Rule::half_euler, offset + 1, middle.data(), end.data());
-  ahead_holds = false;
+  solve_behind(event, offset);
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   for (std::size_t k = 0; k < next.size(); ++k) next[k] = middle[k] + along * (end[k] - middle[k]);
   impose_sources(until, next.data());
@@ -253,6 +260,41 @@ void Core::settle(double from, double until, double event) noexcept {
     for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
     lines.replace_newest(end.data());
   }
+}
+
+void Core::change_valves(double event) noexcept {
+  for (const int index : due_valves) {
+    const auto k = static_cast<std::size_t>(index);
+    valves.change_over(k, event, 1e-6 * step_s, next.data());
+    adjust(valves.number(k), valves.siemens(k));
+  }
+}
+
+/// Two half steps behind an event, into `middle` and `end`. The first is made again as long as valves
+/// commutate: their pieces must fit the solution just behind the event.
+void Core::solve_behind(double event, double offset) noexcept {
+  const auto half = [&](double share, const double* old, double* now) {
+    solve({Rule::half_euler, step_s, event + share * step_s}, Rule::half_euler, offset + share, old, now);
+  };
+  valves.begin_instant();
+  for (int round = 0;; ++round) {
+    ahead_holds = false;
+    half(0.5, present.data(), middle.data());
+    if (valves.empty()) break;
+    const bool moved =
+        valves.fit(middle.data(), [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
+    if (!moved) break;
+    refactor_dirty();
+    if (round == commutations_per_event) {
+      ++crowded_steps;
+      break;
+    }
+  }
+  half(1, middle.data(), end.data());
+  ahead_holds = false;
+  if (valves.empty()) return;
+  valves.look_behind(middle.data(), end.data());
+  valves_look_behind = true;
 }
 
 void Core::operate_due(double event) noexcept {
@@ -318,6 +360,13 @@ bool Core::request(int operable, bool close, double at_s) noexcept {
     pending += static_cast<int>(is_pending()) - static_cast<int>(was);
   }
   return true;
+}
+
+bool Core::fire(int gate, bool on, double at_s) noexcept {
+  bool taken = true;
+  for (const int valve : gates[static_cast<std::size_t>(gate)].valves)
+    taken &= valves.fire(static_cast<std::size_t>(valve), on, std::max(at_s, time_s()));
+  return taken;
 }
 
 /// A knob's slot is written by nobody else: it keeps its value in all four arrays.

@@ -15,6 +15,7 @@
 #include "emt/segment_group.hpp"
 #include "emt/series_group.hpp"
 #include "emt/three_phase_groups.hpp"
+#include "emt/valve_group.hpp"
 #include "emt/wave_group.hpp"
 #include "zavrek/emt.hpp"
 
@@ -97,6 +98,7 @@ struct Shard {
 class Core {
  public:
   static constexpr int events_per_step = 12;
+  static constexpr int commutations_per_event = 8;
   static constexpr double never() { return 1e300; }
 
   // --- the step ------------------------------------------------------------------------------
@@ -111,6 +113,7 @@ class Core {
 
   bool request(int operable, bool close, double at_s) noexcept;
   void turn(int knob, double value) noexcept;
+  bool fire(int gate, bool on, double at_s) noexcept;
   /// Gives an adjustable conductance its value; the partitions that hold it are refactored by
   /// `refactor_dirty`.
   void adjust(int number, double siemens) noexcept;
@@ -134,6 +137,8 @@ class Core {
   std::vector<Shard> shards;
   WaveGroup lines;
   SegmentGroup segments;
+  ValveGroup valves;
+  std::vector<Gate> gates;
   std::vector<ModelRow> models;
   std::vector<Waveform> waveforms;
   std::vector<SourceNode> sources;
@@ -146,7 +151,9 @@ class Core {
   int pending = 0;       ///< poles with a pending instant
   std::vector<int> due;  ///< room for all poles: those that change over at the event at hand
   std::vector<int> due_segments;
-  bool stale = false;  ///< whether any partition must be refactored
+  std::vector<int> due_valves;
+  bool valves_look_behind = false;  ///< whether they hold what stands behind an event of this step
+  bool stale = false;               ///< whether any partition must be refactored
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;
@@ -172,6 +179,8 @@ class Core {
   [[nodiscard]] double restrike_time(const Pole& pole, double from, double until) const noexcept;
   void settle(double from, double until, double event) noexcept;
   void operate_due(double event) noexcept;
+  void change_valves(double event) noexcept;
+  void solve_behind(double event, double offset) noexcept;
 };
 
 }  // namespace zavrek::emt::internal

@@ -6,35 +6,41 @@
 namespace zavrek::emt::internal {
 namespace {
 
+constexpr int solving_numbers = 5 * lanes;
+
 /// A pivot this far below the diagonal it came from is a loss of all digits: the matrix is singular.
 constexpr double least_pivot = 1e-15;
 
-/// Inverts a symmetric 3 x 3 block by elimination (cofactors lose all digits where a large conductance joins
-/// two phases). `before`: its diagonal before any elimination. Returns the lane whose pivot vanishes, or -1.
-int invert(const double* d, const double* before, double* inverse) noexcept {
-  const auto at = [](const double* block, int row, int column) { return block[column * lanes + row]; };
-  const double d0 = at(d, 0, 0);
-  const double r0 = 1 / d0;
-  const double l10 = at(d, 1, 0) * r0, l20 = at(d, 2, 0) * r0;
-  const double d1 = at(d, 1, 1) - l10 * at(d, 1, 0);
-  const double r1 = 1 / d1;
-  const double c21 = at(d, 2, 1) - l20 * at(d, 1, 0);
-  const double l21 = c21 * r1;
-  const double d2 = at(d, 2, 2) - l20 * at(d, 2, 0) - l21 * c21;
-  const double r2 = 1 / d2;
-  const double m20 = l10 * l21 - l20;  // of L^-1
-  const double x22 = r2;
-  const double x21 = -l21 * r2;
-  const double x20 = m20 * r2;
-  const double x11 = r1 - l21 * x21;
-  const double x10 = -l10 * r1 - l21 * x20;
-  const double x00 = r0 - l10 * (-l10 * r1) + m20 * x20;
-  const double columns[block_numbers] = {x00, x10, x20, 0, x10, x11, x21, 0, x20, x21, x22, 0};
-  std::copy(columns, columns + block_numbers, inverse);
+/// Factors a symmetric 3 x 3 block as l d l^T with a unit lower triangle and writes what solving by it takes.
+/// `before`: its diagonal before any elimination. Returns the lane whose pivot vanishes, or -1.
+int factor_block(const double* block, const double* before, double* solving) noexcept {
+  const auto at = [&](int row, int column) { return block[column * lanes + row]; };
+  const double d0 = at(0, 0), r0 = 1 / d0;
+  const double l10 = at(1, 0) * r0, l20 = at(2, 0) * r0;
+  const double d1 = at(1, 1) - l10 * at(1, 0), r1 = 1 / d1;
+  const double c21 = at(2, 1) - l20 * at(1, 0), l21 = c21 * r1;
+  const double d2 = at(2, 2) - l20 * at(2, 0) - l21 * c21;
+  const double m20 = l10 * l21 - l20;  // of the inverse of l
+  const double numbers[solving_numbers] = {
+      0,    -l10, m20,    0, 0,   0,    -l21, 0,  // forward: lanes 0 and 1
+      -l10, 0,    0,      0, m20, -l21, 0,    0,  // backward: lanes 1 and 2
+      r0,   r1,   1 / d2, 0};
+  std::copy(numbers, numbers + solving_numbers, solving);
   if (!(d0 > least_pivot * before[0])) return 0;
   if (!(d1 > least_pivot * before[1])) return 1;
   return d2 > least_pivot * before[2] ? -1 : 2;
 }
+
+/// l^-1 b
+[[nodiscard]] Lanes forward(const double* solving, Lanes b) noexcept {
+  return b + load(solving) * b[0] + load(solving + lanes) * b[1];
+}
+/// l^-T b
+[[nodiscard]] Lanes backward(const double* solving, Lanes b) noexcept {
+  return b + load(solving + 2 * lanes) * b[1] + load(solving + 3 * lanes) * b[2];
+}
+/// d^-1
+[[nodiscard]] Lanes reciprocal(const double* solving) noexcept { return load(solving + 4 * lanes); }
 
 /// c -= a b, blocks.
 void subtract_product(const double* a, const double* b, double* c) noexcept {
@@ -42,9 +48,13 @@ void subtract_product(const double* a, const double* b, double* c) noexcept {
     store(c + column * lanes, load(c + column * lanes) - times(a, b + column * lanes));
 }
 
-/// c = a b, blocks.
-void multiply(const double* a, const double* b, double* c) noexcept {
-  for (int column = 0; column < 3; ++column) store(c + column * lanes, times(a, b + column * lanes));
+/// c = a l^-T, blocks.
+void divide(const double* a, const double* solving, double* c) noexcept {
+  const double minus_l10 = solving[1], m20 = solving[2], minus_l21 = solving[lanes + 2];
+  const Lanes a0 = load(a), a1 = load(a + lanes), a2 = load(a + 2 * lanes);
+  store(c, a0);
+  store(c + lanes, a1 + minus_l10 * a0);
+  store(c + 2 * lanes, a2 + m20 * a0 + minus_l21 * a1);
 }
 
 void transpose(const double* a, double* b) noexcept {
@@ -99,7 +109,7 @@ void Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vect
   }
   for (Numbers* blocks : {&below_, &above_, &scaled_, &given_})
     blocks->assign(row_.size() * block_numbers, 0.0);
-  inverse_.assign(n * block_numbers, 0.0);
+  solving_.assign(n * solving_numbers, 0.0);
   given_diagonal_.assign(n * block_numbers, 0.0);
 
   for (std::size_t k = 0; k < holds_node.size(); ++k) {
@@ -199,13 +209,16 @@ int Partition::make_column(int j, const double* adjustable) noexcept {
                        work + place * block_numbers);
     }
   }
-  double* inverse = &inverse_[static_cast<std::size_t>(j) * block_numbers];
-  const int singular = invert(diagonal, before, inverse);
+  double* solving = &solving_[static_cast<std::size_t>(j) * solving_numbers];
+  const int singular = factor_block(diagonal, before, solving);
   for (int e = 0; e < count; ++e) {
     const auto at = static_cast<std::size_t>(start + e) * block_numbers;
-    const double* block = work + (e + 1) * block_numbers;
+    double* block = work + (e + 1) * block_numbers;
+    divide(block, solving, block);
     transpose(block, &scaled_[at]);
-    multiply(block, inverse, &below_[at]);
+    for (int c = 0; c < 3; ++c)
+      store(&below_[at + static_cast<std::size_t>(c * lanes)],
+            load(block + c * lanes) * reciprocal(solving)[c]);
     transpose(&below_[at], &above_[at]);
   }
   return singular;
@@ -216,15 +229,15 @@ void Partition::solve(double* values) const noexcept {
   const int* column = column_.data();
   const int* row = row_.data();
   const double* block = below_.data();
-  const double* inverse = inverse_.data();
+  const double* solving = solving_.data();
   const int groups = groups_;
   for (int j = 0; j < groups; ++j) {
     double* own = b + j * lanes;
-    const Lanes x = load(own);
+    const Lanes x = forward(solving + j * solving_numbers, load(own));
     for (int e = column[j]; e < column[j + 1]; ++e, block += block_numbers) {
       store(b + row[e], load(b + row[e]) - times(block, x));
     }
-    store(own, times(inverse + j * block_numbers, x));
+    store(own, reciprocal(solving + j * solving_numbers) * x);
   }
   for (int j = groups - 1; j >= 0; --j) {
     double* own = b + j * lanes;
@@ -232,7 +245,7 @@ void Partition::solve(double* values) const noexcept {
     Lanes x = load(own);
     for (int e = column[j]; e < column[j + 1]; ++e)
       x -= times(&above_[static_cast<std::size_t>(e) * block_numbers], load(b + row[e]));
-    store(own, x);
+    store(own, backward(solving + j * solving_numbers, x));
   }
 }
 

@@ -1,8 +1,10 @@
-// The nodal matrix of one partition, factored as L D L^T in blocks of one group of lanes (a bus's three
-// phases, or fewer nodes). When an adjustable conductance (of a pole, a bent characteristic, a varying model)
-// changes, only the columns on the paths from where it stands to the root of the elimination tree are made
-// anew: elsewhere L and D stay as they are (Chan, Brandwajn, "Partial matrix refactorization", IEEE Trans.
-// Power Systems 1 (1986)). The result is that of factoring the whole, bit for bit.
+// The nodal matrix of one partition, factored as L D L^T node by node but kept in blocks of one group of
+// lanes (a bus's three phases, or fewer nodes). An explicit inverse of the blocks on the diagonal would be
+// cheaper by a multiplication, and lose all digits where a large conductance joins two nodes of a group. When
+// an adjustable conductance (of a pole, a bent characteristic, a varying model) changes, only the columns on
+// the paths from where it stands to the root of the elimination tree are made anew: elsewhere L and D stay as
+// they are (Chan, Brandwajn, "Partial matrix refactorization", IEEE Trans. Power Systems 1 (1986)). The
+// result is that of factoring the whole, bit for bit.
 #pragma once
 
 #include <vector>
@@ -50,7 +52,7 @@ class Partition {
   [[nodiscard]] int adjustable_nodes() const;
   /// Numbers that one solve reads.
   [[nodiscard]] int entries() const {
-    return static_cast<int>(below_.size() + above_.size() + inverse_.size());
+    return static_cast<int>(below_.size() + above_.size() + solving_.size());
   }
 
  private:
@@ -77,7 +79,7 @@ class Partition {
   std::vector<int> row_;          // per block below the diagonal: local position of its group
   Numbers below_;                 // blocks of L, by column
   Numbers above_;                 // the same transposed, for the backward sweep
-  Numbers inverse_;               // groups: D^-1
+  Numbers solving_;               // groups, solving_numbers each: the triangle and D within a column
 
   // For factoring only.
   Numbers given_;                            // the matrix without adjustable conductances, as below_

@@ -59,6 +59,21 @@ OperableId Plant::operable(std::string_view name) const {
 bool Plant::open(OperableId what, double at_s) noexcept { return core_->request(what.index, false, at_s); }
 bool Plant::close(OperableId what, double at_s) noexcept { return core_->request(what.index, true, at_s); }
 
+std::vector<std::string> Plant::gate_names() const {
+  std::vector<std::string> names;
+  for (const auto& gate : core_->gates) names.push_back(gate.name);
+  return names;
+}
+
+GateId Plant::gate(std::string_view name) const {
+  for (std::size_t k = 0; k < core_->gates.size(); ++k) {
+    if (core_->gates[k].name == name) return {static_cast<int>(k)};
+  }
+  throw Error("no gate \"" + std::string(name) + "\"" + suggestion(name, gate_names()));
+}
+
+bool Plant::fire(GateId gate, bool on, double at_s) noexcept { return core_->fire(gate.index, on, at_s); }
+
 std::vector<std::string> Plant::knob_names() const {
   std::vector<std::string> names;
   for (const auto& knob : core_->knobs) names.push_back(knob.name);

@@ -55,6 +55,7 @@ Stamps stamp_parts(const Assembly& assembly) {
     }
   }
   for (const PolePart& part : assembly.pole_parts) reserve(stamps.entries, {part.ends});
+  for (const ValvePart& part : assembly.valve_parts) reserve(stamps.entries, {part.ends});
   for (const SegmentPart& part : assembly.segment_parts) reserve(stamps.entries, {part.ends});
   for (const WavePart& part : assembly.wave_parts) {
     const Eigen::VectorXd y = (part.surge_ohm + part.resistance_ohm / 4).cwiseInverse();

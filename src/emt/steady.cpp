@@ -243,6 +243,7 @@ class Steady {
       nodal.add(part.ends, part.ends, part.siemens);
     for (const PolePart& pole : assembly_.pole_parts)
       nodal.add(pole.ends, pole.ends, pole.closed ? pole.closed_S : pole.open_S);
+    for (const ValvePart& valve : assembly_.valve_parts) nodal.add(valve.ends, valve.ends, valve.off_S);
     for (const SegmentPart& part : assembly_.segment_parts)
       nodal.add(part.ends, part.ends, admittance(part, s_));
     for (const WavePart& part : assembly_.wave_parts)

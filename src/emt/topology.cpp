@@ -124,6 +124,7 @@ void refuse_floating(const Assembly& assembly) {
   for (const auto& part : assembly.conductance_parts) join({part.ends});
   for (const auto& part : assembly.pole_parts) join({part.ends});
   for (const auto& part : assembly.segment_parts) join({part.ends});
+  for (const auto& part : assembly.valve_parts) join({part.ends});
   for (const auto& part : assembly.model_parts) join(part.ends);
   for (const auto& part : assembly.wave_parts) {
     for (const NodeId node : part.near) islands.join(node, ground_node);

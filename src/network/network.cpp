@@ -46,6 +46,9 @@ struct Checker {
 
   void check_bus(const std::string& place, const std::string& field, const std::string& name) {
     if (name == ground || buses.contains(name)) return;
+    // A terminal of a bus, such as "dc.p"; whether it has that phase is seen when it is used.
+    if (const auto dot = name.find('.'); dot != std::string::npos && buses.contains(name.substr(0, dot)))
+      return;
     report(place, field, fmt::format("no bus \"{}\"{}", name, suggestion(name, bus_names)));
   }
 

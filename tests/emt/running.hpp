@@ -16,4 +16,15 @@ inline void run(Plant& plant, double seconds) {
   while (plant.time_s() < until) ASSERT_EQ(plant.step(), Status::running) << plant.culprit();
 }
 
+/// What an Error thrown by `call` says; "no error" when it throws none.
+template <class Call>
+std::string message_of(Call&& call) {
+  try {
+    call();
+  } catch (const Error& error) {
+    return error.what();
+  }
+  return "no error";
+}
+
 }  // namespace zavrek::emt

@@ -4,10 +4,11 @@
 
 namespace zavrek::network {
 
-/// A busbar: one node per phase.
+/// A busbar: one node per phase or d.c. pole.
 struct Bus {
   std::string name;
-  double voltage_V = unset;  ///< nominal, rms between phases (to ground on a one-phase bus)
+  double voltage_V =
+      unset;  ///< nominal, rms between phases (to ground on a one-phase bus; between the poles on a d.c. bus)
   std::string phases = "abc";
 };
 
@@ -15,7 +16,8 @@ inline const Table& table(const Bus*) {
   static const Table built =
       TableOf<Bus>("bus", "busbar, one node per phase; `bus.NAME = \"11 kV\"` for short")
           .quantity("voltage", &Bus::voltage_V, "kV", above(0), "nominal, between phases")
-          .choice("phases", &Bus::phases, {"abc", "ab", "bc", "ac", "a", "b", "c"}, "its phases")
+          .choice("phases", &Bus::phases, {"abc", "ab", "bc", "ac", "a", "b", "c", "pn", "pnm", "p"},
+                  "its phases, or d.c. poles: positive, negative, middle")
           .build();
   return built;
 }

@@ -5,9 +5,11 @@
 #include "zavrek/network/bank.hpp"
 #include "zavrek/network/branch.hpp"
 #include "zavrek/network/breaker.hpp"
+#include "zavrek/network/bridge.hpp"
 #include "zavrek/network/cable.hpp"
 #include "zavrek/network/capacitive_voltage_transformer.hpp"
 #include "zavrek/network/current_transformer.hpp"
+#include "zavrek/network/dc.hpp"
 #include "zavrek/network/induction_machine.hpp"
 #include "zavrek/network/line.hpp"
 #include "zavrek/network/load.hpp"
@@ -17,6 +19,7 @@
 #include "zavrek/network/switch.hpp"
 #include "zavrek/network/synchronous_machine.hpp"
 #include "zavrek/network/transformer.hpp"
+#include "zavrek/network/valve.hpp"
 #include "zavrek/network/voltage_transformer.hpp"
 
 namespace zavrek::network {
@@ -37,6 +40,10 @@ using Element = std::variant<Source,              //
                              InductionMachine,    //
                              SynchronousMachine,  //
                              PermanentMagnetMachine,
+                             Valve,               //
+                             Bridge,              //
+                             DcLink,              //
+                             DcSource,            //
                              Breaker,             //
                              Disconnector,        //
                              EarthingSwitch,      //

@@ -1,0 +1,41 @@
+#pragma once
+
+#include "zavrek/network/field.hpp"
+
+namespace zavrek::network {
+
+/// A converter bridge: one leg of valves per phase of its a.c. bus, between the poles of its d.c. bus.
+struct Bridge {
+  std::string name;
+  std::string topology = "two-level";
+  std::string dc;
+  std::string ac;
+  std::string device = "transistor";
+  double on_ohm = 1e-3;
+  double drop_V = 0;
+  double reverse_ohm = unset;
+  double reverse_drop_V = unset;
+  double off_ohm = 1e8;
+};
+
+inline const Table& table(const Bridge*) {
+  static const Table built =
+      TableOf<Bridge>("bridge", "converter bridge: a leg of valves per phase of its a.c. bus")
+          .choice("topology", &Bridge::topology, {"two-level", "neutral-point clamped", "t-type"},
+                  "of a leg; an a.c. bus of one, two or three phases makes a half, an H or a three-phase bridge")
+          .bus("dc", &Bridge::dc, "bus with poles p and n, for three levels also m")
+          .bus("ac", &Bridge::ac, "bus with the phases")
+          .choice("device", &Bridge::device, {"transistor", "diode", "thyristor"},
+                  "valves of a two-level bridge; diodes and thyristors rectify")
+          .quantity("on_resistance", &Bridge::on_ohm, "ohm", above(0), "of a valve that conducts")
+          .quantity("drop", &Bridge::drop_V, "V", at_least(0), "forward voltage of a valve at no current")
+          .quantity("diode_resistance", &Bridge::reverse_ohm, "ohm", above(0),
+                    "of the diodes; on_resistance when left out", Need::optional)
+          .quantity("diode_drop", &Bridge::reverse_drop_V, "V", at_least(0),
+                    "of the diodes; drop when left out", Need::optional)
+          .quantity("off_resistance", &Bridge::off_ohm, "ohm", above(0), "of a valve that does not conduct")
+          .build();
+  return built;
+}
+
+}  // namespace zavrek::network

@@ -1,0 +1,239 @@
+// Semiconductor valves: characteristics of straight pieces whose choice depends on a gate.
+//   off       i = g_off v
+//   forward   i = g (v - e), from p to q
+//   reverse   i = g_r (v + e_r), against it (a diode beside a transistor)
+// Every change of piece is a discontinuity, located inside the step: gate edges by their time stamp, the end of
+// conduction by the zero of the current, its beginning by the zero of v - e. Behind each, the pieces must fit
+// the solution: a valve that does not is changed over at the same instant and the solution is made again.
+#pragma once
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <vector>
+
+#include "emt/assembly.hpp"
+
+namespace zavrek::emt::internal {
+
+class ValveGroup {
+ public:
+  static constexpr double never = 1e300;
+
+  /// `number` is that of its adjustable conductance. Starts off.
+  void add(const ValvePart& part, const int* node_position, int current, int conducts, int number) {
+    valves_.push_back({part.kind, node_position[part.ends.p], node_position[part.ends.q], current, conducts,
+                       number, part.off_S, 1 / part.on_ohm, part.drop_V, 1 / part.reverse_ohm,
+                       part.reverse_drop_V});
+  }
+
+  [[nodiscard]] bool empty() const { return valves_.empty(); }
+  [[nodiscard]] std::size_t size() const { return valves_.size(); }
+  [[nodiscard]] int number(std::size_t k) const { return valves_[k].number; }
+  [[nodiscard]] double siemens(std::size_t k) const noexcept {
+    const Valve& v = valves_[k];
+    return v.piece == Piece::off ? v.off_S : v.piece == Piece::forward ? v.on_S : v.reverse_S;
+  }
+
+  /// A gate edge at an instant of plant time; edges of one valve come in the order of their times. False when
+  /// too many wait already.
+  bool fire(std::size_t k, bool on, double at_s) noexcept {
+    Valve& v = valves_[k];
+    if (v.broken != Break::none) return true;
+    if (v.waiting == static_cast<int>(v.edges.size())) return false;
+    v.edges[static_cast<std::size_t>((v.first_edge + v.waiting++) % static_cast<int>(v.edges.size()))] = {at_s, on};
+    if (at_s < next_edge_) next_edge_ = at_s;
+    return true;
+  }
+  /// A failure: from now on it conducts always, or never.
+  enum class Break { none, shorted, dead };
+  void fail(std::size_t k, Break how) noexcept {
+    Valve& v = valves_[k];
+    v.broken = how;
+    v.waiting = 0;
+    v.gate = false;
+  }
+  [[nodiscard]] bool broken(std::size_t k) const noexcept { return valves_[k].broken != Break::none; }
+
+  void inject(double* rhs) const noexcept {
+    for (const Valve& v : valves_) {
+      const double history = -source_of(v);
+      rhs[v.p] -= history;
+      rhs[v.q] += history;
+    }
+  }
+  void update(double* now) const noexcept {
+    for (const Valve& v : valves_) {
+      now[v.current] = conductance(v) * (now[v.p] - now[v.q]) - source_of(v);
+      now[v.conducts] = v.piece == Piece::off ? 0 : 1;
+    }
+  }
+
+  /// What holds just behind an event is not what stood before it: the values of the valves there are kept
+  /// apart, read off the two half-step points behind it.
+  void look_behind(const double* middle, const double* end) noexcept {
+    for (Valve& v : valves_) {
+      const double before_end = middle[v.p] - middle[v.q];
+      v.voltage_behind = 2 * before_end - (end[v.p] - end[v.q]);
+      v.current_behind = 2 * middle[v.current] - end[v.current];
+    }
+  }
+  void look_behind(const double* present) noexcept {
+    for (Valve& v : valves_) {
+      v.voltage_behind = present[v.p] - present[v.q];
+      v.current_behind = present[v.current];
+    }
+  }
+
+  /// Earliest edge that waits.
+  [[nodiscard]] double next_edge() const noexcept { return next_edge_; }
+  /// Instant within (from, until] at which valve k changes over, never when it does not; by its gate alone
+  /// unless `by_itself`.
+  [[nodiscard]] double event_time(std::size_t k, double from, double until, const double* after,
+                                  bool by_itself) const noexcept {
+    const Valve& v = valves_[k];
+    double time = never;
+    if (v.waiting > 0) {
+      const Edge& edge = v.edges[static_cast<std::size_t>(v.first_edge)];
+      if (edge.at_s < until) time = std::max(edge.at_s, from);
+    }
+    if (!by_itself) return time;
+    const double margin_after = margin(v, after[v.p] - after[v.q], after[v.current]);
+    if (margin_after >= -tolerance(v, after)) return time;
+    const double margin_before = std::max(0.0, margin(v, v.voltage_behind, v.current_behind));
+    return std::min(time, from + (until - from) * margin_before / (margin_before - margin_after));
+  }
+
+  /// Carries out what is due at `event`: edges by then, and the end or beginning of conduction that `after`
+  /// shows.
+  void change_over(std::size_t k, double event, double slack, const double* after) noexcept {
+    Valve& v = valves_[k];
+    bool edged = false;
+    while (v.waiting > 0 && v.edges[static_cast<std::size_t>(v.first_edge)].at_s <= event + slack) {
+      v.gate = v.edges[static_cast<std::size_t>(v.first_edge)].on;
+      v.first_edge = (v.first_edge + 1) % static_cast<int>(v.edges.size());
+      --v.waiting;
+      edged = true;
+    }
+    if (edged) {
+      find_next_edge();
+      obey_gate(v);
+    } else {
+      follow(v, after[v.p] - after[v.q]);
+    }
+  }
+
+  /// Changes over each valve that does not fit the solution in `values`; true when any did. No valve changes
+  /// more than twice at one instant (`begin_instant`).
+  void begin_instant() noexcept {
+    for (Valve& v : valves_) v.changes = 0;
+  }
+  template <class Changed>
+  bool fit(const double* values, Changed&& changed) noexcept {
+    bool any = false;
+    for (std::size_t k = 0; k < valves_.size(); ++k) {
+      Valve& v = valves_[k];
+      const double voltage = values[v.p] - values[v.q];
+      if (margin(v, voltage, values[v.current]) >= -tolerance(v, values) || v.changes == 2) continue;
+      ++v.changes;
+      follow(v, voltage);
+      changed(k);
+      any = true;
+    }
+    return any;
+  }
+
+  /// Pieces that gates and failures impose at once, before a start.
+  void obey_all() noexcept {
+    for (Valve& v : valves_) obey_gate(v);
+  }
+  void set_gate(std::size_t k, bool on) noexcept { valves_[k].gate = on; }
+
+ private:
+  enum class Piece : char { off, forward, reverse };
+  struct Edge {
+    double at_s;
+    bool on;
+  };
+  struct Valve {
+    ValveKind kind;
+    int p, q, current, conducts, number;
+    double off_S, on_S, drop_V, reverse_S, reverse_drop_V;
+    Piece piece = Piece::off;
+    bool gate = false;
+    Break broken = Break::none;
+    int changes = 0;
+    double voltage_behind = 0, current_behind = 0;
+    std::array<Edge, 16> edges{};
+    int first_edge = 0, waiting = 0;
+  };
+
+  [[nodiscard]] static double conductance(const Valve& v) noexcept {
+    return v.piece == Piece::off ? v.off_S : v.piece == Piece::forward ? v.on_S : v.reverse_S;
+  }
+  /// G e of the piece: what flows against the direction of i at v = 0.
+  [[nodiscard]] static double source_of(const Valve& v) noexcept {
+    if (v.piece == Piece::off) return 0;
+    return v.piece == Piece::forward ? v.on_S * v.drop_V : -v.reverse_S * v.reverse_drop_V;
+  }
+  [[nodiscard]] static bool may_conduct_forward(const Valve& v) noexcept {
+    return v.kind == ValveKind::diode || v.gate;
+  }
+  /// A piece that holds whatever the solution says.
+  [[nodiscard]] static bool is_imposed(const Valve& v) noexcept {
+    return v.kind == ValveKind::contact || v.broken == Break::shorted;
+  }
+
+  /// How far the solution is from leaving the piece, in volts or amperes; negative when it has.
+  [[nodiscard]] static double margin(const Valve& v, double voltage, double current) noexcept {
+    if (is_imposed(v)) return 1;
+    switch (v.piece) {
+      case Piece::forward:
+        return current;
+      case Piece::reverse:
+        return -current;
+      case Piece::off:
+        break;
+    }
+    double room = 1e300;
+    if (may_conduct_forward(v) && v.broken == Break::none) room = v.drop_V - voltage;
+    if (v.kind == ValveKind::transistor) room = std::min(room, voltage + v.reverse_drop_V);
+    return room;
+  }
+  /// What rounding of the node voltages makes of a margin.
+  [[nodiscard]] static double tolerance(const Valve& v, const double* values) noexcept {
+    const double rounding = 1e-13 * (std::abs(values[v.p]) + std::abs(values[v.q]));
+    return v.piece == Piece::off ? 1e-7 + rounding : 1e-9 + conductance(v) * rounding;
+  }
+
+  /// To the piece that the solution asks for.
+  static void follow(Valve& v, double voltage) noexcept {
+    if (v.piece != Piece::off) {
+      v.piece = Piece::off;
+    } else {
+      v.piece = voltage > 0 && v.broken == Break::none ? Piece::forward : Piece::reverse;
+    }
+  }
+  static void obey_gate(Valve& v) noexcept {
+    if (v.broken == Break::shorted) {
+      v.piece = Piece::forward;
+    } else if (v.kind == ValveKind::contact) {
+      v.piece = v.gate ? Piece::forward : Piece::off;
+    } else if (v.kind == ValveKind::transistor && !v.gate && v.piece == Piece::forward) {
+      v.piece = Piece::off;
+    } else if (v.broken == Break::dead && v.piece == Piece::forward) {
+      v.piece = Piece::off;
+    }
+  }
+  void find_next_edge() noexcept {
+    next_edge_ = never;
+    for (const Valve& v : valves_) {
+      if (v.waiting > 0) next_edge_ = std::min(next_edge_, v.edges[static_cast<std::size_t>(v.first_edge)].at_s);
+    }
+  }
+
+  std::vector<Valve> valves_;
+  double next_edge_ = never;
+};
+
+}  // namespace zavrek::emt::internal
