@@ -1,5 +1,5 @@
-// Valves and bridges (valve_group.hpp). Currents of an element flow from its a.c. bus into it. Legs, upper end
-// p, lower end n, middle m, a.c. terminal x:
+// Valves and bridges (valve_group.hpp). Currents of an element flow from its a.c. bus into it. Legs, upper
+// end p, lower end n, middle m, a.c. terminal x:
 //   two-level                 upper p -> x, lower x -> n; a rectifier's the other way: x -> p, n -> x
 //   neutral-point clamped     1: p -> y, 2: y -> x, 3: x -> z, 4: z -> n, diodes m -> y and z -> m
 //   t-type                    1: p -> x, 4: x -> n, and back to back m -> w (2), x -> w (3)

@@ -326,9 +326,28 @@ class Compiler {
     core_->due.reserve(core_->poles.size());
     core_->due_segments.reserve(assembly_.segment_parts.size());
     core_->due_valves.reserve(assembly_.valve_parts.size());
+    keep_states();
     for (Partition& partition : core_->partitions)
       refuse_singular(partition.first(), partition.factor(core_->adjustable.data()));
     core_->refactor_dirty();
+  }
+
+  /// Factors per state of the switches, for small partitions of converters; a varying model has too many
+  /// states.
+  void keep_states() {
+    std::vector<bool> wanted(core_->partitions.size(), false);
+    const auto mark = [&](int number, bool wants) {
+      for (const PartitionColumn& at : core_->adjusts[static_cast<std::size_t>(number)])
+        wanted[static_cast<std::size_t>(at.partition)] = wants;
+    };
+    for (std::size_t k = 0; k < core_->valves.size(); ++k) mark(core_->valves.number(k), true);
+    for (const ModelRow& row : core_->models) {
+      if (row.number < 0) continue;
+      for (std::size_t k = 0; k < row.conductance.size(); ++k) mark(row.number + static_cast<int>(k), false);
+    }
+    for (std::size_t k = 0; k < wanted.size(); ++k) {
+      if (wanted[k]) core_->partitions[k].keep_states();
+    }
   }
 
   void refuse_singular(int first, int local) const {

@@ -133,6 +133,7 @@ void Core::resolve_discontinuities() noexcept {
     settle(from, until, from);
     settle_first = turned = false;
   }
+  if (pending == 0 && segments.empty() && !valves_look_behind && valves.quiet(until)) return;
   if (!valves.empty() && !valves_look_behind) valves.look_behind(present.data());
   for (int count = 0; pending > 0 || !segments.empty() || !valves.empty(); ++count) {
     const double event = find_due(from, until);

@@ -83,10 +83,10 @@ template <>
 void assemble(const network::DcSource& source, Assembly& assembly) {
   const std::string owner = "dc_source." + source.name;
   const Slot voltage = assembly.knob(source.name + ".voltage", "V", source.voltage_V, -1e9, 1e9);
-  const Slot first = assembly.model({.owner = owner,
-                                     .ends = {{pole(assembly, owner, source.bus, 'p'),
-                                               pole(assembly, owner, source.bus, 'n')}},
-                                     .model = std::make_unique<DcSourceModel>(source.resistance_ohm, voltage)});
+  const Slot first = assembly.model(
+      {.owner = owner,
+       .ends = {{pole(assembly, owner, source.bus, 'p'), pole(assembly, owner, source.bus, 'n')}},
+       .model = std::make_unique<DcSourceModel>(source.resistance_ohm, voltage)});
   assembly.signal(source.name + ".i", "A", {value_of(first)});
 }
 

@@ -161,6 +161,7 @@ int Partition::factor(const double* adjustable) {
     contributions_start_.push_back(static_cast<int>(at - contributions_.begin()));
   }
   first_stale_ = groups_;
+  marked_ = false;
   std::fill(stale_.begin(), stale_.end(), char{0});
   for (int j = 0; j < groups_; ++j) {
     if (const int lane = make_column(j, adjustable); lane >= 0) return j * lanes + lane;
@@ -170,6 +171,11 @@ int Partition::factor(const double* adjustable) {
 
 /// Conductances keep the matrix positive definite: what was not singular at the start never is.
 void Partition::refactor(const double* adjustable) noexcept {
+  marked_ = false;
+  if (states_) {
+    states_->choose(adjustable);
+    if (states_->ready()) return;
+  }
   for (int j = first_stale_; j < groups_; ++j) {
     if (!stale_[static_cast<std::size_t>(j)]) continue;
     stale_[static_cast<std::size_t>(j)] = 0;
@@ -224,8 +230,46 @@ int Partition::make_column(int j, const double* adjustable) noexcept {
   return singular;
 }
 
-void Partition::solve(double* values) const noexcept {
+void Partition::keep_states() {
+  if (groups_ > StateFactors::most_groups || contributions_.empty()) return;
+  std::vector<int> nodes, numbers;
+  for (int k = 0; k < groups_ * lanes; ++k) {
+    if (holds_node_[static_cast<std::size_t>(k)]) nodes.push_back(k);
+  }
+  for (const Contribution& c : contributions_) numbers.push_back(c.number);
+  std::sort(numbers.begin(), numbers.end());
+  numbers.erase(std::unique(numbers.begin(), numbers.end()), numbers.end());
+  states_ = std::make_unique<StateFactors>();
+  states_->build(groups_, std::move(nodes), std::move(numbers));
+}
+
+void Partition::solve(double* values) noexcept {
   double* b = values + first_;
+  if (states_) {
+    if (states_->ready()) return states_->solve(b);
+    if (states_->growing()) {
+      states_->grow([&](double* column) { forward_sweep(column); },
+                    [&](int group) {
+                      return reciprocal(&solving_[static_cast<std::size_t>(group * solving_numbers)]);
+                    });
+    }
+  }
+  forward_sweep(b);
+  const int* column = column_.data();
+  const int* row = row_.data();
+  const double* solving = solving_.data();
+  for (int j = groups_ - 1; j >= 0; --j) {
+    double* own = b + j * lanes;
+    // Columns of L as rows would save the copy, but sums across lanes took longer (a third, 100 buses).
+    Lanes x = reciprocal(solving + j * solving_numbers) * load(own);
+    for (int e = column[j]; e < column[j + 1]; ++e)
+      x -= times(&above_[static_cast<std::size_t>(e) * block_numbers], load(b + row[e]));
+    store(own, backward(solving + j * solving_numbers, x));
+  }
+}
+
+/// L^-1 b, in place.
+void Partition::forward_sweep(double* b) const noexcept {
   const int* column = column_.data();
   const int* row = row_.data();
   const double* block = below_.data();
@@ -237,15 +281,7 @@ void Partition::solve(double* values) const noexcept {
     for (int e = column[j]; e < column[j + 1]; ++e, block += block_numbers) {
       store(b + row[e], load(b + row[e]) - times(block, x));
     }
-    store(own, reciprocal(solving + j * solving_numbers) * x);
-  }
-  for (int j = groups - 1; j >= 0; --j) {
-    double* own = b + j * lanes;
-    // Columns of L as rows would save the copy, but sums across lanes took longer (a third, 100 buses).
-    Lanes x = load(own);
-    for (int e = column[j]; e < column[j + 1]; ++e)
-      x -= times(&above_[static_cast<std::size_t>(e) * block_numbers], load(b + row[e]));
-    store(own, backward(solving + j * solving_numbers, x));
+    store(own, x);
   }
 }
 

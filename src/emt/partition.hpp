@@ -7,11 +7,13 @@
 // result is that of factoring the whole, bit for bit.
 #pragma once
 
+#include <memory>
 #include <vector>
 
 #include <Eigen/SparseCore>
 
 #include "emt/lanes.hpp"
+#include "emt/state_factors.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -28,6 +30,10 @@ class Partition {
   /// mark when it changes.
   int add_adjustable(int row, int column, int number, double sign);
 
+  /// Keeps factors per state of the adjustable conductances, when the partition is small enough; for one
+  /// whose conductances take few values. Call it ahead of `factor`.
+  void keep_states();
+
   /// Factors the whole with the adjustable conductances as they stand; call it once, after the calls above.
   /// Returns the local position at which the matrix is singular, or -1.
   int factor(const double* adjustable);
@@ -36,14 +42,16 @@ class Partition {
   void mark(int column) noexcept {
     stale_[static_cast<std::size_t>(column)] = 1;
     if (column < first_stale_) first_stale_ = column;
+    marked_ = true;
   }
-  [[nodiscard]] bool marked() const noexcept { return first_stale_ < groups_; }
+  [[nodiscard]] bool marked() const noexcept { return marked_; }
 
-  /// Makes the columns anew that the marks reach.
+  /// Goes over to the conductances as they stand: to factors kept for this state, or by making the columns
+  /// anew that the marks reach.
   void refactor(const double* adjustable) noexcept;
 
   /// Solves in place; `values` is the plant's value array.
-  void solve(double* values) const noexcept;
+  void solve(double* values) noexcept;
 
   [[nodiscard]] int first() const { return first_; }
   [[nodiscard]] int end() const { return first_ + groups_ * lanes; }
@@ -69,6 +77,7 @@ class Partition {
     int column;  // k
   };
 
+  void forward_sweep(double* b) const noexcept;
   int make_column(int j, const double* adjustable) noexcept;
 
   int first_ = 0;
@@ -93,6 +102,8 @@ class Partition {
   Numbers work_;                             // the column at work: diagonal block, then those below
   std::vector<char> stale_;                  // groups: the column must be made anew
   int first_stale_ = 0;
+  bool marked_ = false;  // since the last refactor; columns may stay stale while kept factors serve
+  std::unique_ptr<StateFactors> states_;
 };
 
 }  // namespace zavrek::emt::internal

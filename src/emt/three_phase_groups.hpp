@@ -64,8 +64,9 @@ class ThreePhaseSeries {
   }
 
   void inject(const Weights& coming, const double* old, double* rhs, int floor) noexcept {
-    const Arrays a = arrays();
     const std::size_t blocks = p_.size();
+    if (blocks == 0) return;
+    const Arrays a = arrays();
     for (std::size_t b = 0; b < blocks; ++b) {
       const double* g = &a.conductance[b * Matrix::numbers];
       const Lanes driven = Matrix::product(g, load(old + a.p[b]) - load(old + a.q[b]));
@@ -76,8 +77,9 @@ class ThreePhaseSeries {
   /// Currents of the solution in `now` and `inject` of the one to come, in one pass over the numbers.
   void pass(const Weights& rule, const Weights& coming, const double* old, double* now, double* rhs,
             int floor) noexcept {
-    const Arrays a = arrays();
     const std::size_t blocks = p_.size();
+    if (blocks == 0) return;
+    const Arrays a = arrays();
     for (std::size_t b = 0; b < blocks; ++b) {
       const double* g = &a.conductance[b * Matrix::numbers];
       const Lanes driven = Matrix::product(g, load(now + a.p[b]) - load(now + a.q[b]));
@@ -138,8 +140,9 @@ class ThreePhaseCapacitance {
   }
 
   void inject(const Weights& coming, const double* old, double* rhs, int floor) noexcept {
-    const Arrays a = arrays();
     const std::size_t blocks = p_.size();
+    if (blocks == 0) return;
+    const Arrays a = arrays();
     for (std::size_t b = 0; b < blocks; ++b)
       push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], floor,
                    -charge(a, b, old) - coming.before * load(old + a.current[b]));
@@ -148,8 +151,9 @@ class ThreePhaseCapacitance {
   /// Currents of the solution in `now` and `inject` of the one to come, in one pass.
   void pass(const Weights& /*rule*/, const Weights& coming, const double* /*old*/, double* now, double* rhs,
             int floor) noexcept {
-    const Arrays a = arrays();
     const std::size_t blocks = p_.size();
+    if (blocks == 0) return;
+    const Arrays a = arrays();
     for (std::size_t b = 0; b < blocks; ++b) {
       const Lanes charging = charge(a, b, now);
       const Lanes i = load(&a.history[b * lanes]) + charging;

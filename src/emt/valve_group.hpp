@@ -2,9 +2,9 @@
 //   off       i = g_off v
 //   forward   i = g (v - e), from p to q
 //   reverse   i = g_r (v + e_r), against it (a diode beside a transistor)
-// Every change of piece is a discontinuity, located inside the step: gate edges by their time stamp, the end of
-// conduction by the zero of the current, its beginning by the zero of v - e. Behind each, the pieces must fit
-// the solution: a valve that does not is changed over at the same instant and the solution is made again.
+// Every change of piece is a discontinuity, located inside the step: gate edges by their time stamp, the end
+// of conduction by the zero of the current, its beginning by the zero of v - e. Behind each, the pieces must
+// fit the solution: a valve that does not is changed over at the same instant and the solution is made again.
 #pragma once
 
 #include <algorithm>
@@ -41,7 +41,8 @@ class ValveGroup {
     Valve& v = valves_[k];
     if (v.broken != Break::none) return true;
     if (v.waiting == static_cast<int>(v.edges.size())) return false;
-    v.edges[static_cast<std::size_t>((v.first_edge + v.waiting++) % static_cast<int>(v.edges.size()))] = {at_s, on};
+    v.edges[static_cast<std::size_t>((v.first_edge + v.waiting++) % static_cast<int>(v.edges.size()))] = {
+        at_s, on};
     if (at_s < next_edge_) next_edge_ = at_s;
     return true;
   }
@@ -62,12 +63,18 @@ class ValveGroup {
       rhs[v.q] += history;
     }
   }
-  void update(double* now) const noexcept {
+  void update(double* now) noexcept {
+    left_ = false;
     for (const Valve& v : valves_) {
-      now[v.current] = conductance(v) * (now[v.p] - now[v.q]) - source_of(v);
+      const double voltage = now[v.p] - now[v.q];
+      const double current = conductance(v) * voltage - source_of(v);
+      now[v.current] = current;
       now[v.conducts] = v.piece == Piece::off ? 0 : 1;
+      left_ |= margin(v, voltage, current) < -tolerance(v, now);
     }
   }
+  /// Whether nothing is due by `until`, when the solution at its end is the one that `update` saw last.
+  [[nodiscard]] bool quiet(double until) const noexcept { return !left_ && next_edge_ >= until; }
 
   /// What holds just behind an event is not what stood before it: the values of the valves there are kept
   /// apart, read off the two half-step points behind it.
@@ -228,12 +235,14 @@ class ValveGroup {
   void find_next_edge() noexcept {
     next_edge_ = never;
     for (const Valve& v : valves_) {
-      if (v.waiting > 0) next_edge_ = std::min(next_edge_, v.edges[static_cast<std::size_t>(v.first_edge)].at_s);
+      if (v.waiting > 0)
+        next_edge_ = std::min(next_edge_, v.edges[static_cast<std::size_t>(v.first_edge)].at_s);
     }
   }
 
   std::vector<Valve> valves_;
   double next_edge_ = never;
+  bool left_ = false;  // some valve did not fit the latest solution
 };
 
 }  // namespace zavrek::emt::internal

@@ -78,10 +78,11 @@ Network h_bridge() {
   Network n;
   n.start = "zero";
   n.buses = {{"dc", 800, "pn"}, {"ac", 800, "ab"}};
-  n.elements = {DcSource{.name = "e", .bus = "dc", .voltage_V = 800, .resistance_ohm = 1e-6},
-                DcLink{.name = "c", .bus = "dc", .capacitance_F = 1e-3, .voltage_V = 800, .earth_ohm = 1e5},
-                Bridge{.name = "h", .dc = "dc", .ac = "ac", .on_ohm = 1e-6},
-                Branch{.name = "z", .between = {"ac.a", "ac.b"}, .resistance_ohm = 1.2, .inductance_H = 4e-3}};
+  n.elements = {
+      DcSource{.name = "e", .bus = "dc", .voltage_V = 800, .resistance_ohm = 1e-6},
+      DcLink{.name = "c", .bus = "dc", .capacitance_F = 1e-3, .voltage_V = 800, .earth_ohm = 1e5},
+      Bridge{.name = "h", .dc = "dc", .ac = "ac", .on_ohm = 1e-6},
+      Branch{.name = "z", .between = {"ac.a", "ac.b"}, .resistance_ohm = 1.2, .inductance_H = 4e-3}};
   return n;
 }
 
@@ -145,11 +146,13 @@ TEST(Bridge, NeverShortsALegAndItsDiodesCarryOnWhenAllGatesAreOff) {
 TEST(Bridge, RefusesWhatCannotBe) {
   Network n = h_bridge();
   std::get<Bridge>(n.elements[2]).topology = "t-type";
-  EXPECT_EQ(message_of([&] { (void)compile(n); }), "bridge.h, dc: \"dc\" has no pole m; give it phases = \"pnm\"");
+  EXPECT_EQ(message_of([&] { (void)compile(n); }),
+            "bridge.h, dc: \"dc\" has no pole m; give it phases = \"pnm\"");
   n = diode_rl();
   std::get<Valve>(n.elements[1]).to = "r.b";
   EXPECT_EQ(message_of([&] { (void)compile(n); }),
-            "valve.d, to: no terminal \"r.b\", did you mean \"r.a\"?; a bus and its phase are wanted, such as \"dc.p\"");
+            "valve.d, to: no terminal \"r.b\", did you mean \"r.a\"?; a bus and its phase are wanted, such "
+            "as \"dc.p\"");
 }
 
 }  // namespace

@@ -21,8 +21,9 @@ struct Bridge {
 inline const Table& table(const Bridge*) {
   static const Table built =
       TableOf<Bridge>("bridge", "converter bridge: a leg of valves per phase of its a.c. bus")
-          .choice("topology", &Bridge::topology, {"two-level", "neutral-point clamped", "t-type"},
-                  "of a leg; an a.c. bus of one, two or three phases makes a half, an H or a three-phase bridge")
+          .choice(
+              "topology", &Bridge::topology, {"two-level", "neutral-point clamped", "t-type"},
+              "of a leg; an a.c. bus of one, two or three phases makes a half, an H or a three-phase bridge")
           .bus("dc", &Bridge::dc, "bus with poles p and n, for three levels also m")
           .bus("ac", &Bridge::ac, "bus with the phases")
           .choice("device", &Bridge::device, {"transistor", "diode", "thyristor"},

@@ -39,12 +39,13 @@ struct DcSource {
 };
 
 inline const Table& table(const DcSource*) {
-  static const Table built = TableOf<DcSource>("dc_source", "d.c. voltage behind a resistance, from p to n")
-                                 .bus("bus", &DcSource::bus, "bus with poles p and n")
-                                 .quantity("voltage", &DcSource::voltage_V, "V", any(), "open-circuit voltage")
-                                 .changeable()
-                                 .quantity("resistance", &DcSource::resistance_ohm, "ohm", above(0), "inner")
-                                 .build();
+  static const Table built =
+      TableOf<DcSource>("dc_source", "d.c. voltage behind a resistance, from p to n")
+          .bus("bus", &DcSource::bus, "bus with poles p and n")
+          .quantity("voltage", &DcSource::voltage_V, "V", any(), "open-circuit voltage")
+          .changeable()
+          .quantity("resistance", &DcSource::resistance_ohm, "ohm", above(0), "inner")
+          .build();
   return built;
 }
 

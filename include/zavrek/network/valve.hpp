@@ -27,8 +27,8 @@ inline const Table& table(const Valve*) {
           .quantity("drop", &Valve::drop_V, "V", at_least(0), "forward voltage at no current")
           .quantity("diode_resistance", &Valve::reverse_ohm, "ohm", above(0),
                     "of the diode beside a transistor; on_resistance when left out", Need::optional)
-          .quantity("diode_drop", &Valve::reverse_drop_V, "V", at_least(0), "of that diode; drop when left out",
-                    Need::optional)
+          .quantity("diode_drop", &Valve::reverse_drop_V, "V", at_least(0),
+                    "of that diode; drop when left out", Need::optional)
           .quantity("off_resistance", &Valve::off_ohm, "ohm", above(0), "while it does not conduct")
           .build();
   return built;
