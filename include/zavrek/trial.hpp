@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/control.hpp"
 #include "zavrek/emt/study.hpp"
 #include "zavrek/network.hpp"
 #include "zavrek/pace.hpp"
@@ -107,6 +108,7 @@ struct CaseFiles {
   std::string network = "network.toml";
   std::string bench = "bench.toml";
   std::string trials = "trials.toml";
+  std::string control = "control.toml";
 };
 const Table& table(const CaseFiles*);
 
@@ -114,6 +116,7 @@ const Table& table(const CaseFiles*);
 struct Case {
   std::filesystem::path folder;
   network::Network network;
+  control::Description control;
   Bench bench;
   std::vector<Trial> trials;
 };

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "zavrek/casefile.hpp"
+#include "zavrek/control.hpp"
 #include "zavrek/emt.hpp"
 #include "zavrek/error.hpp"
 #include "zavrek/network.hpp"

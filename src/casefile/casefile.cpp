@@ -94,6 +94,27 @@ network::Network read_network(Reader& reader) {
   return network;
 }
 
+control::Description read_control(Reader& reader) {
+  control::Description control;
+  std::vector<std::string> kinds;
+  control::for_each_kind([&](const auto* null) { kinds.push_back(table(null).kind); });
+  reader.fields(reader.root(), "control", {target(control)}, kinds);
+  control::for_each_kind([&](auto* null) {
+    using Kind = std::remove_pointer_t<decltype(null)>;
+    const std::string kind = table(null).kind;
+    reader.each_named(kind, [&](const std::string& name, const toml::table& body) {
+      Kind block;
+      block.name = name;
+      const std::string place = kind + "." + name;
+      reader.fields(body, place, {target(block)});
+      for (const network::Field* field : network::missing_fields(table(&block), &block))
+        reader.report(body, place, field->name, fmt::format("missing; {} ({})", field->expects, field->doc));
+      control.blocks.emplace_back(std::move(block));
+    });
+  });
+  return control;
+}
+
 protection::RelaySettings read_settings(Reader& reader) {
   protection::RelaySettings settings;
   settings.name = std::filesystem::path(reader.file()).stem().string();
@@ -240,11 +261,13 @@ class CaseReader {
     if (network) read_playbacks(*network);
     auto bench = open_if_there(files.bench);
     if (bench) read_bench(*bench, case_.bench);
+    auto control = open_if_there(files.control);
+    if (control) case_.control = read_control(*control);
     auto trials = open_if_there(files.trials);
     if (trials) read_trials(*trials, case_.trials);
     if (bench) read_device_settings(*bench);
     if (network && network->flaws().empty()) check_across(bench, trials);
-    for (auto* reader : {&network, &bench, &trials}) {
+    for (auto* reader : {&network, &control, &bench, &trials}) {
       if (*reader) take_flaws(**reader);
     }
     if (!flaws_.empty()) throw Error(std::move(flaws_));
@@ -368,6 +391,8 @@ std::vector<const network::Table*> all_tables() {
   tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Operation*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));
+  tables.push_back(&table(static_cast<const control::Description*>(nullptr)));
+  control::for_each_kind([&](const auto* null) { tables.push_back(&table(null)); });
   tables.push_back(&table(static_cast<const network::LineGeometry*>(nullptr)));
   tables.push_back(&table(static_cast<const network::Wire*>(nullptr)));
   tables.push_back(&table(static_cast<const network::Core*>(nullptr)));

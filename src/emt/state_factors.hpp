@@ -1,9 +1,9 @@
 // Factors of a small partition kept per state of its switches: A = L D L^T with L^-1 written out, so that a
-// solution is two products with triangular matrices, x = L^-T (D^-1 (L^-1 b)), without the waiting of row upon
-// row that sparse sweeps have. (A^-1 as one matrix would need as many numbers, but where a stiff source lies
-// on a bus that hardly anything earths, it loses the small differences between its nodes.)
-// A state is met for the first time when it is needed; its columns are then made one per solution, so that no
-// step pays for all. At most `most_states` are kept; another one takes the place of the oldest.
+// solution is two products with triangular matrices, x = L^-T (D^-1 (L^-1 b)), without the waiting of row
+// upon row that sparse sweeps have. (A^-1 as one matrix would need as many numbers, but where a stiff source
+// lies on a bus that hardly anything earths, it loses the small differences between its nodes.) A state is
+// met for the first time when it is needed; its columns are then made one per solution, so that no step pays
+// for all. At most `most_states` are kept; another one takes the place of the oldest.
 #pragma once
 
 #include <algorithm>
@@ -21,8 +21,8 @@ class StateFactors {
   static constexpr int most_groups = 12;
   static constexpr int most_states = 64;
 
-  /// `nodes`: local positions that hold a node, ascending; `numbers`: the adjustable conductances that make up
-  /// the state.
+  /// `nodes`: local positions that hold a node, ascending; `numbers`: the adjustable conductances that make
+  /// up the state.
   void build(int groups, std::vector<int> nodes, std::vector<int> numbers) {
     groups_ = groups;
     nodes_ = std::move(nodes);
@@ -66,7 +66,8 @@ class StateFactors {
     State& state = *current_;
     const int width = groups_ * lanes;
     if (state.ready == 0) {
-      for (int g = 0; g < groups_; ++g) store(&state.reciprocal[static_cast<std::size_t>(g * lanes)], reciprocal(g));
+      for (int g = 0; g < groups_; ++g)
+        store(&state.reciprocal[static_cast<std::size_t>(g * lanes)], reciprocal(g));
     }
     double* column = &state.columns[static_cast<std::size_t>(state.ready * width)];
     std::fill(column, column + width, 0.0);
@@ -85,7 +86,9 @@ class StateFactors {
 
   /// Bytes kept at most.
   [[nodiscard]] std::size_t bytes() const {
-    return in_use() ? most_states * sizeof(double) * (2 * states_[0].columns.size() + states_[0].reciprocal.size()) : 0;
+    return in_use()
+               ? most_states * sizeof(double) * (2 * states_[0].columns.size() + states_[0].reciprocal.size())
+               : 0;
   }
 
  private:
@@ -143,9 +146,10 @@ class StateFactors {
     for (int g = 0; g < Groups; ++g) store(b + g * lanes, sum[g]);
   }
   static constexpr std::array<Solver, most_groups> solvers{
-      &StateFactors::solve_as<1>, &StateFactors::solve_as<2>,  &StateFactors::solve_as<3>,  &StateFactors::solve_as<4>,
-      &StateFactors::solve_as<5>, &StateFactors::solve_as<6>,  &StateFactors::solve_as<7>,  &StateFactors::solve_as<8>,
-      &StateFactors::solve_as<9>, &StateFactors::solve_as<10>, &StateFactors::solve_as<11>, &StateFactors::solve_as<12>};
+      &StateFactors::solve_as<1>,  &StateFactors::solve_as<2>,  &StateFactors::solve_as<3>,
+      &StateFactors::solve_as<4>,  &StateFactors::solve_as<5>,  &StateFactors::solve_as<6>,
+      &StateFactors::solve_as<7>,  &StateFactors::solve_as<8>,  &StateFactors::solve_as<9>,
+      &StateFactors::solve_as<10>, &StateFactors::solve_as<11>, &StateFactors::solve_as<12>};
 
   int groups_ = 0;
   std::vector<int> nodes_;

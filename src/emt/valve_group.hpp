@@ -39,6 +39,11 @@ class ValveGroup {
   /// too many wait already.
   bool fire(std::size_t k, bool on, double at_s) noexcept {
     Valve& v = valves_[k];
+    // A pulse shorter than the dead time before it has no length.
+    if (v.waiting > 0) {
+      const int last = (v.first_edge + v.waiting - 1) % static_cast<int>(v.edges.size());
+      at_s = std::max(at_s, v.edges[static_cast<std::size_t>(last)].at_s);
+    }
     if (v.broken != Break::none) return true;
     if (v.waiting == static_cast<int>(v.edges.size())) return false;
     v.edges[static_cast<std::size_t>((v.first_edge + v.waiting++) % static_cast<int>(v.edges.size()))] = {

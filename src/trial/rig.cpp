@@ -4,6 +4,7 @@
 #include <chrono>
 #include <cmath>
 #include <ctime>
+#include <limits>
 
 #include <fmt/format.h>
 
@@ -49,6 +50,7 @@ Rig::Rig(const Case& all, const network::Network& network, const RunOptions& opt
     crew_ = std::make_unique<pace::Crew>(std::min(options.cores, plant_.summary().shards));
     plant_.share(crew_.get());
   }
+  add_control(all);
   add_streams(all);
   add_devices(all, options);
   ready_record(all, duration_s, further);
@@ -71,6 +73,57 @@ void Rig::add_streams(const Case& all) {
     source.before = source.now = read(source);
     sources_.push_back(std::move(source));
   }
+}
+
+void Rig::add_control(const Case& all) {
+  if (all.control.blocks.empty()) return;
+  controller_.emplace(all.control, plant_.signal_names());
+  for (const std::string& name : controller_->reads()) control_reads_.push_back(plant_.signal(name));
+  for (const std::string& name : controller_->knobs()) control_knobs_.push_back(plant_.knob(name));
+  for (const std::string& name : controller_->gates()) control_gates_.push_back(plant_.gate(name));
+  for (const std::string& name : controller_->operables())
+    control_operables_.push_back(plant_.operable(name));
+  control_signals_.resize(control_reads_.size());
+  knobs_sent_.assign(control_knobs_.size(), std::numeric_limits<double>::quiet_NaN());
+  closes_sent_.assign(control_operables_.size(), 0);
+}
+
+/// What is due at the start of a step: the control sees the plant at that instant and acts from it on.
+void Rig::run_control() noexcept {
+  const double slack = 1e-6 * plant_.step_s();
+  for (; static_cast<double>(next_tick_) * controller_->period_s() <= plant_.time_s() + slack; ++next_tick_) {
+    for (std::size_t k = 0; k < control_reads_.size(); ++k)
+      control_signals_[k] = plant_.value(control_reads_[k]);
+    controller_->run(next_tick_, control_signals_);
+    for (const control::Edge& edge : controller_->edges())
+      plant_.fire(control_gates_[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s);
+    for (std::size_t k = 0; k < control_knobs_.size(); ++k) {
+      const double wanted = controller_->knob(k);
+      if (wanted == knobs_sent_[k] || !std::isfinite(wanted)) continue;
+      plant_.turn(control_knobs_[k], wanted);
+      knobs_sent_[k] = wanted;
+    }
+    for (std::size_t k = 0; k < control_operables_.size(); ++k) {
+      const bool closes = controller_->closes(k);
+      if (closes == (closes_sent_[k] != 0)) continue;
+      closes ? plant_.close(control_operables_[k], plant_.time_s())
+             : plant_.open(control_operables_[k], plant_.time_s());
+      closes_sent_[k] = closes ? 1 : 0;
+    }
+  }
+}
+
+Rig::Recorded Rig::find_recorded(const std::string& name) const {
+  if (controller_) {
+    const auto& outputs = controller_->outputs();
+    const auto found = std::find(outputs.begin(), outputs.end(), name);
+    if (found != outputs.end()) return {{}, static_cast<std::size_t>(found - outputs.begin())};
+  }
+  return {plant_.signal(name)};
+}
+
+double Rig::value(const Recorded& recorded) const noexcept {
+  return recorded.output == none ? plant_.value(recorded.signal) : controller_->output(recorded.output);
 }
 
 void Rig::add_devices(const Case& all, const RunOptions& options) {
@@ -110,9 +163,10 @@ void Rig::ready_record(const Case& all, double duration_s, const std::vector<std
   }
   for (const std::string& name : further) {
     if (record_.find_analog(name)) continue;
-    recorded_.push_back(plant_.signal(name));
-    record_.analogs.push_back(channel(name, "", plant_.unit(recorded_.back()), rows));
-    recorded_before_.push_back(plant_.value(recorded_.back()));
+    recorded_.push_back(find_recorded(name));
+    const Recorded& added = recorded_.back();
+    record_.analogs.push_back(channel(name, "", added.output == none ? plant_.unit(added.signal) : "", rows));
+    recorded_before_.push_back(value(added));
   }
   recorded_now_ = recorded_before_;
   const auto add_binary = [&](std::string name, bool normal) {
@@ -201,6 +255,7 @@ protection::Sample Rig::read(const Source& source) const noexcept {
 }
 
 bool Rig::advance() noexcept {
+  if (controller_) run_control();
   if (commander_) commander_->turn_due(plant_);
   diverged_ = plant_.step() == emt::Status::diverged;
   take_samples();
@@ -217,7 +272,7 @@ void Rig::take_samples() noexcept {
   }
   for (std::size_t k = 0; k < recorded_.size(); ++k) {
     recorded_before_[k] = recorded_now_[k];
-    recorded_now_[k] = plant_.value(recorded_[k]);
+    recorded_now_[k] = value(recorded_[k]);
   }
   // A sample's instant lies within this step; its value is interpolated between the step's two ends.
   const double step = plant_.step_s();

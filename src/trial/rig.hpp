@@ -54,6 +54,11 @@ class Rig {
  private:
   static constexpr std::size_t most_events = 4096;
   static constexpr std::size_t none = static_cast<std::size_t>(-1);
+  /// A signal of the plant or an output of the control.
+  struct Recorded {
+    emt::SignalId signal;
+    std::size_t output = none;
+  };
   struct Party {
     const Device* device = nullptr;
     std::size_t stream = 0;
@@ -83,6 +88,10 @@ class Rig {
   };
 
   void add_streams(const Case& all);
+  void add_control(const Case& all);
+  void run_control() noexcept;
+  [[nodiscard]] Recorded find_recorded(const std::string& name) const;
+  [[nodiscard]] double value(const Recorded& recorded) const noexcept;
   void add_devices(const Case& all, const RunOptions& options);
   void ready_record(const Case& all, double duration_s, const std::vector<std::string>& further);
   void record_transformers(const Case& all, std::size_t rows);
@@ -113,8 +122,19 @@ class Rig {
   long long next_row_ = 0;
   bool diverged_ = false;
 
-  std::vector<emt::SignalId> recorded_;  // plant signals, in the record behind the transformers
-  std::size_t first_recorded_ = 0;       // their first column
+  // The control of the case, if there is one, with what it reads and drives in the plant.
+  std::optional<control::Controller> controller_;
+  long long next_tick_ = 0;
+  std::vector<emt::SignalId> control_reads_;
+  std::vector<double> control_signals_;
+  std::vector<emt::KnobId> control_knobs_;
+  std::vector<emt::GateId> control_gates_;
+  std::vector<emt::OperableId> control_operables_;
+  std::vector<double> knobs_sent_;
+  std::vector<char> closes_sent_;
+
+  std::vector<Recorded> recorded_;  // in the record behind the transformers
+  std::size_t first_recorded_ = 0;  // their first column
   std::vector<double> recorded_before_;
   std::vector<double> recorded_now_;
   std::vector<std::string> breakers_;

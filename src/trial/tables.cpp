@@ -118,6 +118,7 @@ const Table& table(const CaseFiles*) {
           .text("network", &CaseFiles::network, "the primary system")
           .text("bench", &CaseFiles::bench, "streams and devices")
           .text("trials", &CaseFiles::trials, "the experiments")
+          .text("control", &CaseFiles::control, "control blocks executed beside the plant")
           .build();
   return built;
 }

@@ -1,0 +1,205 @@
+#include "zavrek/control.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "control/function.hpp"
+#include "zavrek/quantity.hpp"
+
+namespace zavrek::control {
+namespace {
+
+constexpr std::size_t most_edges = 512;
+
+[[noreturn]] void reject(const Block& block, std::string field, std::string text) {
+  const std::string kind = std::visit([](const auto& b) { return table(&b).kind; }, block);
+  throw Error(Flaw{.file = {},
+                   .place = kind + "." + name_of(block),
+                   .field = std::move(field),
+                   .text = std::move(text)});
+}
+
+}  // namespace
+
+class Controller::Builder {
+ public:
+  Builder(const Description& description, const std::vector<std::string>& signals, Controller& controller)
+      : description_(description), signals_(signals), c_(controller) {}
+
+  void run() {
+    find_period();
+    make_rows();
+    for (std::size_t k = 0; k < rows_.size(); ++k) wire(k);
+    order();
+    c_.edges_.reserve(most_edges);
+  }
+
+ private:
+  double period_of(const Block& block) const {
+    const double own = std::visit([](const auto& b) { return b.period_s; }, block);
+    return network::is_set(own) ? own : description_.period_s;
+  }
+
+  void find_period() {
+    c_.period_s_ = description_.period_s;
+    for (const Block& block : description_.blocks) c_.period_s_ = std::min(c_.period_s_, period_of(block));
+    for (const Block& block : description_.blocks) {
+      const double ratio = period_of(block) / c_.period_s_;
+      if (std::abs(ratio - std::round(ratio)) > 1e-6 * ratio)
+        reject(block, "period",
+               fmt::format("must be a multiple of {}, the shortest", print_quantity(c_.period_s_, "us")));
+    }
+  }
+
+  void make_rows() {
+    for (const Block& block : description_.blocks) {
+      const std::string& name = name_of(block);
+      if (name.empty() || by_name_.contains(name)) reject(block, "", "its name is taken; choose another");
+      const double period = period_of(block);
+      Made made = make(block, period);
+      Row row{name, std::move(made.function), {}, c_.values_.size(), made.outputs.size(),
+              std::llround(period / c_.period_s_)};
+      by_name_[name] = rows_.size();
+      for (std::size_t k = 0; k < made.outputs.size(); ++k) {
+        const std::string& output = made.outputs[k];
+        const std::string full = output.empty() ? name : name + "." + output;
+        outputs_at_[full] = c_.values_.size();
+        if (k == 0) outputs_at_[name] = c_.values_.size();
+        owner_of_.push_back(rows_.size());
+        c_.outputs_.push_back(full);
+        c_.values_.push_back(k < made.start.size() ? made.start[k] : 0);
+      }
+      row.function->number_gates(static_cast<int>(c_.gates_.size()));
+      append(c_.gates_, made.gates);
+      append(c_.knobs_, made.knobs);
+      append(c_.operables_, made.operables);
+      c_.knob_at_.resize(c_.knobs_.size(), row.first_output);
+      c_.operable_at_.resize(c_.operables_.size(), row.first_output);
+      inputs_.push_back(std::move(made.inputs));
+      c_.scratch_.resize(std::max(c_.scratch_.size(), inputs_.back().size()));
+      rows_.push_back(std::move(row));
+    }
+  }
+  static void append(std::vector<std::string>& to, const std::vector<std::string>& more) {
+    to.insert(to.end(), more.begin(), more.end());
+  }
+
+  void wire(std::size_t row) {
+    for (const std::string& text : inputs_[row]) rows_[row].inputs.push_back(wire_of(row, text));
+  }
+
+  Wire wire_of(std::size_t row, const std::string& text) {
+    if (text.empty()) return {Wire::From::constant, 0, 0};
+    const bool negative = text.front() == '-';
+    const std::string name = negative ? text.substr(1) : text;
+    const double sign = negative ? -1 : 1;
+    if (!name.empty() && (std::isdigit(static_cast<unsigned char>(name.front())) || name.front() == '.')) {
+      try {
+        return {Wire::From::constant, 0, sign * parse_quantity(name).value};
+      } catch (const Error& error) {
+        reject(description_.blocks[row], "", error.flaws().front().text);
+      }
+    }
+    if (const auto found = outputs_at_.find(name); found != outputs_at_.end())
+      return {Wire::From::block, found->second, sign};
+    const auto signal = std::find(signals_.begin(), signals_.end(), name);
+    if (signal == signals_.end()) {
+      std::vector<std::string> known = signals_;
+      for (const auto& [output, at] : outputs_at_) known.push_back(output);
+      reject(description_.blocks[row], "",
+             fmt::format("nothing gives \"{}\"{}; a number, a block's output or a signal of the plant is wanted",
+                         name, suggestion(name, known)));
+    }
+    const auto read = std::find(c_.reads_.begin(), c_.reads_.end(), name);
+    const auto index = static_cast<std::size_t>(read - c_.reads_.begin());
+    if (read == c_.reads_.end()) c_.reads_.push_back(name);
+    return {Wire::From::plant, index, sign};
+  }
+
+  /// Depth first from each block through what it needs; a block met again on the way is a loop.
+  void order() {
+    state_.assign(rows_.size(), State::fresh);
+    for (std::size_t k = 0; k < rows_.size(); ++k) visit(k);
+    std::vector<Row> sorted;
+    for (const std::size_t k : sequence_) sorted.push_back(std::move(rows_[k]));
+    c_.rows_ = std::move(sorted);
+  }
+
+  void visit(std::size_t k) {
+    if (state_[k] == State::done) return;
+    if (state_[k] == State::open) refuse_loop(k);
+    state_[k] = State::open;
+    path_.push_back(k);
+    if (rows_[k].function->feeds_through()) {
+      for (const Wire& wire : rows_[k].inputs) {
+        if (wire.from != Wire::From::block) continue;
+        const std::size_t source = owner_of_[wire.index];
+        if (rows_[source].function->feeds_through()) visit(source);
+      }
+    }
+    path_.pop_back();
+    state_[k] = State::done;
+    sequence_.push_back(k);
+  }
+
+  [[noreturn]] void refuse_loop(std::size_t k) {
+    std::string loop;
+    for (auto at = std::find(path_.begin(), path_.end(), k); at != path_.end(); ++at)
+      loop += rows_[*at].name + " <- ";
+    reject(description_.blocks[k], "", "stands in an algebraic loop: " + loop + rows_[k].name + "; put a delay into it");
+  }
+
+  enum class State : char { fresh, open, done };
+  const Description& description_;
+  const std::vector<std::string>& signals_;
+  Controller& c_;
+  std::vector<Row> rows_;
+  std::vector<std::vector<std::string>> inputs_;
+  std::map<std::string, std::size_t> by_name_, outputs_at_;
+  std::vector<std::size_t> owner_of_;  // per output: its row
+  std::vector<State> state_;
+  std::vector<std::size_t> path_, sequence_;
+};
+
+Controller::Controller(const Description& description, const std::vector<std::string>& signals) {
+  Builder(description, signals, *this).run();
+}
+Controller::Controller(Controller&&) noexcept = default;
+Controller::~Controller() = default;
+
+double Controller::read(const Wire& wire, std::span<const double> signals) const noexcept {
+  switch (wire.from) {
+    case Wire::From::block:
+      return wire.factor * values_[wire.index];
+    case Wire::From::plant:
+      return wire.factor * signals[wire.index];
+    case Wire::From::constant:
+      break;
+  }
+  return wire.factor;
+}
+
+void Controller::run(long long tick, std::span<const double> signals) noexcept {
+  edges_.clear();
+  const Instant instant{static_cast<double>(tick) * period_s_, &edges_};
+  const auto execute = [&](Row& row) {
+    for (std::size_t k = 0; k < row.inputs.size(); ++k) scratch_[k] = read(row.inputs[k], signals);
+    row.function->step(instant, scratch_.data(), values_.data() + row.first_output);
+  };
+  const auto due = [&](const Row& row) { return tick % row.ratio == 0; };
+  for (Row& row : rows_) {
+    if (due(row) && !row.function->feeds_through()) row.function->give(values_.data() + row.first_output);
+  }
+  for (Row& row : rows_) {
+    if (due(row) && row.function->feeds_through()) execute(row);
+  }
+  for (Row& row : rows_) {
+    if (due(row) && !row.function->feeds_through()) execute(row);
+  }
+}
+
+}  // namespace zavrek::control
