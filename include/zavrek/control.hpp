@@ -26,8 +26,9 @@ struct Edge {
 
 class Controller {
  public:
-  /// Throws Error that names the block: an unknown input (with the nearest name), a loop (with all its blocks),
-  /// a period that is no multiple of the shortest, a doubled name. `signals`: names that the plant offers.
+  /// Throws Error that names the block: an unknown input (with the nearest name), a loop (with all its
+  /// blocks), a period that is no multiple of the shortest, a doubled name. `signals`: names that the plant
+  /// offers.
   Controller(const Description& description, const std::vector<std::string>& signals);
   Controller(Controller&&) noexcept;
   ~Controller();

@@ -105,6 +105,9 @@ class Plant {
   /// rounding of a double, wherever in a step it lies. Edges of one gate come in the order of their times; up
   /// to 16 of them wait. False when there was no room.
   bool fire(GateId gate, bool on, double at_s) noexcept;
+  /// Breaks the valves of a gate, from now on and for good: `shorted`, they conduct either way; else they
+  /// obey no gate any more (a diode beside them still works).
+  void fail(GateId gate, bool shorted) noexcept;
 
   /// Throws Error with the nearest known name.
   [[nodiscard]] KnobId knob(std::string_view name) const;

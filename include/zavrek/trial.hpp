@@ -63,13 +63,15 @@ struct Disturbance {
 };
 const Table& table(const Disturbance*);
 
-/// Something the engineer does while the trial runs: exactly one of `open`, `close` and `set`.
+/// Something that is done while the trial runs: exactly one of its texts (`to` goes with `set`).
 struct Operation {
   double at_s = 0;   ///< from the inception of the fault; without one, from the end of `prefault`
   std::string open;  ///< breaker, disconnector, earthing switch
   std::string close;
-  std::string set;  ///< knob, such as "motor.load_torque"
-  std::string to;   ///< its new value, with its unit
+  std::string set;      ///< knob, such as "motor.load_torque"
+  std::string to;       ///< its new value, with its unit
+  std::string shorted;  ///< gate of a valve that conducts for good from then on
+  std::string dead;     ///< gate of a valve that obeys it no more
 };
 const Table& table(const Operation*);
 

@@ -17,10 +17,8 @@ constexpr std::size_t most_edges = 512;
 
 [[noreturn]] void reject(const Block& block, std::string field, std::string text) {
   const std::string kind = std::visit([](const auto& b) { return table(&b).kind; }, block);
-  throw Error(Flaw{.file = {},
-                   .place = kind + "." + name_of(block),
-                   .field = std::move(field),
-                   .text = std::move(text)});
+  throw Error(Flaw{
+      .file = {}, .place = kind + "." + name_of(block), .field = std::move(field), .text = std::move(text)});
 }
 
 }  // namespace
@@ -61,7 +59,11 @@ class Controller::Builder {
       if (name.empty() || by_name_.contains(name)) reject(block, "", "its name is taken; choose another");
       const double period = period_of(block);
       Made made = make(block, period);
-      Row row{name, std::move(made.function), {}, c_.values_.size(), made.outputs.size(),
+      Row row{name,
+              std::move(made.function),
+              {},
+              c_.values_.size(),
+              made.outputs.size(),
               std::llround(period / c_.period_s_)};
       by_name_[name] = rows_.size();
       for (std::size_t k = 0; k < made.outputs.size(); ++k) {
@@ -110,9 +112,10 @@ class Controller::Builder {
     if (signal == signals_.end()) {
       std::vector<std::string> known = signals_;
       for (const auto& [output, at] : outputs_at_) known.push_back(output);
-      reject(description_.blocks[row], "",
-             fmt::format("nothing gives \"{}\"{}; a number, a block's output or a signal of the plant is wanted",
-                         name, suggestion(name, known)));
+      reject(
+          description_.blocks[row], "",
+          fmt::format("nothing gives \"{}\"{}; a number, a block's output or a signal of the plant is wanted",
+                      name, suggestion(name, known)));
     }
     const auto read = std::find(c_.reads_.begin(), c_.reads_.end(), name);
     const auto index = static_cast<std::size_t>(read - c_.reads_.begin());
@@ -150,7 +153,8 @@ class Controller::Builder {
     std::string loop;
     for (auto at = std::find(path_.begin(), path_.end(), k); at != path_.end(); ++at)
       loop += rows_[*at].name + " <- ";
-    reject(description_.blocks[k], "", "stands in an algebraic loop: " + loop + rows_[k].name + "; put a delay into it");
+    reject(description_.blocks[k], "",
+           "stands in an algebraic loop: " + loop + rows_[k].name + "; put a delay into it");
   }
 
   enum class State : char { fresh, open, done };

@@ -19,7 +19,9 @@ template <class Step>
 class Plain final : public Function {
  public:
   explicit Plain(Step step) : step_(std::move(step)) {}
-  void step(const Instant& instant, const double* in, double* out) noexcept override { step_(instant, in, out); }
+  void step(const Instant& instant, const double* in, double* out) noexcept override {
+    step_(instant, in, out);
+  }
 
  private:
   Step step_;
@@ -146,10 +148,11 @@ class TransferFunction final : public Function {
 Made made(const Transfer& b, double period) {
   if (b.denominator.empty() || b.numerator.empty() || b.numerator.size() > b.denominator.size() ||
       numbers(b.denominator).front() == 0)
-    throw Error(Flaw{.file = {},
-                     .place = "transfer." + b.name,
-                     .field = "denominator",
-                     .text = "must begin with a number other than zero and be at least as long as the numerator"});
+    throw Error(
+        Flaw{.file = {},
+             .place = "transfer." + b.name,
+             .field = "denominator",
+             .text = "must begin with a number other than zero and be at least as long as the numerator"});
   return {std::make_unique<TransferFunction>(b, period), {b.input}, {""}, {}};
 }
 
@@ -166,10 +169,11 @@ Made made(const Limiter& b, double period) {
 Made made(const Curve& b, double) {
   Points points;
   for (const std::string& text : b.points) points.push_back(network::as_point(text, "", ""));
-  return {plain([points](const Instant&, const double* in, double* out) { out[0] = interpolate(points, in[0]); }),
-          {b.input},
-          {""},
-          {}};
+  return {
+      plain([points](const Instant&, const double* in, double* out) { out[0] = interpolate(points, in[0]); }),
+      {b.input},
+      {""},
+      {}};
 }
 
 class DelayFunction final : public Function {
@@ -298,7 +302,8 @@ class PhaseLockFunction final : public Function {
     const double w = 2 * pi * b_.bandwidth_Hz;
     integral_ += w * w * period_ * error / (2 * pi);
     integral_ = std::clamp(integral_, b_.low_Hz - b_.frequency_Hz, b_.high_Hz - b_.frequency_Hz);
-    frequency_ = std::clamp(b_.frequency_Hz + integral_ + 2 * b_.damping * w * error / (2 * pi), b_.low_Hz, b_.high_Hz);
+    frequency_ = std::clamp(b_.frequency_Hz + integral_ + 2 * b_.damping * w * error / (2 * pi), b_.low_Hz,
+                            b_.high_Hz);
     out[0] = angle_ < 0 ? angle_ + 2 * pi : angle_;
     out[1] = b_.frequency_Hz + integral_;
     out[2] = dq0[0];
@@ -354,10 +359,12 @@ class RmsFunction final : public Function {
   std::vector<double> squares_;
   std::size_t at_ = 0;
 };
-Made made(const Rms& b, double period) { return {std::make_unique<RmsFunction>(b, period), {b.input}, {""}, {}}; }
+Made made(const Rms& b, double period) {
+  return {std::make_unique<RmsFunction>(b, period), {b.input}, {""}, {}};
+}
 
-/// Natural sampling of references that are held for a period: edges where they cross a triangle that starts at
-/// -1 and rises. Three levels: two triangles, one above the other; the upper pair of valves (1 against 3)
+/// Natural sampling of references that are held for a period: edges where they cross a triangle that starts
+/// at -1 and rises. Three levels: two triangles, one above the other; the upper pair of valves (1 against 3)
 /// follows the upper one, the lower pair (2 against 4) the lower one.
 class ModulatorFunction final : public Function {
  public:
@@ -439,7 +446,8 @@ Made made(const Modulator& b, double period) {
   const auto reject = [&](const char* field, std::string text) {
     throw Error(Flaw{.file = {}, .place = "modulator." + b.name, .field = field, .text = std::move(text)});
   };
-  if (b.references.empty() || b.references.size() > 3) reject("references", "one per leg is wanted, up to three");
+  if (b.references.empty() || b.references.size() > 3)
+    reject("references", "one per leg is wanted, up to three");
   const double halves = 2 * b.carrier_Hz * period;
   if (std::abs(halves - std::round(halves)) > 1e-6 || std::round(halves) < 1)
     reject("carrier", "the block's period must be half of the carrier's, or a multiple of that");
@@ -448,9 +456,9 @@ Made made(const Modulator& b, double period) {
   for (std::size_t leg = 0; leg < b.references.size(); ++leg) {
     const std::string name = b.bridge + "." + static_cast<char>('a' + leg);
     m.outputs.emplace_back(1, static_cast<char>('a' + leg));
-    const std::vector<const char*> suffixes =
-        b.levels == "two" ? std::vector<const char*>{"_upper", "_lower"}
-                          : std::vector<const char*>{"_1", "_3", "_2", "_4"};
+    const std::vector<const char*> suffixes = b.levels == "two"
+                                                  ? std::vector<const char*>{"_upper", "_lower"}
+                                                  : std::vector<const char*>{"_1", "_3", "_2", "_4"};
     for (const char* suffix : suffixes) m.gates.push_back(name + suffix);
   }
   return m;

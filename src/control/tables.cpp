@@ -69,19 +69,21 @@ const Table& table(const Transfer*) {
       block<Transfer>("transfer", "transfer function in s, made discrete by the trapezoidal rule")
           .text("input", &Transfer::input, input_doc)
           .texts("numerator", &Transfer::numerator, "coefficients, highest power of s first", Need::required)
-          .texts("denominator", &Transfer::denominator, "coefficients, highest power of s first", Need::required)
+          .texts("denominator", &Transfer::denominator, "coefficients, highest power of s first",
+                 Need::required)
           .build();
   return built;
 }
 const Table& table(const Limiter*) {
-  static const Table built = block<Limiter>("limiter", "limits a value and how fast it changes")
-                                 .text("input", &Limiter::input, input_doc)
-                                 .quantity("low", &Limiter::low, "", any(), "least output")
-                                 .quantity("high", &Limiter::high, "", any(), "greatest output")
-                                 .quantity("rise", &Limiter::rise_per_s, "", above(0), "fastest rise per second")
-                                 .quantity("fall", &Limiter::fall_per_s, "", above(0), "fastest fall per second")
-                                 .quantity("start", &Limiter::start, "", any(), "output at the start")
-                                 .build();
+  static const Table built =
+      block<Limiter>("limiter", "limits a value and how fast it changes")
+          .text("input", &Limiter::input, input_doc)
+          .quantity("low", &Limiter::low, "", any(), "least output")
+          .quantity("high", &Limiter::high, "", any(), "greatest output")
+          .quantity("rise", &Limiter::rise_per_s, "", above(0), "fastest rise per second")
+          .quantity("fall", &Limiter::fall_per_s, "", above(0), "fastest fall per second")
+          .quantity("start", &Limiter::start, "", any(), "output at the start")
+          .build();
   return built;
 }
 const Table& table(const Curve*) {
@@ -101,11 +103,12 @@ const Table& table(const Delay*) {
   return built;
 }
 const Table& table(const Comparator*) {
-  static const Table built = block<Comparator>("comparator", "1 above a level, 0 below another")
-                                 .text("input", &Comparator::input, input_doc)
-                                 .quantity("on_above", &Comparator::on_above, "", any(), "level that turns it on")
-                                 .quantity("off_below", &Comparator::off_below, "", any(), "level that turns it off")
-                                 .build();
+  static const Table built =
+      block<Comparator>("comparator", "1 above a level, 0 below another")
+          .text("input", &Comparator::input, input_doc)
+          .quantity("on_above", &Comparator::on_above, "", any(), "level that turns it on")
+          .quantity("off_below", &Comparator::off_below, "", any(), "level that turns it off")
+          .build();
   return built;
 }
 const Table& table(const Timer*) {
@@ -148,12 +151,13 @@ const Table& table(const Clock*) {
   return built;
 }
 const Table& table(const ToDq*) {
-  static const Table built = block<ToDq>("to_dq", "rotating components d, q, zero of three phases (Park, amplitudes kept)")
-                                 .text("a", &ToDq::a, input_doc)
-                                 .text("b", &ToDq::b, input_doc)
-                                 .text("c", &ToDq::c, input_doc)
-                                 .text("angle", &ToDq::angle, "of the d axis against phase a, rad")
-                                 .build();
+  static const Table built =
+      block<ToDq>("to_dq", "rotating components d, q, zero of three phases (Park, amplitudes kept)")
+          .text("a", &ToDq::a, input_doc)
+          .text("b", &ToDq::b, input_doc)
+          .text("c", &ToDq::c, input_doc)
+          .text("angle", &ToDq::angle, "of the d axis against phase a, rad")
+          .build();
   return built;
 }
 const Table& table(const FromDq*) {
@@ -207,7 +211,8 @@ const Table& table(const Modulator*) {
   static const Table built =
       block<Modulator>("modulator", "gates of a bridge from references between -1 and 1, against a triangle")
           .text("bridge", &Modulator::bridge, "whose gates it drives")
-          .texts("references", &Modulator::references, "one per leg, of half the d.c. voltage", Need::required)
+          .texts("references", &Modulator::references, "one per leg, of half the d.c. voltage",
+                 Need::required)
           .text("enable", &Modulator::enable, "all gates are off while this is below 0.5")
           .quantity("carrier", &Modulator::carrier_Hz, "kHz", above(0),
                     "its frequency; the block's period is half or all of the carrier's")
@@ -227,10 +232,11 @@ const Table& table(const Actuator*) {
   return built;
 }
 const Table& table(const Command*) {
-  static const Table built = block<Command>("command", "closes a breaker when its input rises, opens it when it falls")
-                                 .text("operates", &Command::operates, "breaker, disconnector or earthing switch")
-                                 .text("input", &Command::input, "closed while above 0.5")
-                                 .build();
+  static const Table built =
+      block<Command>("command", "closes a breaker when its input rises, opens it when it falls")
+          .text("operates", &Command::operates, "breaker, disconnector or earthing switch")
+          .text("input", &Command::input, "closed while above 0.5")
+          .build();
   return built;
 }
 

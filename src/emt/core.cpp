@@ -370,6 +370,16 @@ bool Core::fire(int gate, bool on, double at_s) noexcept {
   return taken;
 }
 
+void Core::fail(int gate, bool shorted) noexcept {
+  for (const int valve : gates[static_cast<std::size_t>(gate)].valves) {
+    const auto k = static_cast<std::size_t>(valve);
+    valves.fail(k, shorted ? ValveGroup::Break::shorted : ValveGroup::Break::dead);
+    adjust(valves.number(k), valves.siemens(k));
+  }
+  refactor_dirty();
+  turned = true;
+}
+
 /// A knob's slot is written by nobody else: it keeps its value in all four arrays.
 void Core::turn(int knob, double value) noexcept {
   const Knob& what = knobs[static_cast<std::size_t>(knob)];

@@ -114,6 +114,7 @@ class Core {
   bool request(int operable, bool close, double at_s) noexcept;
   void turn(int knob, double value) noexcept;
   bool fire(int gate, bool on, double at_s) noexcept;
+  void fail(int gate, bool shorted) noexcept;
   /// Gives an adjustable conductance its value; the partitions that hold it are refactored by
   /// `refactor_dirty`.
   void adjust(int number, double siemens) noexcept;

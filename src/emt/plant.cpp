@@ -74,6 +74,8 @@ GateId Plant::gate(std::string_view name) const {
 
 bool Plant::fire(GateId gate, bool on, double at_s) noexcept { return core_->fire(gate.index, on, at_s); }
 
+void Plant::fail(GateId gate, bool shorted) noexcept { core_->fail(gate.index, shorted); }
+
 std::vector<std::string> Plant::knob_names() const {
   std::vector<std::string> names;
   for (const auto& knob : core_->knobs) names.push_back(knob.name);

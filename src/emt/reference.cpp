@@ -67,6 +67,9 @@ class Solver {
   Series run() {
     begin_series();
     for (const Command& command : study_.commands) {
+      if (!command.fails.empty())
+        throw Error(
+            fmt::format("the reference does not follow the failure of {}; leave it out", command.fails));
       if (!command.knob.empty())
         throw Error(
             fmt::format("the reference does not follow the turning of {}; leave it out", command.knob));

@@ -31,7 +31,11 @@ Series empty_series(const Plant& plant, const Study& study, Watched& watched) {
 Commander::Commander(Plant& plant, const std::vector<Command>& commands) {
   for (const Command& command : commands) {
     if (!command.knob.empty()) {
-      turns_.push_back({command.at_s, plant.knob(command.knob), command.value});
+      turns_.push_back({command.at_s, plant.knob(command.knob), command.value, {}, false});
+      continue;
+    }
+    if (!command.fails.empty()) {
+      turns_.push_back({command.at_s, {}, 0, plant.gate(command.fails), command.shorted});
       continue;
     }
     const OperableId what = plant.operable(command.operable);
@@ -43,8 +47,10 @@ Commander::Commander(Plant& plant, const std::vector<Command>& commands) {
 
 void Commander::turn_due(Plant& plant) noexcept {
   const double until = plant.time_s() + plant.step_s() * (1 - 1e-9);
-  for (; next_ < turns_.size() && turns_[next_].at_s < until; ++next_)
-    plant.turn(turns_[next_].knob, turns_[next_].value);
+  for (; next_ < turns_.size() && turns_[next_].at_s < until; ++next_) {
+    const Turn& turn = turns_[next_];
+    turn.gate.index < 0 ? plant.turn(turn.knob, turn.value) : plant.fail(turn.gate, turn.shorted);
+  }
 }
 
 Series simulate(const Study& study, double step_s) {

@@ -58,8 +58,9 @@ class ValveGroup {
     v.broken = how;
     v.waiting = 0;
     v.gate = false;
+    find_next_edge();
+    obey_gate(v);
   }
-  [[nodiscard]] bool broken(std::size_t k) const noexcept { return valves_[k].broken != Break::none; }
 
   void inject(double* rhs) const noexcept {
     for (const Valve& v : valves_) {
@@ -154,12 +155,6 @@ class ValveGroup {
     }
     return any;
   }
-
-  /// Pieces that gates and failures impose at once, before a start.
-  void obey_all() noexcept {
-    for (Valve& v : valves_) obey_gate(v);
-  }
-  void set_gate(std::size_t k, bool on) noexcept { valves_[k].gate = on; }
 
  private:
   enum class Piece : char { off, forward, reverse };

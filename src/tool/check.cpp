@@ -43,9 +43,9 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
   const emt::Summary& s = plant.summary();
   fmt::print("{}\n", all.network.title.empty() ? all.folder.string() : all.network.title);
   std::string text = row("step", print_rounded(plant.step_s(), "s"));
-  text += row("largest step", std::isinf(s.largest_step_s) ? "no line sets a bound"
-                                                           : print_rounded(s.largest_step_s, "s") +
-                                                                 " (travel time of the shortest line)");
+  text += row("largest step", s.largest_step_s > 1e100 ? "no line sets a bound"
+                                                       : print_rounded(s.largest_step_s, "s") +
+                                                             " (travel time of the shortest line)");
   text += row("buses", fmt::format("{}", s.buses));
   text += row("nodes", fmt::format("{} unknown, {} imposed by sources", s.nodes, s.known_nodes));
   text += row("partitions", fmt::format("{} in {} shards, the largest of {} nodes", s.partitions, s.shards,
@@ -91,7 +91,7 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
                      {"devices", all.bench.devices.size()},
                      {"trials", all.trials.size()},
                      {"notes", notes}};
-  out["largest_step_s"] = std::isinf(s.largest_step_s) ? nlohmann::json() : nlohmann::json(s.largest_step_s);
+  out["largest_step_s"] = s.largest_step_s > 1e100 ? nlohmann::json() : nlohmann::json(s.largest_step_s);
   return out;
 }
 

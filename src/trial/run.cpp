@@ -27,8 +27,12 @@ std::vector<emt::Command> operations(const emt::Plant& plant, const Trial& trial
   std::vector<emt::Command> commands;
   for (const Operation& o : trial.operate) {
     emt::Command command{zero_s + o.at_s, o.open.empty() ? o.close : o.open, !o.close.empty()};
+    command.fails = o.shorted.empty() ? o.dead : o.shorted;
+    command.shorted = !o.shorted.empty();
     try {
-      if (o.set.empty()) {
+      if (!command.fails.empty()) {
+        (void)plant.gate(command.fails);
+      } else if (o.set.empty()) {
         (void)plant.operable(command.operable);
       } else {
         command.knob = o.set;

@@ -1,3 +1,5 @@
+#include <algorithm>
+#include <array>
 #include <set>
 
 #include <fmt/format.h>
@@ -70,13 +72,17 @@ const Table& table(const Disturbance*) {
 
 const Table& table(const Operation*) {
   static const Table built =
-      TableOf<Operation>("operate", "what is done while the trial runs: open, close or set something")
+      TableOf<Operation>("operate",
+                         "what is done while the trial runs: open, close or set something, or break a valve")
           .quantity("at", &Operation::at_s, "s", any(),
                     "from the inception of the fault; without a fault, from the end of prefault")
           .text("open", &Operation::open, "breaker, disconnector or earthing switch", Need::optional)
           .text("close", &Operation::close, "breaker, disconnector or earthing switch", Need::optional)
           .text("set", &Operation::set,
                 "knob, such as \"motor.load_torque\"; `zavrek check --knobs` lists them", Need::optional)
+          .text("shorted", &Operation::shorted, "gate whose valve conducts for good from then on",
+                Need::optional)
+          .text("dead", &Operation::dead, "gate whose valve obeys it no more", Need::optional)
           .text("to", &Operation::to, "its new value, such as \"120 N m\"", Need::optional)
           .build();
   return built;
@@ -223,8 +229,9 @@ struct Checker {
   }
 
   void operation(const std::string& place, const Operation& o) {
-    const int kinds = (o.open.empty() ? 0 : 1) + (o.close.empty() ? 0 : 1) + (o.set.empty() ? 0 : 1);
-    if (kinds != 1) report(place, "operate", "says exactly one of open, close and set");
+    const auto kinds = std::ranges::count_if(std::array{&o.open, &o.close, &o.set, &o.shorted, &o.dead},
+                                             [](const auto* text) { return !text->empty(); });
+    if (kinds != 1) report(place, "operate", "says exactly one of open, close, set, shorted and dead");
     if (o.set.empty() != o.to.empty()) report(place, "to", "goes with set: set = \"KNOB\", to = \"VALUE\"");
     if (o.to.empty()) return;
     try {

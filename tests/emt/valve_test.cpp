@@ -1,5 +1,7 @@
 // Valves and bridges against closed forms and exact solutions.
 #include <cmath>
+#include <complex>
+#include <functional>
 #include <numbers>
 
 #include <gtest/gtest.h>
@@ -153,6 +155,161 @@ TEST(Bridge, RefusesWhatCannotBe) {
   EXPECT_EQ(message_of([&] { (void)compile(n); }),
             "valve.d, to: no terminal \"r.b\", did you mean \"r.a\"?; a bus and its phase are wanted, such "
             "as \"dc.p\"");
+}
+
+TEST(Bridge, BalancesItsPower) {
+  Network n = h_bridge();
+  std::get<Bridge>(n.elements[2]).on_ohm = 20e-3;
+  std::get<Bridge>(n.elements[2]).drop_V = 1.5;
+  Plant plant = compile(n, 1e-6);
+  EdgeFeeder feed(plant);
+  double given = 0, load = 0, lost = 0;
+  while (plant.time_s() < 0.04) {
+    feed(plant);
+    ASSERT_EQ(plant.step(), Status::running);
+    if (plant.time_s() <= 0.02) continue;  // the first cycle charges the inductor
+    const double i = value(plant, "z.ia");
+    given += 800 * value(plant, "e.i") * 1e-6;
+    load += 1.2 * i * i * 1e-6;
+    for (const char* valve : {"a_upper", "a_lower", "b_upper", "b_lower"}) {
+      const double through = value(plant, std::string("h.") + valve + ".i");
+      if (value(plant, std::string("h.") + valve + ".on") > 0)
+        lost += (20e-3 * through * through + 1.5 * std::abs(through)) * 1e-6;
+    }
+  }
+  EXPECT_GT(lost, 0.01 * given);
+  EXPECT_NEAR(given, load + lost, 5e-3 * given);
+}
+
+/// A six-pulse bridge of diodes or thyristors onto a load that smooths its current.
+Network six_pulse(const std::string& device) {
+  Network n;
+  n.buses = {{"grid", 400}, {"dc", 540, "pn"}};
+  n.elements = {Source{.name = "source", .bus = "grid"},
+                Bridge{.name = "r", .dc = "dc", .ac = "grid", .device = device, .on_ohm = 1e-4},
+                Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 5, .inductance_H = 1},
+                Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e6}};
+  return n;
+}
+
+/// Amplitude of a harmonic of a signal over the next cycle.
+double harmonic(Plant& plant, const std::string& signal, int order, const std::function<void()>& ahead = {}) {
+  const SignalId id = plant.signal(signal);
+  std::complex<double> sum;
+  const int count = static_cast<int>(std::lround(0.02 / plant.step_s()));
+  for (int k = 0; k < count; ++k) {
+    if (ahead) ahead();
+    EXPECT_EQ(plant.step(), Status::running);
+    sum += plant.value(id) * std::polar(2.0 / count, -2 * pi * 50 * order * plant.time_s());
+  }
+  return order == 0 ? sum.real() / 2 : std::abs(sum);
+}
+
+TEST(Bridge, OfSixDiodesGivesTheRectifiedVoltageAndTheHarmonicsOfTheory) {
+  Plant plant = compile(six_pulse("diode"), 10e-6);
+  while (plant.time_s() < 1.2) ASSERT_EQ(plant.step(), Status::running);  // six time constants
+  const double mean = 3 * std::numbers::sqrt2 / pi * 400;
+  const double current = harmonic(plant, "load.ia", 0);
+  EXPECT_NEAR(current * 5, mean, 0.005 * mean);
+  const double first = harmonic(plant, "r.ia", 1);
+  EXPECT_NEAR(first, 2 * std::sqrt(3.0) / pi * current, 0.003 * first);
+  EXPECT_NEAR(harmonic(plant, "r.ia", 5) / first, 1.0 / 5, 0.002);
+  EXPECT_NEAR(harmonic(plant, "r.ia", 7) / first, 1.0 / 7, 0.002);
+  EXPECT_LT(harmonic(plant, "r.ia", 3) / first, 0.002);
+  EXPECT_EQ(plant.crowded_steps(), 0);
+}
+
+TEST(Bridge, OfThyristorsFollowsTheCosineOfItsFiringAngle) {
+  for (const double alpha : {0.3, 1.0}) {
+    Plant plant = compile(six_pulse("thyristor"), 10e-6);
+    // Phase a is a cosine; its upper valve can take over 60 deg before its peak.
+    const char* order[] = {"a_upper", "c_lower", "b_upper", "a_lower", "c_upper", "b_lower"};
+    int fired = 0;
+    const auto fire = [&] {
+      while (fired * pi / 3 + alpha - pi / 3 < 2 * pi * 50 * (plant.time_s() + plant.step_s())) {
+        const double at = (fired * pi / 3 + alpha - pi / 3) / (2 * pi * 50);
+        // Each pulse starts its valve and, again, the one before it.
+        for (const int k : {fired % 6, (fired + 5) % 6}) {
+          const GateId gate = plant.gate(std::string("r.") + order[k]);
+          plant.fire(gate, true, at);
+          plant.fire(gate, false, at + 0.2e-3);
+        }
+        ++fired;
+      }
+    };
+    while (plant.time_s() < 1.4) {
+      fire();
+      ASSERT_EQ(plant.step(), Status::running);
+    }
+    const double expected = 3 * std::numbers::sqrt2 / pi * 400 * std::cos(alpha);
+    EXPECT_NEAR(5 * harmonic(plant, "load.ia", 0, fire), expected, 0.01 * expected) << alpha;
+  }
+}
+
+/// A three-level leg of either kind onto an inductive load, driven through all three levels.
+std::vector<double> three_level_current(const std::string& topology) {
+  Network n;
+  n.start = "zero";
+  n.buses = {{"dc", 800, "pnm"}, {"ac", 400, "a"}};
+  n.elements = {DcSource{.name = "e", .bus = "dc", .voltage_V = 800, .resistance_ohm = 1e-3},
+                DcLink{.name = "c", .bus = "dc", .capacitance_F = 20e-3, .voltage_V = 800, .earth_ohm = 1},
+                Bridge{.name = "h", .topology = topology, .dc = "dc", .ac = "ac", .on_ohm = 1e-4},
+                Branch{.name = "z", .between = {"ac.a", "dc.m"}, .resistance_ohm = 2, .inductance_H = 2e-3}};
+  Plant plant = compile(n, 2e-6);
+  const auto level = [&](int up, double at) {  // 1, 0 or -1
+    const bool on[] = {up > 0, up >= 0, up <= 0, up < 0};
+    for (int k = 0; k < 4; ++k) {
+      const GateId gate = plant.gate("h.a_" + std::to_string(k + 1));
+      plant.fire(gate, on[k], on[k] ? at + 1e-6 : at);  // dead time
+    }
+  };
+  std::vector<double> currents;
+  const int levels[] = {0, 1, 0, -1};
+  for (int k = 0; k < 12; ++k) {
+    level(levels[k % 4], plant.time_s() + 0.3e-6);
+    run(plant, 0.5e-3);
+    currents.push_back(value(plant, "z.ia"));
+  }
+  EXPECT_EQ(plant.crowded_steps(), 0);
+  return currents;
+}
+
+TEST(Bridge, OfThreeLevelsClampedOrTTypeDrivesTheSameCurrentThroughAllLevels) {
+  const std::vector<double> clamped = three_level_current("neutral-point clamped");
+  const std::vector<double> t_type = three_level_current("t-type");
+  double i = 0;
+  const double tau = 1e-3, share = std::exp(-0.5e-3 / tau);
+  const int levels[] = {0, 1, 0, -1};
+  for (std::size_t k = 0; k < clamped.size(); ++k) {
+    i = i * share + 400 * levels[k % 4] / 2.0 * (1 - share);
+    EXPECT_NEAR(clamped[k], i, 1.5) << k;
+    EXPECT_NEAR(t_type[k], i, 1.5) << k;
+  }
+}
+
+TEST(Valve, FailsShortOrDeadAndStaysSo) {
+  Network n = h_bridge();
+  Plant plant = compile(n, 5e-6);
+  EdgeFeeder feed(plant);
+  const auto go = [&](double seconds) {
+    const double until = plant.time_s() + seconds;
+    while (plant.time_s() < until) {
+      feed(plant);
+      ASSERT_EQ(plant.step(), Status::running);
+    }
+  };
+  go(5e-3);
+  plant.fail(plant.gate("h.a_upper"), false);
+  go(15e-3);
+  double greatest = -1e9;
+  for (int k = 0; k < 4000; ++k) {
+    go(5e-6);
+    greatest = std::max(greatest, value(plant, "z.ia"));
+  }
+  EXPECT_LT(greatest, 1) << "without its upper valve the leg gives no positive current";
+  plant.fail(plant.gate("h.b_upper"), true);
+  go(0.3e-3);
+  EXPECT_EQ(value(plant, "h.b_upper.on"), 1);
 }
 
 }  // namespace

@@ -1,5 +1,6 @@
 // Descriptions of control blocks. An input is written as a number with or without a unit, the name of another
-// block (its first output), one of a block's outputs ("pll.angle"), or a signal of the plant ("grid.va"), with
+// block (its first output), one of a block's outputs ("pll.angle"), or a signal of the plant ("grid.va"),
+// with
 // "-" in front for its negative.
 #pragma once
 
@@ -123,9 +124,9 @@ struct Command : BlockBase {
   std::string input;
 };
 
-using Block = std::variant<Sum, Product, Pi, LowPass, Transfer, Limiter, Curve, Delay, Comparator, Timer, Latch,
-                           Logic, Select, Clock, ToDq, FromDq, PhaseLock, Rotor, Power, Rms, Modulator, Actuator,
-                           Command>;
+using Block =
+    std::variant<Sum, Product, Pi, LowPass, Transfer, Limiter, Curve, Delay, Comparator, Timer, Latch, Logic,
+                 Select, Clock, ToDq, FromDq, PhaseLock, Rotor, Power, Rms, Modulator, Actuator, Command>;
 
 const Table& table(const Sum*);
 const Table& table(const Product*);

@@ -8,17 +8,19 @@
 
 namespace zavrek::emt {
 
-/// Something that opens or closes at an instant, or a knob that is turned then.
+/// Something that opens or closes at an instant, a knob that is turned then, or a valve that fails.
 struct Command {
   double at_s = 0;
   std::string operable;  ///< breaker or fault; empty for a knob
   bool close = false;
   std::string knob = {};
-  double value = 0;  ///< of the knob, in SI units
+  double value = 0;        ///< of the knob, in SI units
+  std::string fails = {};  ///< gate of the valve
+  bool shorted = false;    ///< how it fails
 };
 
 /// Carries commands out while a plant runs. Openings and closings are handed over at once, since the plant
-/// keeps their instants; knobs are turned ahead of the step that their instant lies in.
+/// keeps their instants; knobs are turned and valves fail ahead of the step that their instant lies in.
 class Commander {
  public:
   /// Throws Error with the nearest name for one that the plant does not know.
@@ -31,6 +33,8 @@ class Commander {
     double at_s;
     KnobId knob;
     double value;
+    GateId gate;  // fails when it is one
+    bool shorted;
   };
   std::vector<Turn> turns_;  // by time
   std::size_t next_ = 0;
