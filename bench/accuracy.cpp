@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include "emt/circuits.hpp"
+#include "emt/converters.hpp"
 #include "feeders.hpp"
 
 int main(int argc, char** argv) {
@@ -44,6 +45,26 @@ int main(int argc, char** argv) {
       "falls with half an order more. \"exact\": nothing is left but the digits of the file (travel time and "
       "step divide evenly,\n"
       "and the circuit has no store of energy but the line).\n");
+  constexpr double switched_steps[] = {50e-6, 20e-6, 10e-6, 5e-6, 1e-6};
+  fmt::print(
+      "\n## Switched circuits\n\nRms error, as a share of the peak. The bridge switches 10,000 times a "
+      "second; its edges lie inside the steps.\n\n| circuit |");
+  for (const double step : switched_steps) fmt::print(" {:.0f} us |", 1e6 * step);
+  fmt::print("\n| --- |");
+  for (std::size_t k = 0; k < std::size(switched_steps); ++k) fmt::print(" ---: |");
+  fmt::print("\n| diode, R-L, current |");
+  for (const double step : switched_steps) {
+    zavrek::emt::Plant plant = zavrek::emt::compile(diode_rl(), step);
+    fmt::print(" {:.1e} |",
+               rms_error(plant, "z.ia", read_reference(folder + "/diode_rl.csv", 1), [](auto&) {}));
+  }
+  fmt::print("\n| H bridge, 5 kHz carrier, current |");
+  for (const double step : switched_steps) {
+    zavrek::emt::Plant plant = zavrek::emt::compile(h_bridge(), step);
+    EdgeFeeder feed(plant, folder);
+    fmt::print(" {:.1e} |", rms_error(plant, "z.ia", read_reference(folder + "/bridge_pwm.csv", 1), feed));
+  }
+  fmt::print("\n");
   const LineDeviation line = line_deviation(folder);
   fmt::print(
       "\n## Line constants\n\nFour wires over earth, against published matrices of four digits (Carson, two "

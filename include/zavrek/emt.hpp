@@ -79,6 +79,8 @@ class Plant {
   [[nodiscard]] long long steps() const noexcept;  ///< done so far
   /// Steps in which more discontinuities stood than `Summary::events_per_step`; the rest waited a step.
   [[nodiscard]] long long crowded_steps() const noexcept;
+  /// Discontinuities resolved so far: switchings, commutations, turned knobs.
+  [[nodiscard]] long long discontinuities() const noexcept;
   [[nodiscard]] std::string culprit() const;  ///< node that diverged, empty while running
 
   /// Throws Error with the nearest known name.

@@ -123,6 +123,10 @@ struct Case {
   std::vector<Trial> trials;
 };
 
+/// Throws Error when the control of the case cannot be wired to its plant: an unknown signal, gate, knob or
+/// breaker, an algebraic loop, periods that do not fit.
+void check_control(const Case& all, const emt::Plant& plant);
+
 /// References and values that do not hold together across the parts of a case.
 [[nodiscard]] std::vector<Flaw> validate(const Case& all);
 

@@ -241,6 +241,7 @@ double Core::find_due(double from, double until) noexcept {
 /// Goes back to the event, changes what is due over and takes two half steps of backward Euler, which end
 /// at event + h; the grid point `until` is read off the line through the two half-step points.
 void Core::settle(double from, double until, double event) noexcept {
+  ++discontinuities;
   for (const int index : due_segments) {
     const auto k = static_cast<std::size_t>(index);
     segments.move(k, next.data(), event);

@@ -124,6 +124,7 @@ class Core {
   double step_s = 0;
   long long steps = 0;
   long long crowded_steps = 0;
+  long long discontinuities = 0;
   bool euler_throughout = false;
   bool settle_first = false;  ///< the first step starts from rest: treat t = 0 as a discontinuity
   int voltages = 0;           ///< ground, known and unknown nodes: the first `voltages` values

@@ -18,6 +18,8 @@ double Plant::step_s() const noexcept { return core_->step_s; }
 long long Plant::steps() const noexcept { return core_->steps; }
 long long Plant::crowded_steps() const noexcept { return core_->crowded_steps; }
 
+long long Plant::discontinuities() const noexcept { return core_->discontinuities; }
+
 std::string Plant::culprit() const {
   return core_->culprit < 0 ? std::string() : core_->position_names[static_cast<std::size_t>(core_->culprit)];
 }

@@ -100,6 +100,7 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
 int check(const CheckOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
   const emt::Plant plant = emt::compile(all.network);
+  trial::check_control(all, plant);
   std::vector<std::string> notes = plant.summary().notes;
   for (std::string& note : check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
   if (options.json) {

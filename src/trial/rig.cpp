@@ -8,7 +8,8 @@
 
 #include <fmt/format.h>
 
-namespace zavrek::trial::internal {
+namespace zavrek::trial {
+namespace internal {
 namespace {
 
 constexpr int frames_per_step = 16;
@@ -38,6 +39,39 @@ record::Analog channel(std::string name, std::string phase, std::string unit, st
 
 }  // namespace
 
+ControlWiring::ControlWiring(const Case& all, const emt::Plant& plant)
+    : controller(all.control, plant.signal_names()) {
+  for (const std::string& name : controller.reads()) reads.push_back(plant.signal(name));
+  for (const std::string& name : controller.knobs()) knobs.push_back(plant.knob(name));
+  for (const std::string& name : controller.gates()) gates.push_back(plant.gate(name));
+  for (const std::string& name : controller.operables()) operables.push_back(plant.operable(name));
+  signals.resize(reads.size());
+  knobs_sent.assign(knobs.size(), std::numeric_limits<double>::quiet_NaN());
+  closes_sent.assign(operables.size(), 0);
+}
+
+void ControlWiring::run_due(emt::Plant& plant) noexcept {
+  const double slack = 1e-6 * plant.step_s();
+  for (; static_cast<double>(next_tick) * controller.period_s() <= plant.time_s() + slack; ++next_tick) {
+    for (std::size_t k = 0; k < reads.size(); ++k) signals[k] = plant.value(reads[k]);
+    controller.run(next_tick, signals);
+    for (const control::Edge& edge : controller.edges())
+      plant.fire(gates[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s);
+    for (std::size_t k = 0; k < knobs.size(); ++k) {
+      const double wanted = controller.knob(k);
+      if (wanted == knobs_sent[k] || !std::isfinite(wanted)) continue;
+      plant.turn(knobs[k], wanted);
+      knobs_sent[k] = wanted;
+    }
+    for (std::size_t k = 0; k < operables.size(); ++k) {
+      const bool closes = controller.closes(k);
+      if (closes == (closes_sent[k] != 0)) continue;
+      closes ? plant.close(operables[k], plant.time_s()) : plant.open(operables[k], plant.time_s());
+      closes_sent[k] = closes ? 1 : 0;
+    }
+  }
+}
+
 Rig::Rig(const Case& all, const network::Network& network, const RunOptions& options, double duration_s,
          const std::vector<std::string>& further)
     : case_(all),
@@ -50,7 +84,7 @@ Rig::Rig(const Case& all, const network::Network& network, const RunOptions& opt
     crew_ = std::make_unique<pace::Crew>(std::min(options.cores, plant_.summary().shards));
     plant_.share(crew_.get());
   }
-  add_control(all);
+  if (!all.control.blocks.empty()) control_.emplace(all, plant_);
   add_streams(all);
   add_devices(all, options);
   ready_record(all, duration_s, further);
@@ -75,47 +109,9 @@ void Rig::add_streams(const Case& all) {
   }
 }
 
-void Rig::add_control(const Case& all) {
-  if (all.control.blocks.empty()) return;
-  controller_.emplace(all.control, plant_.signal_names());
-  for (const std::string& name : controller_->reads()) control_reads_.push_back(plant_.signal(name));
-  for (const std::string& name : controller_->knobs()) control_knobs_.push_back(plant_.knob(name));
-  for (const std::string& name : controller_->gates()) control_gates_.push_back(plant_.gate(name));
-  for (const std::string& name : controller_->operables())
-    control_operables_.push_back(plant_.operable(name));
-  control_signals_.resize(control_reads_.size());
-  knobs_sent_.assign(control_knobs_.size(), std::numeric_limits<double>::quiet_NaN());
-  closes_sent_.assign(control_operables_.size(), 0);
-}
-
-/// What is due at the start of a step: the control sees the plant at that instant and acts from it on.
-void Rig::run_control() noexcept {
-  const double slack = 1e-6 * plant_.step_s();
-  for (; static_cast<double>(next_tick_) * controller_->period_s() <= plant_.time_s() + slack; ++next_tick_) {
-    for (std::size_t k = 0; k < control_reads_.size(); ++k)
-      control_signals_[k] = plant_.value(control_reads_[k]);
-    controller_->run(next_tick_, control_signals_);
-    for (const control::Edge& edge : controller_->edges())
-      plant_.fire(control_gates_[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s);
-    for (std::size_t k = 0; k < control_knobs_.size(); ++k) {
-      const double wanted = controller_->knob(k);
-      if (wanted == knobs_sent_[k] || !std::isfinite(wanted)) continue;
-      plant_.turn(control_knobs_[k], wanted);
-      knobs_sent_[k] = wanted;
-    }
-    for (std::size_t k = 0; k < control_operables_.size(); ++k) {
-      const bool closes = controller_->closes(k);
-      if (closes == (closes_sent_[k] != 0)) continue;
-      closes ? plant_.close(control_operables_[k], plant_.time_s())
-             : plant_.open(control_operables_[k], plant_.time_s());
-      closes_sent_[k] = closes ? 1 : 0;
-    }
-  }
-}
-
 Rig::Recorded Rig::find_recorded(const std::string& name) const {
-  if (controller_) {
-    const auto& outputs = controller_->outputs();
+  if (control_) {
+    const auto& outputs = control_->controller.outputs();
     const auto found = std::find(outputs.begin(), outputs.end(), name);
     if (found != outputs.end()) return {{}, static_cast<std::size_t>(found - outputs.begin())};
   }
@@ -123,7 +119,8 @@ Rig::Recorded Rig::find_recorded(const std::string& name) const {
 }
 
 double Rig::value(const Recorded& recorded) const noexcept {
-  return recorded.output == none ? plant_.value(recorded.signal) : controller_->output(recorded.output);
+  return recorded.output == none ? plant_.value(recorded.signal)
+                                 : control_->controller.output(recorded.output);
 }
 
 void Rig::add_devices(const Case& all, const RunOptions& options) {
@@ -255,7 +252,7 @@ protection::Sample Rig::read(const Source& source) const noexcept {
 }
 
 bool Rig::advance() noexcept {
-  if (controller_) run_control();
+  if (control_) control_->run_due(plant_);
   if (commander_) commander_->turn_due(plant_);
   diverged_ = plant_.step() == emt::Status::diverged;
   take_samples();
@@ -435,4 +432,10 @@ record::Record Rig::take_record(double trigger_s) {
   return std::move(record_);
 }
 
-}  // namespace zavrek::trial::internal
+}  // namespace internal
+
+void check_control(const Case& all, const emt::Plant& plant) {
+  if (!all.control.blocks.empty()) (void)internal::ControlWiring(all, plant);
+}
+
+}  // namespace zavrek::trial

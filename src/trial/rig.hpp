@@ -20,6 +20,24 @@ namespace zavrek::trial::internal {
 
 inline constexpr int samples_per_cycle = 80;
 
+/// The control of a case with what it reads and drives in the plant.
+struct ControlWiring {
+  control::Controller controller;
+  std::vector<emt::SignalId> reads;
+  std::vector<emt::KnobId> knobs;
+  std::vector<emt::GateId> gates;
+  std::vector<emt::OperableId> operables;
+  std::vector<double> signals;     // as read last
+  std::vector<double> knobs_sent;  // NaN before the first time
+  std::vector<char> closes_sent;
+  long long next_tick = 0;
+
+  /// Throws Error for a name that the plant does not know.
+  ControlWiring(const Case& all, const emt::Plant& plant);
+  /// What is due at the start of a step: the control sees the plant at that instant and acts from it on.
+  void run_due(emt::Plant& plant) noexcept;
+};
+
 class Rig {
  public:
   /// Compiles the plant and readies recording for `duration_s`, of what the bench names and `further`
@@ -88,8 +106,6 @@ class Rig {
   };
 
   void add_streams(const Case& all);
-  void add_control(const Case& all);
-  void run_control() noexcept;
   [[nodiscard]] Recorded find_recorded(const std::string& name) const;
   [[nodiscard]] double value(const Recorded& recorded) const noexcept;
   void add_devices(const Case& all, const RunOptions& options);
@@ -122,16 +138,7 @@ class Rig {
   long long next_row_ = 0;
   bool diverged_ = false;
 
-  // The control of the case, if there is one, with what it reads and drives in the plant.
-  std::optional<control::Controller> controller_;
-  long long next_tick_ = 0;
-  std::vector<emt::SignalId> control_reads_;
-  std::vector<double> control_signals_;
-  std::vector<emt::KnobId> control_knobs_;
-  std::vector<emt::GateId> control_gates_;
-  std::vector<emt::OperableId> control_operables_;
-  std::vector<double> knobs_sent_;
-  std::vector<char> closes_sent_;
+  std::optional<ControlWiring> control_;
 
   std::vector<Recorded> recorded_;  // in the record behind the transformers
   std::size_t first_recorded_ = 0;  // their first column

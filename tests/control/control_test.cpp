@@ -107,7 +107,8 @@ TEST(Controller, NamesTheNearestSignal) {
   loop.plant["grid.va"] = [](double) { return 0.0; };
   loop.add<Sum>("s").inputs = {"grid.vb"};
   EXPECT_EQ(loop.refusal(0.1),
-            "sum.s: nothing gives \"grid.vb\", did you mean \"grid.va\"?; a number, a block's output or a signal of "
+            "sum.s: nothing gives \"grid.vb\", did you mean \"grid.va\"?; a number, a block's output or a "
+            "signal of "
             "the plant is wanted");
 }
 
@@ -289,8 +290,9 @@ TEST(Modulator, RefusesACarrierThatDoesNotFitThePeriod) {
   pwm.bridge = "B";
   pwm.references = {"0"};
   pwm.carrier_Hz = 3e3;
-  EXPECT_EQ(loop.refusal(100e-6),
-            "modulator.pwm, carrier: the block's period must be half of the carrier's, or a multiple of that");
+  EXPECT_EQ(
+      loop.refusal(100e-6),
+      "modulator.pwm, carrier: the block's period must be half of the carrier's, or a multiple of that");
 }
 
 }  // namespace

@@ -1,5 +1,6 @@
 """Every verb of the tool on the demo: what it prints, the files it leaves, its exit code."""
 import math
+import shutil
 
 from harness import *
 import comtrade_reader
@@ -36,6 +37,17 @@ has(run("line", demo / "veskar" / "quay-cable.toml"), "3 cables at 50 Hz", "scre
 has(run("line", demo / "veskar" / "quay-cable.toml", "--length", "0 km", code=2), "a length above zero is wanted")
 (scratch / "wire.toml").write_text('[wire.a]\nphase = "d"\nheigth = "3 m"\n')
 has(run("line", "wire.toml", code=2), 'wire.toml:2: wire.a, phase: "d" is none of', 'heigth: no such field, did you mean "height"?')
+
+# a converter under control: what the control is made of, a trial of it, and a control that cannot be
+has(run("check", demo / "battery", "--knobs"), "battery.voltage V", "no line sets a bound")
+has(run("describe", "modulator"), "dead_time", "carrier")
+has(run("test", demo / "battery", "--free", "--no-figures", "--only", "no longer fires"), "L1.ia mean", "1 of 1 trials passed")
+loop = scratch / "loop"
+shutil.copytree(demo / "battery", loop)
+(loop / "control.toml").write_text('[sum.a]\ninputs = ["b"]\n[sum.b]\ninputs = ["a"]\n[pi.c]\nproportionl = 2\n')
+has(run("check", loop, code=2), 'control.toml:5: pi.c, input: missing', 'proportionl: no such field, did you mean "proportional"?')
+(loop / "control.toml").write_text('[sum.a]\ninputs = ["b"]\n[sum.b]\ninputs = ["a"]\n')
+has(run("check", loop, code=2), "stands in an algebraic loop: a <- b <- a; put a delay into it")
 
 # usage
 run("frobnicate", code=2)

@@ -81,6 +81,28 @@ TEST(Operation, RefusesWhatThePlantDoesNotKnow) {
             std::string::npos);
 }
 
+TEST(Control, RunsBesideThePlantAndItsTrialsPass) {
+  const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/battery");
+  const RunOptions how{.place = {}, .interface = {}, .free = true, .relay_program = {}};
+  for (const Trial& trial : all.trials) {
+    const TrialResult result = run_trial(all, trial, how);
+    EXPECT_EQ(result.failure, "") << trial.name;
+    for (const Verdict& v : result.verdicts)
+      EXPECT_TRUE(v.passed) << trial.name << ": " << v.expectation << " " << v.measured;
+    EXPECT_NE(result.record.find_analog("pll.frequency"), nullptr);
+  }
+}
+
+TEST(Control, WithAGainFarTooHighTheSameTrialFails) {
+  Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/battery");
+  for (control::Block& block : all.control.blocks) {
+    if (auto* pi = std::get_if<control::Pi>(&block)) pi->proportional = 6;  // unstable with this filter
+  }
+  const TrialResult result = run_trial(all, find_trial(all, "start, then a step of power"),
+                                       {.place = {}, .interface = {}, .free = true, .relay_program = {}});
+  EXPECT_FALSE(result.passed());
+}
+
 const Case& quay() {
   static const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
   return all;

@@ -1,0 +1,156 @@
+// The step of a switched converter, once per microsecond of plant time: two-level and three-level bridge behind
+// LC filter, transformer and grid. Beside it the plain way, a dense matrix solved in each step and factored
+// again at each switching, and the floor, one pass over the numbers that a kept state of the same size holds.
+// Times are read around each step; the clock's own cost is measured and taken off.
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+#include <vector>
+
+#include <Eigen/Dense>
+#include <fmt/format.h>
+
+#include "zavrek/zavrek.hpp"
+
+namespace {
+
+using namespace zavrek;
+using namespace zavrek::network;
+
+Network converter(bool three_levels) {
+  Network n;
+  n.step_s = 1e-6;
+  n.buses = {{"grid", 11e3}, {"low", 400}, {"filter", 400}, {"ac", 400}, {"dc", 750, three_levels ? "pnm" : "pn"}};
+  n.elements = {Source{.name = "moor", .bus = "grid", .short_circuit_VA = 100e6},
+                Transformer{.name = "T",
+                            .high_bus = "grid",
+                            .low_bus = "low",
+                            .rating_VA = 630e3,
+                            .high_voltage_V = 11e3,
+                            .low_voltage_V = 400,
+                            .short_circuit_voltage = 0.06,
+                            .copper_loss_W = 6e3},
+                Branch{.name = "L2", .between = {"low", "filter"}, .resistance_ohm = 1e-3, .inductance_H = 20e-6},
+                Capacitor{.name = "C1", .bus = "filter", .reactive_var = 25e3, .connection = "star"},
+                Branch{.name = "L1", .between = {"filter", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.1e-3},
+                Bridge{.name = "B", .topology = three_levels ? "neutral-point clamped" : "two-level", .dc = "dc", .ac = "ac"},
+                DcLink{.name = "C2", .bus = "dc", .capacitance_F = 10e-3, .voltage_V = 750, .earth_ohm = 1e5},
+                DcSource{.name = "battery", .bus = "dc", .voltage_V = 750, .resistance_ohm = 0.02}};
+  return n;
+}
+
+double quantile(std::vector<double>& times, double share) {
+  const auto at = times.begin() + static_cast<std::ptrdiff_t>(share * static_cast<double>(times.size() - 1));
+  std::nth_element(times.begin(), at, times.end());
+  return *at;
+}
+
+struct Times {
+  std::vector<double> plain, with_edge;
+};
+
+Times run(const Network& network, bool three_levels, double clock_ns) {
+  emt::Plant plant = emt::compile(network);
+  control::Description d;
+  d.period_s = 50e-6;
+  for (int k = 0; k < 3; ++k) {
+    control::Clock wave;
+    wave.name = std::string("m") + static_cast<char>('a' + k);
+    for (int j = 0; j <= 400; ++j)
+      wave.values.push_back({j * 50e-6, 0.85 * std::cos(2 * std::numbers::pi * (j / 400.0 - k / 3.0) - 0.05)});
+    d.blocks.emplace_back(wave);
+  }
+  control::Modulator pwm;
+  pwm.name = "pwm";
+  pwm.bridge = "B";
+  pwm.references = {"ma", "mb", "mc"};
+  pwm.carrier_Hz = 10e3;
+  pwm.dead_time_s = 1e-6;
+  pwm.levels = three_levels ? "three" : "two";
+  d.blocks.emplace_back(pwm);
+  control::Controller controller(d, plant.signal_names());
+  std::vector<emt::GateId> gates;
+  for (const std::string& name : controller.gates()) gates.push_back(plant.gate(name));
+  Times times;
+  auto& clock = pace::system_clock();
+  constexpr long long warm = 50'000, steps = 400'000;
+  for (long long k = 0; k < steps; ++k) {
+    if (k % 50 == 0) {
+      controller.run(k / 50 % 400, {});  // one cycle again and again
+      const double shift = static_cast<double>(k / 20'000) * 0.02;
+      for (const control::Edge& edge : controller.edges())
+        plant.fire(gates[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s + shift);
+    }
+    const long long events = plant.discontinuities();
+    const auto begun = clock.now_ns();
+    if (plant.step() != emt::Status::running) throw Error("the converter diverged");
+    const auto took = static_cast<double>(clock.now_ns() - begun) - clock_ns;
+    if (k >= warm) (plant.discontinuities() == events ? times.plain : times.with_edge).push_back(took);
+  }
+  return times;
+}
+
+/// A dense symmetric matrix of n nodes: solved, or factored and solved, median of many.
+double dense_ns(int n, bool factor) {
+  const Eigen::MatrixXd a = Eigen::MatrixXd::Random(n, n);
+  const Eigen::MatrixXd g = a * a.transpose() + n * Eigen::MatrixXd::Identity(n, n);
+  const Eigen::VectorXd b = Eigen::VectorXd::LinSpaced(n, -1, 1);
+  Eigen::LDLT<Eigen::MatrixXd> ldlt(g);
+  Eigen::VectorXd x = b;
+  std::vector<double> times;
+  auto& clock = pace::system_clock();
+  constexpr int batch = 50;
+  for (int k = 0; k < 400; ++k) {
+    const auto begun = clock.now_ns();
+    for (int j = 0; j < batch; ++j) {
+      if (factor) ldlt.compute(g);
+      x = ldlt.solve(b + 1e-12 * x);
+    }
+    times.push_back(static_cast<double>(clock.now_ns() - begun) / batch);
+  }
+  return quantile(times, 0.5);
+}
+
+double floor_ns(int numbers) {
+  const Eigen::VectorXd values = Eigen::VectorXd::LinSpaced(numbers, 0, 1);
+  std::vector<double> times;
+  auto& clock = pace::system_clock();
+  double sum = 0;
+  for (int k = 0; k < 400; ++k) {
+    const auto begun = clock.now_ns();
+    for (int j = 0; j < 50; ++j) sum += values.sum() + sum * 1e-300;
+    times.push_back(static_cast<double>(clock.now_ns() - begun) / 50);
+  }
+  return sum > 0 ? quantile(times, 0.5) : 0;
+}
+
+double clock_cost_ns() {
+  auto& clock = pace::system_clock();
+  std::vector<double> times;
+  for (int k = 0; k < 10'000; ++k) {
+    const auto begun = clock.now_ns();
+    times.push_back(static_cast<double>(clock.now_ns() - begun));
+  }
+  return quantile(times, 0.5);
+}
+
+}  // namespace
+
+int main() {
+  const double clock_ns = clock_cost_ns();
+  fmt::print("converter at 1 us, 10 kHz carrier, ns a step\n{:<13}{:>7}{:>9}{:>11}{:>11}{:>13}{:>13}{:>10}{:>9}\n", "bridge",
+             "nodes", "median", "with edge", "99.9 %", "dense solve", "and factor", "floor", "edges");
+  for (const bool three : {false, true}) {
+    const Network network = converter(three);
+    const int nodes = emt::compile(network).summary().nodes;
+    Times times = run(network, three, clock_ns);
+    const double share = static_cast<double>(times.with_edge.size()) /
+                         static_cast<double>(times.plain.size() + times.with_edge.size());
+    std::vector<double> all = times.plain;
+    all.insert(all.end(), times.with_edge.begin(), times.with_edge.end());
+    fmt::print("{:<13}{:>7}{:>9.0f}{:>11.0f}{:>11.0f}{:>13.0f}{:>13.0f}{:>10.0f}{:>8.1f}%\n",
+               three ? "three-level" : "two-level", nodes, quantile(all, 0.5), quantile(times.with_edge, 0.5),
+               quantile(all, 0.999), dense_ns(nodes, false), dense_ns(nodes, true), floor_ns(nodes * nodes),
+               100 * share);
+  }
+}
