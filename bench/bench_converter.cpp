@@ -1,14 +1,14 @@
-// The step of a switched converter, once per microsecond of plant time: two-level and three-level bridge behind
-// LC filter, transformer and grid. Beside it the plain way, a dense matrix solved in each step and factored
-// again at each switching, and the floor, one pass over the numbers that a kept state of the same size holds.
-// Times are read around each step; the clock's own cost is measured and taken off.
+// The step of a switched converter, once per microsecond of plant time: two-level and three-level bridge
+// behind LC filter, transformer and grid. Beside it the plain way, a dense matrix solved in each step and
+// factored again at each switching, and the floor, one pass over the numbers that a kept state of the same
+// size holds. Times are read around each step; the clock's own cost is measured and taken off.
 #include <algorithm>
 #include <cmath>
 #include <numbers>
 #include <vector>
 
-#include <Eigen/Dense>
 #include <fmt/format.h>
+#include <Eigen/Dense>
 
 #include "zavrek/zavrek.hpp"
 
@@ -20,22 +20,27 @@ using namespace zavrek::network;
 Network converter(bool three_levels) {
   Network n;
   n.step_s = 1e-6;
-  n.buses = {{"grid", 11e3}, {"low", 400}, {"filter", 400}, {"ac", 400}, {"dc", 750, three_levels ? "pnm" : "pn"}};
-  n.elements = {Source{.name = "moor", .bus = "grid", .short_circuit_VA = 100e6},
-                Transformer{.name = "T",
-                            .high_bus = "grid",
-                            .low_bus = "low",
-                            .rating_VA = 630e3,
-                            .high_voltage_V = 11e3,
-                            .low_voltage_V = 400,
-                            .short_circuit_voltage = 0.06,
-                            .copper_loss_W = 6e3},
-                Branch{.name = "L2", .between = {"low", "filter"}, .resistance_ohm = 1e-3, .inductance_H = 20e-6},
-                Capacitor{.name = "C1", .bus = "filter", .reactive_var = 25e3, .connection = "star"},
-                Branch{.name = "L1", .between = {"filter", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.1e-3},
-                Bridge{.name = "B", .topology = three_levels ? "neutral-point clamped" : "two-level", .dc = "dc", .ac = "ac"},
-                DcLink{.name = "C2", .bus = "dc", .capacitance_F = 10e-3, .voltage_V = 750, .earth_ohm = 1e5},
-                DcSource{.name = "battery", .bus = "dc", .voltage_V = 750, .resistance_ohm = 0.02}};
+  n.buses = {
+      {"grid", 11e3}, {"low", 400}, {"filter", 400}, {"ac", 400}, {"dc", 750, three_levels ? "pnm" : "pn"}};
+  n.elements = {
+      Source{.name = "moor", .bus = "grid", .short_circuit_VA = 100e6},
+      Transformer{.name = "T",
+                  .high_bus = "grid",
+                  .low_bus = "low",
+                  .rating_VA = 630e3,
+                  .high_voltage_V = 11e3,
+                  .low_voltage_V = 400,
+                  .short_circuit_voltage = 0.06,
+                  .copper_loss_W = 6e3},
+      Branch{.name = "L2", .between = {"low", "filter"}, .resistance_ohm = 1e-3, .inductance_H = 20e-6},
+      Capacitor{.name = "C1", .bus = "filter", .reactive_var = 25e3, .connection = "star"},
+      Branch{.name = "L1", .between = {"filter", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.1e-3},
+      Bridge{.name = "B",
+             .topology = three_levels ? "neutral-point clamped" : "two-level",
+             .dc = "dc",
+             .ac = "ac"},
+      DcLink{.name = "C2", .bus = "dc", .capacitance_F = 10e-3, .voltage_V = 750, .earth_ohm = 1e5},
+      DcSource{.name = "battery", .bus = "dc", .voltage_V = 750, .resistance_ohm = 0.02}};
   return n;
 }
 
@@ -57,7 +62,8 @@ Times run(const Network& network, bool three_levels, double clock_ns) {
     control::Clock wave;
     wave.name = std::string("m") + static_cast<char>('a' + k);
     for (int j = 0; j <= 400; ++j)
-      wave.values.push_back({j * 50e-6, 0.85 * std::cos(2 * std::numbers::pi * (j / 400.0 - k / 3.0) - 0.05)});
+      wave.values.push_back(
+          {j * 50e-6, 0.85 * std::cos(2 * std::numbers::pi * (j / 400.0 - k / 3.0) - 0.05)});
     d.blocks.emplace_back(wave);
   }
   control::Modulator pwm;
@@ -138,8 +144,9 @@ double clock_cost_ns() {
 
 int main() {
   const double clock_ns = clock_cost_ns();
-  fmt::print("converter at 1 us, 10 kHz carrier, ns a step\n{:<13}{:>7}{:>9}{:>11}{:>11}{:>13}{:>13}{:>10}{:>9}\n", "bridge",
-             "nodes", "median", "with edge", "99.9 %", "dense solve", "and factor", "floor", "edges");
+  fmt::print(
+      "converter at 1 us, 10 kHz carrier, ns a step\n{:<13}{:>7}{:>9}{:>11}{:>11}{:>13}{:>13}{:>10}{:>9}\n",
+      "bridge", "nodes", "median", "with edge", "99.9 %", "dense solve", "and factor", "floor", "edges");
   for (const bool three : {false, true}) {
     const Network network = converter(three);
     const int nodes = emt::compile(network).summary().nodes;

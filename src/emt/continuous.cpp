@@ -31,6 +31,12 @@ double curve_slope(const SegmentPart& part, double x) {
 
 Continuous::Continuous(const network::Network& network)
     : network_(network), compiled_(compile_parts(network_, start_step_s)) {
+  if (!compiled_.assembly->valve_parts.empty()) {
+    throw Error(Flaw{.file = {},
+                     .place = compiled_.assembly->valve_parts.front().owner,
+                     .field = {},
+                     .text = "has valves, which the reference does not follow"});
+  }
   for (const ModelRow& row : core().models) {
     if (!row.model->states().known) {
       const auto k = static_cast<std::size_t>(&row - core().models.data());

@@ -1,4 +1,5 @@
-// D.c. side. Link: capacitors p-n, or p-m and m-n. Source: i = (v - E)/R from p to n, as seen by the network;
+// D.c. side. Battery, i being what it gives: v = E(q) - R i - u1 - u2,  T_k du_k/dt = R_k i - u_k,  dq/dt =
+// -i/Q. Link: capacitors p-n, or p-m and m-n. Source: i = (v - E)/R from p to n, as seen by the network;
 // `NAME.i` is what it gives.
 #include <fmt/format.h>
 
@@ -52,7 +53,96 @@ class DcSourceModel final : public Model {
   Slot voltage_;
 };
 
+/// With d = h/(2 T_k), either rule gives u_k = a_k' + b_k i with b_k = d R_k/(1 + d), a_k' being known. E(q)
+/// is taken at the state of charge before the step, which no step changes by more than a millionth.
+class BatteryModel final : public Model {
+ public:
+  BatteryModel(const network::Battery& battery, double step_s) : b_(battery) {
+    const double ohms[] = {b_.fast_ohm, b_.slow_ohm}, times[] = {b_.fast_time_s, b_.slow_time_s};
+    double total = b_.resistance_ohm;
+    for (int k = 0; k < 2; ++k) {
+      const double d = step_s / 2 / times[k];
+      pairs_[k] = {ohms[k], d, d * ohms[k] / (1 + d)};
+      total += pairs_[k].gain;
+    }
+    siemens_ = 1 / total;
+  }
+  [[nodiscard]] int slots() const override { return 4; }  // i, q, u1, u2
+  [[nodiscard]] Eigen::MatrixXd conductance(double) const override {
+    return Eigen::MatrixXd::Constant(1, 1, siemens_);
+  }
+  [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
+    const std::complex<double> z = b_.resistance_ohm + b_.fast_ohm / (1.0 + s * b_.fast_time_s) +
+                                   b_.slow_ohm / (1.0 + s * b_.slow_time_s);
+    return Eigen::MatrixXcd::Constant(1, 1, 1.0 / z);
+  }
+  void start(const Places& places, const Eigen::VectorXcd&, const Eigen::VectorXcd&, double,
+             double* values) override {
+    values[places.first + charge] = b_.charge;
+  }
+  [[nodiscard]] int state_count() const override { return 3; }
+  bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
+             double*) noexcept override {
+    const double* slots = old + places.first;
+    double behind = open_circuit(slots[charge]);
+    for (int k = 0; k < 2; ++k) behind -= known(stretch, k, slots);
+    history[0] = -siemens_ * behind;
+    return false;
+  }
+  void end(const Stretch& stretch, const Places& places, const double* old, double* now,
+           const double* history, const double*) noexcept override {
+    const double* before = old + places.first;
+    double* slots = now + places.first;
+    const double i = -(siemens_ * (now[places.p[0]] - now[places.q[0]]) + history[0]);
+    slots[current] = i;
+    for (int k = 0; k < 2; ++k) slots[first_pair + k] = known(stretch, k, before) + pairs_[k].gain * i;
+    const double mean = stretch.rule == Rule::trapezoidal ? (i + before[current]) / 2 : i;
+    slots[charge] = before[charge] - mean * stretch.length_s() / b_.capacity_C;
+  }
+
+ private:
+  enum { current, charge, first_pair };
+  struct Pair {
+    double ohm, d, gain;
+  };
+  /// What of u_k follows from the past.
+  [[nodiscard]] double known(const Stretch& stretch, int k, const double* before) const noexcept {
+    const Pair& pair = pairs_[k];
+    const double u = before[first_pair + k];
+    if (stretch.rule == Rule::half_euler) return u / (1 + pair.d);
+    return ((1 - pair.d) * u + pair.d * pair.ohm * before[current]) / (1 + pair.d);
+  }
+  [[nodiscard]] double open_circuit(double q) const noexcept {
+    const network::Points& c = b_.open_circuit;
+    if (q <= c.front().x) return c.front().y;
+    for (std::size_t k = 1; k < c.size(); ++k) {
+      if (q <= c[k].x) return c[k - 1].y + (q - c[k - 1].x) / (c[k].x - c[k - 1].x) * (c[k].y - c[k - 1].y);
+    }
+    return c.back().y;
+  }
+
+  network::Battery b_;
+  Pair pairs_[2];
+  double siemens_;
+};
+
 }  // namespace
+
+template <>
+void assemble(const network::Battery& battery, Assembly& assembly) {
+  const std::string owner = "battery." + battery.name;
+  if (battery.open_circuit.empty())
+    throw Error(Flaw{.file = {},
+                     .place = owner,
+                     .field = "open_circuit",
+                     .text = "missing; points are wanted, such as [\"0 %: 640 V\", \"100 %: 820 V\"]"});
+  const Slot first = assembly.model(
+      {.owner = owner,
+       .ends = {{pole(assembly, owner, battery.bus, 'p'), pole(assembly, owner, battery.bus, 'n')}},
+       .model = std::make_unique<BatteryModel>(battery, assembly.step_s())});
+  assembly.signal(battery.name + ".i", "A", {value_of(first)});
+  assembly.signal(battery.name + ".charge", "", {value_of({first.index + 1})});
+}
 
 template <>
 void assemble(const network::DcLink& link, Assembly& assembly) {

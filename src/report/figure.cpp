@@ -52,6 +52,7 @@ std::vector<const record::Binary*> changing(const record::Record& record) {
 }
 
 double unit_scale(const Panel& panel) {
+  if (panel.unit.empty()) return 1;  // plain numbers, as they are
   double peak = 0;
   for (const record::Analog* analog : panel.analogs) {
     for (const double sample : analog->samples) peak = std::max(peak, std::abs(sample));

@@ -24,7 +24,8 @@ double rms_error(emt::Plant& plant, const std::string& signal, const Reference& 
       before = plant.value(id);
       if (plant.step() != emt::Status::running) return -1;
     }
-    const double late = (plant.time_s() - reference.time_s[k]) / plant.step_s();  // the answer lies in the step
+    const double late =
+        (plant.time_s() - reference.time_s[k]) / plant.step_s();  // the answer lies in the step
     const double value = plant.value(id) + late * (before - plant.value(id));
     const double difference = value - reference.value[k];
     sum += difference * difference;
@@ -39,10 +40,12 @@ inline network::Network diode_rl() {
   Network n;
   n.start = "zero";
   n.buses = {{"s", 230, "a"}, {"r", 230, "a"}};
-  n.elements = {
-      Source{.name = "source", .bus = "s", .voltage_V = 325 / std::numbers::sqrt2, .angle_rad = -std::numbers::pi / 2},
-      Valve{.name = "d", .device = "diode", .from = "s.a", .to = "r.a", .on_ohm = 1e-6},
-      Branch{.name = "z", .between = {"r", "ground"}, .resistance_ohm = 8, .inductance_H = 30e-3}};
+  n.elements = {Source{.name = "source",
+                       .bus = "s",
+                       .voltage_V = 325 / std::numbers::sqrt2,
+                       .angle_rad = -std::numbers::pi / 2},
+                Valve{.name = "d", .device = "diode", .from = "s.a", .to = "r.a", .on_ohm = 1e-6},
+                Branch{.name = "z", .between = {"r", "ground"}, .resistance_ohm = 8, .inductance_H = 30e-3}};
   return n;
 }
 

@@ -8,6 +8,7 @@
 
 #include "emt/converters.hpp"
 #include "emt/running.hpp"
+#include "zavrek/emt/study.hpp"
 
 namespace zavrek::emt {
 namespace {
@@ -92,6 +93,13 @@ TEST(Bridge, RefusesWhatCannotBe) {
   EXPECT_EQ(message_of([&] { (void)compile(n); }),
             "valve.d, to: no terminal \"r.b\", did you mean \"r.a\"?; a bus and its phase are wanted, such "
             "as \"dc.p\"");
+}
+
+TEST(Bridge, IsRefusedByTheReference) {
+  Study study;
+  study.network = h_bridge();
+  EXPECT_EQ(message_of([&] { (void)solve_reference(study); }),
+            "bridge.h: has valves, which the reference does not follow");
 }
 
 TEST(Bridge, BalancesItsPower) {
@@ -247,6 +255,62 @@ TEST(Valve, FailsShortOrDeadAndStaysSo) {
   plant.fail(plant.gate("h.b_upper"), true);
   go(0.3e-3);
   EXPECT_EQ(value(plant, "h.b_upper.on"), 1);
+}
+
+TEST(Battery, GivesItsVoltageBehindItsResistancesAndCountsItsCharge) {
+  Network n;
+  n.start = "zero";
+  n.buses = {{"dc", 700, "pn"}};
+  n.elements = {Battery{.name = "b",
+                        .bus = "dc",
+                        .capacity_C = 36e3,  // 10 A h
+                        .charge = 0.8,
+                        .open_circuit = {{0, 600}, {0.5, 700}, {1, 760}},
+                        .resistance_ohm = 0.1,
+                        .fast_ohm = 0.05,
+                        .fast_time_s = 0.2,
+                        .slow_ohm = 0.2,
+                        .slow_time_s = 2},
+                Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 7},
+                Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e3}};
+  Plant plant = compile(n, 1e-3);
+  const double open = 700 + 0.6 * 60;
+  run(plant, 2e-3);
+  EXPECT_NEAR(value(plant, "load.ia"), open / 7.1, 0.02 * open / 7.1);
+  double taken = 0;
+  while (plant.time_s() < 12) {  // six slow time constants
+    ASSERT_EQ(plant.step(), Status::running);
+    taken += value(plant, "b.i") * 1e-3;
+  }
+  const double charge = value(plant, "b.charge");
+  EXPECT_NEAR(charge, 0.8 - taken / 36e3, 1e-4);
+  const double now_open = 700 + (charge - 0.5) / 0.5 * 60;
+  EXPECT_NEAR(value(plant, "load.ia"), now_open / 7.35, 1e-3 * now_open / 7.35);
+}
+
+TEST(Battery, AnswersAStepOfLoadAlongItsTwoExponentials) {
+  Network n;
+  n.start = "zero";
+  n.buses = {{"dc", 700, "pn"}};
+  n.elements = {
+      Battery{.name = "b",
+              .bus = "dc",
+              .capacity_C = 1e9,
+              .open_circuit = {{0, 700}, {1, 700}},
+              .resistance_ohm = 0.1,
+              .fast_ohm = 0.05,
+              .fast_time_s = 0.01,
+              .slow_ohm = 0.02,
+              .slow_time_s = 0.1},
+      Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 700},  // stiff beside it
+      Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e3}};
+  Plant plant = compile(n, 100e-6);
+  for (const double t : {5e-3, 20e-3, 80e-3}) {
+    while (plant.time_s() < t - 1e-9) ASSERT_EQ(plant.step(), Status::running);
+    const double i = value(plant, "b.i");
+    const double sag = 0.1 + 0.05 * (1 - std::exp(-t / 0.01)) + 0.02 * (1 - std::exp(-t / 0.1));
+    EXPECT_NEAR(700 - value(plant, "b.i") * 700, i * sag, 2e-3 * i * sag + 1e-6) << t;
+  }
 }
 
 }  // namespace

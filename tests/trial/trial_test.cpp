@@ -119,10 +119,13 @@ RunOptions in_processes() {
 }
 
 /// Paced runs share the machine with others, which may hold a relay's process back for longer than a
-/// tolerance: a paced trial counts as failed when it fails three times in a row.
+/// tolerance: a paced trial counts as failed when it fails six times in a row.
 TrialResult run_paced(const Case& all, const Trial& trial) {
   TrialResult result = run_trial(all, trial, in_processes());
-  for (int again = 0; again < 2 && !result.passed(); ++again) result = run_trial(all, trial, in_processes());
+  for (int again = 0; again < 5 && !result.passed(); ++again) {
+    std::this_thread::sleep_for(std::chrono::milliseconds(200));
+    result = run_trial(all, trial, in_processes());
+  }
   return result;
 }
 

@@ -49,4 +49,34 @@ inline const Table& table(const DcSource*) {
   return built;
 }
 
+/// A battery between the poles p and n: open-circuit voltage over state of charge, behind a resistance and
+/// two R-C pairs.
+struct Battery {
+  std::string name;
+  std::string bus;
+  double capacity_C = unset;
+  double charge = 0.5;
+  Points open_circuit;
+  double resistance_ohm = unset;
+  double fast_ohm = 0, fast_time_s = 1;
+  double slow_ohm = 0, slow_time_s = 60;
+};
+
+inline const Table& table(const Battery*) {
+  static const Table built =
+      TableOf<Battery>("battery", "battery between the poles p and n of a d.c. bus")
+          .bus("bus", &Battery::bus, "bus with poles p and n")
+          .quantity("capacity", &Battery::capacity_C, "A h", above(0), "from full to empty")
+          .quantity("charge", &Battery::charge, "%", within(0, 1), "state of charge at the start")
+          .points("open_circuit", &Battery::open_circuit, "%", "V",
+                  "open-circuit voltage over state of charge, such as [\"0 %: 640 V\", \"100 %: 820 V\"]")
+          .quantity("resistance", &Battery::resistance_ohm, "ohm", above(0), "felt at once")
+          .quantity("fast_resistance", &Battery::fast_ohm, "ohm", at_least(0), "of the fast R-C pair")
+          .quantity("fast_time", &Battery::fast_time_s, "s", above(0), "its time constant")
+          .quantity("slow_resistance", &Battery::slow_ohm, "ohm", at_least(0), "of the slow R-C pair")
+          .quantity("slow_time", &Battery::slow_time_s, "s", above(0), "its time constant")
+          .build();
+  return built;
+}
+
 }  // namespace zavrek::network

@@ -44,6 +44,7 @@ using Element = std::variant<Source,              //
                              Bridge,              //
                              DcLink,              //
                              DcSource,            //
+                             Battery,             //
                              Breaker,             //
                              Disconnector,        //
                              EarthingSwitch,      //
