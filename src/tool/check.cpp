@@ -48,8 +48,8 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
                                                              " (travel time of the shortest line)");
   text += row("buses", fmt::format("{}", s.buses));
   text += row("nodes", fmt::format("{} unknown, {} imposed by sources", s.nodes, s.known_nodes));
-  text += row("partitions", fmt::format("{} in {} shards, the largest of {} nodes", s.partitions, s.shards,
-                                        s.largest_partition));
+  text += row("partitions", fmt::format("{} (shards for cores: {}), the largest of {} nodes", s.partitions,
+                                        s.shards, s.largest_partition));
   text += row("states", fmt::format("{}", s.states));
   text += row("bound on step work",
               fmt::format("{} numbers read by a solve; {} nodes in switched blocks; {} events in one step",
