@@ -1,5 +1,6 @@
 // A relay in the same process as the plant: sample a current, feed the relay, let its trip open the
 // breaker. The trip time follows from IEC 60255-151, t = T 0.14 / (M^0.02 - 1).
+#include <algorithm>
 #include <cmath>
 #include <cstdio>
 
@@ -28,9 +29,13 @@ int main() {
 
   protection::RelaySettings settings;
   settings.name = "R1";
-  settings.stages = {
-      {.name = "phase1", .characteristic = "IEC normal inverse", .pickup_A = 400, .time_multiplier = 0.1}};
-  protection::OvercurrentRelay relay(settings, 4000, 50);
+  protection::Stage stage;
+  stage.name = "phase1";
+  stage.characteristic = "IEC normal inverse";
+  stage.pickup_A = 400;
+  stage.time_multiplier = 0.1;
+  settings.functions = {stage};
+  protection::Relay relay(settings, 4000, 50);
 
   const double struck_s = 0.1;
   plant.close(plant.operable("fault"), struck_s);
@@ -45,8 +50,9 @@ int main() {
     relay.push(sample);
     if (relay.trip() && !tripped) {
       tripped = true;
-      const double expected = settings.stages[0].operate_time_s(relay.phase_rms_A());
-      std::printf("fault current %.0f A: %.3f s by the formula\n", relay.phase_rms_A(), expected);
+      const auto& measured = relay.measured().ends[0].current;
+      const double current = std::max({std::abs(measured[0]), std::abs(measured[1]), std::abs(measured[2])});
+      std::printf("fault current %.0f A: %.3f s by the formula\n", current, stage.operate_time_s(current));
       std::printf("R1 trips after %.3f s\n", plant.time_s() - struck_s);
       plant.open(plant.operable("Q1"), plant.time_s());
     }

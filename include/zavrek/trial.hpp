@@ -35,8 +35,11 @@ struct Device {
                                     ///< "outside": already there, on the interface
   std::string settings;             ///< file, relative to the case: what a stand-in runs with
   std::string approved;             ///< file with the settings it should have; `settings` when empty
-  std::string reads;                ///< stream
+  std::vector<std::string> reads;   ///< streams, one for each of its places
   std::vector<std::string> trips;   ///< breakers that its trip opens
+  std::vector<std::string> opens;   ///< "BREAKER: OUTPUT"
+  std::vector<std::string> closes;  ///< "BREAKER: OUTPUT"
+  std::vector<std::string> inputs;  ///< "NAME: DEVICE.OUTPUT" or "NAME: BREAKER", on while that is closed
   int appid = 1;                    ///< of its GOOSE
   protection::RelaySettings relay;  ///< from `settings`
   protection::RelaySettings approved_relay;  ///< from `approved`; expectations follow these

@@ -155,19 +155,33 @@ class GooseSubscriber {
   long long malformed_ = 0;
 };
 
+/// A stream that a stand-in reads.
+struct StreamPort {
+  std::string id = "S1";
+  std::uint16_t appid = 0x4000;
+};
+/// A binary input of a stand-in: one entry of a GOOSE publisher's data set.
+struct InputPort {
+  std::string name;
+  std::string publisher;
+  std::uint16_t appid = 0;
+  std::size_t entry = 0;
+};
+
 /// How a relay stand-in is reached.
 struct StandInPorts {
   std::string name = "R1";
-  std::uint16_t stream_appid = 0x4000;
-  std::string stream_id = "S1";
+  std::vector<StreamPort> streams{StreamPort{}};  ///< one for each of its places
+  std::vector<InputPort> inputs;
   std::uint16_t goose_appid = 0x0001;
   double rate_Hz = 4000;
   double frequency_Hz = 50;
 };
 
-/// An overcurrent relay between two wires: sampled values in, GOOSE (start, trip) out. Lost samples are
-/// bridged with the last value up to a quarter cycle; beyond that the relay starts afresh. Samples whose
-/// quality is bad are treated as lost.
+/// A relay between two wires: sampled values (and GOOSE for its inputs) in, GOOSE (start, trip, further
+/// outputs) out. Samples of several streams go together by their count. Lost samples are bridged with the
+/// last value up to a quarter cycle; beyond that the relay starts afresh. Samples whose quality is bad are
+/// treated as lost.
 class RelayStandIn {
  public:
   RelayStandIn(protection::RelaySettings settings, StandInPorts ports);
@@ -179,23 +193,35 @@ class RelayStandIn {
   [[nodiscard]] long long samples() const { return samples_; }
   [[nodiscard]] long long lost() const { return lost_; }
   [[nodiscard]] long long malformed() const { return malformed_; }
-  [[nodiscard]] const protection::OvercurrentRelay& relay() const { return relay_; }
+  [[nodiscard]] const protection::Relay& relay() const { return relay_; }
 
  private:
+  void take_sample(std::size_t stream);
+  void take_input(Bytes frame, std::int64_t now_ns);
   void bridge(int missing);
-  protection::OvercurrentRelay relay_;
+  void push(std::int64_t now_ns, Link& link);
+
+  struct Input {
+    std::size_t place;  // of the relay's inputs
+    std::size_t entry;
+    GooseSubscriber subscriber;
+  };
+  protection::Relay relay_;
   StandInPorts ports_;
   GoosePublisher publisher_;
   SampledValues incoming_;
-  protection::Sample last_{};
-  std::vector<bool> outputs_{false, false};
-  int expected_ = -1;
+  std::vector<Input> inputs_;
+  std::vector<protection::Sample> last_;  // per stream
+  std::vector<char> arrived_;             // per stream: has the sample that is being gathered
+  std::vector<bool> outputs_;
+  int gathering_ = -1;  // count of that sample
   long long samples_ = 0;
   long long lost_ = 0;
   long long malformed_ = 0;
 };
 
-/// The message a stand-in publishes, and a subscriber to it.
+/// The message a stand-in publishes (its two entries are those of a relay without further outputs), and a
+/// subscriber to it.
 [[nodiscard]] Goose stand_in_message(const StandInPorts& ports);
 [[nodiscard]] GooseSubscriber stand_in_subscriber(const StandInPorts& ports);
 

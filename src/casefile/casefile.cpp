@@ -118,12 +118,18 @@ control::Description read_control(Reader& reader) {
 protection::RelaySettings read_settings(Reader& reader) {
   protection::RelaySettings settings;
   settings.name = std::filesystem::path(reader.file()).stem().string();
-  reader.fields(reader.root(), "relay", {target(settings)}, {"stage"});
-  reader.each_named("stage", [&](const std::string& name, const toml::table& body) {
-    protection::Stage stage;
-    stage.name = name;
-    reader.fields(body, "stage." + name, {target(stage)});
-    settings.stages.push_back(std::move(stage));
+  std::vector<std::string> kinds;
+  protection::for_each_kind([&](const auto* null) { kinds.push_back(table(null).kind); });
+  reader.fields(reader.root(), "relay", {target(settings)}, kinds);
+  protection::for_each_kind([&](auto* null) {
+    using Kind = std::remove_pointer_t<decltype(null)>;
+    const std::string kind = table(null).kind;
+    reader.each_named(kind, [&](const std::string& name, const toml::table& body) {
+      Kind function;
+      function.name = name;
+      reader.fields(body, kind + "." + name, {target(function)});
+      settings.functions.emplace_back(std::move(function));
+    });
   });
   reader.report_by_name(protection::validate(settings));
   return settings;
@@ -387,7 +393,7 @@ std::vector<const network::Table*> all_tables() {
   tables.push_back(&table(static_cast<const trial::Stream*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Device*>(nullptr)));
   tables.push_back(&table(static_cast<const protection::RelaySettings*>(nullptr)));
-  tables.push_back(&table(static_cast<const protection::Stage*>(nullptr)));
+  protection::for_each_kind([&](const auto* null) { tables.push_back(&table(null)); });
   tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Operation*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));

@@ -1,93 +1,180 @@
-#include <algorithm>
-#include <cmath>
-#include <numbers>
+#include "zavrek/protection/relay.hpp"
 
-#include "zavrek/protection.hpp"
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "protection/function.hpp"
 
 namespace zavrek::protection {
 
-CyclePhasor::CyclePhasor(int samples_per_cycle) : length_(samples_per_cycle) {
-  const auto n = static_cast<std::size_t>(length_);
-  window_.assign(2 * n, 0.0);
-  for (std::size_t k = 0; k < n; ++k) {
-    // k counts from the oldest sample of the window; the newest stands at angle zero.
-    const double angle = 2 * std::numbers::pi * (static_cast<double>(k) - (length_ - 1)) / length_;
-    cosine_.push_back(2.0 / length_ * std::cos(angle));
-    sine_.push_back(-2.0 / length_ * std::sin(angle));
-  }
+namespace {
+
+constexpr std::size_t start_bit = 0;
+constexpr std::size_t trip_bit = 1;
+constexpr std::size_t most_conditions = 3;
+
+MeasuringOptions measuring_of(const RelaySettings& settings, double rate_Hz, double frequency_Hz, int ends) {
+  const auto stages = settings.all<Stage>();
+  const bool harmonics = !settings.all<Differential>().empty() ||
+                         std::any_of(stages.begin(), stages.end(),
+                                     [](const Stage* s) { return network::is_set(s->second_harmonic); });
+  return {.rate_Hz = rate_Hz,
+          .frequency_Hz = frequency_Hz,
+          .filter = filter_of(settings.filter),
+          .ends = ends,
+          .neutral_channel = settings.earth == "neutral",
+          .harmonics = harmonics,
+          .track_frequency = settings.track_frequency,
+          .current_scale = settings.current_scale(),
+          .voltage_scale = settings.voltage_scale()};
 }
 
-void CyclePhasor::push(double value) noexcept {
-  newest_ = newest_ + 1 == length_ ? 0 : newest_ + 1;
-  window_[static_cast<std::size_t>(newest_)] = value;
-  window_[static_cast<std::size_t>(newest_ + length_)] = value;
+RelaySettings checked(RelaySettings settings) {
+  if (auto flaws = validate(settings); !flaws.empty()) throw Error(std::move(flaws));
+  return settings;
 }
 
-void CyclePhasor::clear() noexcept { std::fill(window_.begin(), window_.end(), 0.0); }
+}  // namespace
 
-std::complex<double> CyclePhasor::peak() const noexcept {
-  const double* oldest = &window_[static_cast<std::size_t>(newest_) + 1];
-  double real = 0;
-  double imaginary = 0;
-  for (int k = 0; k < length_; ++k) {
-    real += cosine_[static_cast<std::size_t>(k)] * oldest[k];
-    imaginary += sine_[static_cast<std::size_t>(k)] * oldest[k];
+struct Relay::Row {
+  std::unique_ptr<Function> function;  // null: the relay's own start and trip, made of its functions'
+  std::size_t index = 0;               // of the settings
+  std::size_t first_bit = 0, bit_count = 0;
+  bool trips = false;
+  Condition blocked;
+  std::vector<Condition> conditions;
+};
+
+Relay::Relay(Relay&&) noexcept = default;
+Relay::~Relay() = default;
+
+Relay::Relay(RelaySettings settings, double rate_Hz, double frequency_Hz, int ends)
+    : settings_(checked(std::move(settings))),
+      interval_s_(1 / rate_Hz),
+      measuring_(measuring_of(settings_, rate_Hz, frequency_Hz, ends)),
+      names_{"start", "trip"},
+      outputs_(outputs_of(settings_)),
+      output_bits_{start_bit, trip_bit} {
+  const Surroundings around{settings_, frequency_Hz};
+  std::vector<Row> rows;
+  for (const FunctionSettings& function : settings_.functions) {
+    Row row;
+    row.function = std::visit([&](const auto& s) { return make_function(s, around); }, function);
+    row.index = rows.size();
+    row.trips = base_of(function).trips;
+    const std::string& name = base_of(function).name;
+    const bool output = std::holds_alternative<Output>(function);
+    own_start_ = own_start_ && !(output && name == "start");
+    own_trip_ = own_trip_ && !(output && name == "trip");
+    row.first_bit = output && name == "start"  ? start_bit
+                    : output && name == "trip" ? trip_bit
+                                               : names_.size();
+    const auto signals = signals_of(function);
+    row.bit_count = signals.size();
+    if (row.first_bit > trip_bit) {
+      if (output) output_bits_.push_back(names_.size());
+      for (const std::string& signal : signals) names_.push_back(signal.empty() ? name : name + "." + signal);
+    }
+    rows.push_back(std::move(row));
   }
-  return {real, imaginary};
+  // Conditions, now that all signals have their place; inputs are known by their use.
+  std::vector<std::vector<std::size_t>> needs(rows.size() + 1);  // of each row: bits
+  for (Row& row : rows) {
+    const auto find = [&](const std::string& name) {
+      if (name.starts_with("input.") && std::find(names_.begin(), names_.end(), name) == names_.end()) {
+        inputs_.push_back(name.substr(6));
+        input_bits_.push_back(names_.size());
+        names_.push_back(name);
+      }
+      needs[row.index].push_back(find_signal(name));
+      return needs[row.index].back();
+    };
+    row.blocked = Condition(base_of(settings_.functions[row.index]).blocked_by, find);
+    for (const std::string& text : row.function->conditions()) row.conditions.emplace_back(text, find);
+  }
+  bits_.assign(names_.size(), 0);
+
+  // Each after what it needs; a row within a loop sees what was there one sample before.
+  Row own;
+  own.index = rows.size();
+  const auto row_of = [&](std::size_t bit) {
+    for (const Row& row : rows) {
+      if (bit >= row.first_bit && bit < row.first_bit + row.bit_count) return row.index;
+    }
+    return bit <= trip_bit ? own.index : needs.size();
+  };
+  std::vector<char> visited(needs.size(), 0);
+  std::vector<std::size_t> order;
+  const auto visit = [&](auto&& self, std::size_t index) -> void {
+    if (index >= needs.size() || visited[index]) return;
+    visited[index] = 1;
+    if (index == own.index) {
+      for (const Row& row : rows) {
+        if (row.trips) self(self, row.index);
+      }
+    } else {
+      for (const std::size_t bit : needs[index]) self(self, row_of(bit));
+    }
+    order.push_back(index);
+  };
+  for (std::size_t k = 0; k < needs.size(); ++k) visit(visit, k);
+  for (const std::size_t index : order)
+    rows_.push_back(index == own.index ? std::move(own) : std::move(rows[index]));
 }
 
-double CyclePhasor::rms() const noexcept { return std::abs(peak()) / std::numbers::sqrt2; }
-
-OvercurrentRelay::OvercurrentRelay(RelaySettings settings, double rate_Hz, double frequency_Hz)
-    : settings_(std::move(settings)), interval_s_(1 / rate_Hz) {
-  if (auto flaws = validate(settings_); !flaws.empty()) throw Error(std::move(flaws));
-  const double per_cycle = rate_Hz / frequency_Hz;
-  if (per_cycle < 4 || std::abs(per_cycle - std::round(per_cycle)) > 1e-6) {
-    throw Error("a relay needs a whole number of samples in a cycle, at least 4");
-  }
-  phasors_.assign(4, CyclePhasor(static_cast<int>(std::round(per_cycle))));
-  for (const Stage& stage : settings_.stages)
-    states_.push_back({find_curve(stage.characteristic), false, false, 0});
+std::size_t Relay::find_signal(const std::string& name) const {
+  const auto found = std::find(names_.begin(), names_.end(), name);
+  if (found == names_.end()) throw Error(fmt::format("no signal \"{}\"{}", name, suggestion(name, names_)));
+  return static_cast<std::size_t>(found - names_.begin());
 }
 
-void OvercurrentRelay::reset() noexcept {
-  for (CyclePhasor& phasor : phasors_) phasor.clear();
-  for (StageState& state : states_) state = {state.curve, false, false, 0};
-  start_ = trip_ = false;
+void Relay::reset() noexcept {
+  measuring_.clear();
+  std::fill(bits_.begin(), bits_.end(), char{0});
+  for (Row& row : rows_) {
+    if (row.function) row.function->rest();
+  }
+  tripped_by_.reset();
 }
 
-void OvercurrentRelay::push(const Sample& sample) noexcept {
-  const double residual = settings_.earth == "neutral"
-                              ? sample.current_A[3]
-                              : sample.current_A[0] + sample.current_A[1] + sample.current_A[2];
-  for (std::size_t k = 0; k < 3; ++k) phasors_[k].push(sample.current_A[k]);
-  phasors_[3].push(residual);
-  phase_A_ = std::max({phasors_[0].rms(), phasors_[1].rms(), phasors_[2].rms()});
-  earth_A_ = phasors_[3].rms();
-  start_ = trip_ = false;
-  for (std::size_t k = 0; k < states_.size(); ++k) {
-    const Stage& stage = settings_.stages[k];
-    advance(stage, states_[k], (stage.quantity == "earth" ? earth_A_ : phase_A_) * settings_.scale());
-    start_ = start_ || states_[k].started;
-    trip_ = trip_ || states_[k].tripped;
-  }
+void Relay::push(std::span<const Sample> samples) noexcept {
+  measuring_.push(samples);
+  decide(measuring_.measured(), interval_s_);
 }
 
-void OvercurrentRelay::advance(const Stage& stage, StageState& state, double current_A) noexcept {
-  const double threshold = state.started ? stage.drop_off * stage.pickup_A : stage.pickup_A;
-  if (!(current_A > threshold)) {
-    state = {state.curve, false, false, 0};
-    return;
+void Relay::decide(const Measured& measured, double dt_s) noexcept {
+  const bool tripped = trip();
+  for (Row& row : rows_) {
+    if (!row.function) {
+      bool start = false, trip = false;
+      for (const Row& other : rows_) {
+        if (!other.trips) continue;
+        start = start || bits_[other.first_bit] != 0;
+        trip = trip || bits_[other.first_bit + 1] != 0;
+      }
+      if (own_start_) bits_[start_bit] = start ? 1 : 0;
+      if (own_trip_) bits_[trip_bit] = trip ? 1 : 0;
+      continue;
+    }
+    const std::span<char> own(bits_.data() + row.first_bit, row.bit_count);
+    if (row.blocked.holds(bits_)) {
+      row.function->rest();
+      std::fill(own.begin(), own.end(), char{0});
+      continue;
+    }
+    std::array<bool, most_conditions> holds{};
+    for (std::size_t k = 0; k < row.conditions.size(); ++k) holds[k] = row.conditions[k].holds(bits_);
+    row.function->run({measured, dt_s, std::span(holds.data(), row.conditions.size())}, own);
   }
-  state.started = true;
-  if (!state.curve) {
-    state.progress += stage.delay_s > 0 ? interval_s_ / stage.delay_s : 1;
-  } else if (current_A > stage.pickup_A) {  // between drop-off and pickup it holds
-    const double multiple = std::min(current_A / stage.pickup_A, stage.flat_above);
-    state.progress += interval_s_ / state.curve->time_s(multiple, stage.time_multiplier);
+  if (!trip() || tripped || tripped_by_) return;
+  tripped_before_s_ = 0;
+  for (const Row& row : rows_) {
+    if (!row.function || !row.trips || bits_[row.first_bit + 1] == 0) continue;
+    if (tripped_by_ && row.function->tripped_before_s() <= tripped_before_s_) continue;
+    tripped_by_ = row.index;
+    tripped_before_s_ = row.function->tripped_before_s();
   }
-  // A millionth of a sample's slack: a delay that is a whole number of samples must not take one more.
-  if (state.progress >= 1 - 1e-6) state.tripped = true;
 }
 
 }  // namespace zavrek::protection

@@ -125,17 +125,19 @@ void add_judging(CLI::App& app, Words& words, int& code) {
 }
 
 void add_processes(CLI::App& app, Words& words, int& code) {
-  CLI::App* verb = app.add_subcommand(
-      "relay", "an overcurrent relay as a process of its own: sampled values in, GOOSE out");
-  auto& ports = words.relay.ports;
+  CLI::App* verb =
+      app.add_subcommand("relay", "a relay as a process of its own: sampled values in, GOOSE out");
   verb->add_option("settings", words.relay.settings, "its settings file")->required();
-  verb->add_option("--name", ports.name, "its name, and the identifier of its GOOSE");
+  verb->add_option("--name", words.relay.name, "its name, and the identifier of its GOOSE");
   verb->add_option("--interface", words.relay.interface, "network interface");
   verb->add_option("--medium", words.relay.medium, "raw packet socket, or the same frames in local datagrams")
       ->check(CLI::IsMember({"automatic", "raw", "datagram"}));
-  verb->add_option("--stream", ports.stream_id, "identifier of the stream that it reads");
-  verb->add_option("--stream-appid", ports.stream_appid, "application identifier of that stream");
-  verb->add_option("--goose-appid", ports.goose_appid, "application identifier of its GOOSE");
+  verb->add_option("--stream", words.relay.streams,
+                   "identifier and application identifier of a stream that it reads, such as S1@16384; one "
+                   "for each of its places");
+  verb->add_option("--input", words.relay.inputs,
+                   "binary input from an entry of a GOOSE message, such as block=R1@17:0");
+  verb->add_option("--goose-appid", words.relay.goose_appid, "application identifier of its GOOSE");
   verb->add_option("--frequency", words.relay.frequency,
                    "nominal frequency; the stream has 80 samples per cycle");
   verb->callback([&] { code = tool::relay(words.relay); });

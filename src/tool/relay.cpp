@@ -1,4 +1,6 @@
+#include <charconv>
 #include <csignal>
+#include <optional>
 
 #include <fmt/format.h>
 
@@ -11,11 +13,43 @@ namespace {
 
 volatile bool stop_requested = false;
 
+[[noreturn]] void refuse(const std::string& option, const std::string& text, const char* example) {
+  throw Error(fmt::format("{} \"{}\" is not understood; write it like {}", option, text, example));
+}
+
+/// A whole number up to `most` that is all of `text`.
+std::optional<unsigned> number_of(const std::string& text, unsigned most) {
+  unsigned value = 0;
+  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (error != std::errc{} || end != text.data() + text.size() || value > most) return std::nullopt;
+  return value;
+}
+
+wire::StreamPort stream_of(const std::string& text) {
+  const std::size_t at = text.rfind('@');
+  const auto appid = at == std::string::npos ? std::nullopt : number_of(text.substr(at + 1), 0xFFFF);
+  if (!appid || at == 0) refuse("--stream", text, "S1@16384");
+  return {text.substr(0, at), static_cast<std::uint16_t>(*appid)};
+}
+
+wire::InputPort input_of(const std::string& text) {
+  const std::size_t equal = text.find('='), at = text.rfind('@'), colon = text.rfind(':');
+  const bool parts = equal != std::string::npos && at != std::string::npos && colon != std::string::npos;
+  if (!parts || !(0 < equal && equal < at && at < colon)) refuse("--input", text, "block=R1@17:0");
+  const auto appid = number_of(text.substr(at + 1, colon - at - 1), 0xFFFF);
+  const auto entry = number_of(text.substr(colon + 1), wire::most_goose_entries - 1);
+  if (!appid || !entry) refuse("--input", text, "block=R1@17:0");
+  return {text.substr(0, equal), text.substr(equal + 1, at - equal - 1), static_cast<std::uint16_t>(*appid),
+          *entry};
+}
+
 }  // namespace
 
 int relay(const RelayOptions& options) {
   const protection::RelaySettings settings = casefile::read_relay_settings(options.settings);
-  wire::StandInPorts ports = options.ports;
+  wire::StandInPorts ports{.name = options.name, .streams = {}, .goose_appid = options.goose_appid};
+  for (const std::string& text : options.streams) ports.streams.push_back(stream_of(text));
+  for (const std::string& text : options.inputs) ports.inputs.push_back(input_of(text));
   ports.frequency_Hz = parse_quantity_as(options.frequency, "Hz");
   ports.rate_Hz = 80 * ports.frequency_Hz;
   std::signal(SIGTERM, [](int) { stop_requested = true; });

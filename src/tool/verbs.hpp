@@ -95,7 +95,10 @@ struct RelayOptions {
   std::string interface = "lo";
   std::string medium = "automatic";
   std::string frequency = "50 Hz";
-  wire::StandInPorts ports;
+  std::string name = "R1";
+  std::vector<std::string> streams{"S1@16384"};  // "ID@APPID"
+  std::vector<std::string> inputs;               // "NAME=PUBLISHER@APPID:ENTRY"
+  std::uint16_t goose_appid = 1;
 };
 [[nodiscard]] int relay(const RelayOptions& options);
 

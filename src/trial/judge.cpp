@@ -1,11 +1,12 @@
 #include "trial/judge.hpp"
 
-#include "zavrek/record/measure.hpp"
-
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 #include <fmt/format.h>
+
+#include "zavrek/record/measure.hpp"
 
 namespace zavrek::trial::internal {
 namespace {
@@ -22,39 +23,41 @@ double tolerance_of(const Expectation& e, double expected_s) {
   return greatest;
 }
 
-/// Course of a current after the inception, as a relay without measuring delay would see it: at each
-/// sample the rms of the cycle that begins there. From the trip on (or the end of the fault) the last
-/// value is held, so that a relay that trips early does not hide what should have happened.
-std::vector<double> course_of(const record::Record& record, const std::vector<const record::Analog*>& sum_of,
-                              double from_s, double until_s) {
-  constexpr double held_s = 30;
-  const std::vector<double> rms = record::fundamental_rms(record, sum_of);
-  const auto cycle = static_cast<std::size_t>(std::lround(record.rate_Hz / record.frequency_Hz));
-  const auto first = static_cast<std::size_t>(std::ceil(from_s * record.rate_Hz - 1e-6)) + cycle - 1;
-  const auto last = std::min(static_cast<std::size_t>(until_s * record.rate_Hz), rms.size() - 1);
-  std::vector<double> course;
-  for (std::size_t k = first; k <= last; ++k) course.push_back(rms[k]);
-  course.resize(course.size() + static_cast<std::size_t>(held_s * record.rate_Hz),
-                course.empty() ? 0 : course.back());
-  return course;
-}
-
+/// What the device saw, to its trip; from there on the last values hold as long as the fault lasts, so that a
+/// relay that trips early does not hide what should have happened.
 protection::ExpectedOperation from_settings(const Device& device, const Outcome& o, double until_s) {
-  const auto& streams = o.all.bench.streams;
-  const auto stream =
-      std::find_if(streams.begin(), streams.end(), [&](const Stream& s) { return s.name == device.reads; });
-  const auto of = [&](std::string_view suffix) {
-    return o.record.find_analog(stream->ct + std::string(suffix));
-  };
-  const std::vector<const record::Analog*> phases{of(".ia"), of(".ib"), of(".ic")};
-  std::vector<double> largest;
-  for (const record::Analog* phase : phases) {
-    const std::vector<double> course = course_of(o.record, {phase}, o.inception_s, until_s);
-    largest.resize(course.size(), 0.0);
-    for (std::size_t k = 0; k < course.size(); ++k) largest[k] = std::max(largest[k], course[k]);
+  protection::Seen seen;
+  seen.frequency_Hz = o.record.frequency_Hz;
+  seen.rate_Hz = samples_per_cycle * seen.frequency_Hz;
+  const auto every = static_cast<std::size_t>(std::lround(o.record.rate_Hz / seen.rate_Hz));
+  const auto end = std::min(o.record.time_s.size(), static_cast<std::size_t>(until_s * o.record.rate_Hz) + 1);
+  for (const std::string& name : device.reads) {
+    const auto& streams = o.all.bench.streams;
+    const auto stream =
+        std::find_if(streams.begin(), streams.end(), [&](const Stream& s) { return s.name == name; });
+    std::array<const std::vector<double>*, 6> columns{};
+    for (std::size_t k = 0; k < 3; ++k) {
+      const char phase = static_cast<char>('a' + k);
+      columns[k] = &o.record.find_analog(stream->ct + ".i" + phase)->samples;
+      columns[3 + k] = &o.record.find_analog(stream->vt + ".v" + phase)->samples;
+    }
+    std::vector<protection::Sample> samples;
+    for (std::size_t row = 0; row < end; row += every) {
+      protection::Sample& sample = samples.emplace_back();
+      for (std::size_t k = 0; k < 3; ++k) {
+        sample.current_A[k] = (*columns[k])[row];
+        sample.voltage_V[k] = (*columns[3 + k])[row];
+        sample.current_A[3] += sample.current_A[k];
+        sample.voltage_V[3] += sample.voltage_V[k];
+      }
+    }
+    seen.ends.push_back(std::move(samples));
   }
-  const std::vector<double> residual = course_of(o.record, phases, o.inception_s, until_s);
-  return protection::expected_operation(device.approved_relay, largest, residual, 1 / o.record.rate_Hz);
+  seen.inception = std::min(seen.ends.front().size(),
+                            static_cast<std::size_t>(std::ceil(o.inception_s * seen.rate_Hz - 1e-6)));
+  seen.hold_s = std::max(0.0, o.lasts_until_s - until_s);
+  seen.inputs = o.rig.inputs_of(device, o.inception_s);
+  return protection::expected_operation(device.approved_relay, seen);
 }
 
 void judge_time(const Expectation& e, double expected_s, std::optional<double> measured_s, Verdict& verdict) {

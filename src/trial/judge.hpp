@@ -12,6 +12,7 @@ struct Outcome {
   const record::Record& record;
   double inception_s;
   double ended_s;
+  double lasts_until_s;  ///< the fault; the end of the run when there is none
 };
 
 [[nodiscard]] Verdict judge(const Expectation& expectation, const Outcome& outcome);

@@ -14,7 +14,6 @@ namespace {
 
 constexpr int frames_per_step = 16;
 constexpr int startup_ms = 3000;
-constexpr const char* output_names[] = {"start", "trip"};
 
 wire::Medium medium_of(const std::string& word) {
   if (word == "raw") return wire::Medium::raw;
@@ -125,21 +124,56 @@ double Rig::value(const Recorded& recorded) const noexcept {
 
 void Rig::add_devices(const Case& all, const RunOptions& options) {
   for (const Device& device : all.bench.devices) {
-    Party party;
-    party.device = &device;
-    while (all.bench.streams[party.stream].name != device.reads) ++party.stream;
     const std::string& place = options.place.empty() ? device.place : options.place;
-    party.remote = place != "plant";
-    if (party.remote) {
-      wire::StandInPorts ports{.name = device.name, .goose_appid = static_cast<std::uint16_t>(device.appid)};
-      party.subscriber = std::make_unique<wire::GooseSubscriber>(wire::stand_in_subscriber(ports));
-      sources_[party.stream].sent = true;
-    } else {
-      party.relay =
-          std::make_unique<protection::OvercurrentRelay>(device.relay, rate_Hz_, all.network.frequency_Hz);
+    Seat seat{Party(device, place != "plant", all.network.frequency_Hz), {}, {}, {}, {}, {}, 0, false};
+    for (const std::string& name : device.reads) {
+      std::size_t stream = 0;
+      while (all.bench.streams[stream].name != name) ++stream;
+      seat.streams.push_back(stream);
+      sources_[stream].sent = sources_[stream].sent || seat.party.remote();
     }
-    for (const std::string& breaker : device.trips) party.trips.push_back(plant_.operable(breaker));
-    parties_.push_back(std::move(party));
+    seat.samples.resize(seat.streams.size());
+    const auto& outputs = seat.party.outputs();
+    seat.outputs.assign(outputs.size(), 0);
+    for (const std::string& breaker : device.trips)
+      seat.commands.push_back({1, plant_.operable(breaker), false});
+    for (const auto* list : {&device.opens, &device.closes}) {
+      for (const std::string& text : *list) {
+        const auto [breaker, output] = split_pair(text);
+        const auto at = std::find(outputs.begin(), outputs.end(), output) - outputs.begin();
+        seat.commands.push_back(
+            {static_cast<std::size_t>(at), plant_.operable(breaker), list == &device.closes});
+      }
+    }
+    seats_.push_back(std::move(seat));
+  }
+  for (Seat& seat : seats_) wire_inputs(seat);
+}
+
+/// Of relays in this process; a process of its own reads its inputs from the wire.
+void Rig::wire_inputs(Seat& seat) {
+  if (!seat.party.relay()) return;
+  const auto& known = seat.party.relay()->inputs();
+  for (const std::string& text : seat.party.device().inputs) {
+    const auto [name, source] = split_pair(text);
+    const auto input = static_cast<std::size_t>(std::find(known.begin(), known.end(), name) - known.begin());
+    if (input == known.size()) continue;  // no condition uses it
+    const std::string owner = source.substr(0, source.find('.'));
+    InputWire wire{input, -1, 0};
+    if (owner.size() < source.size()) {
+      while (seats_[static_cast<std::size_t>(++wire.seat)].party.device().name != owner) {
+      }
+      const auto& outputs = seats_[static_cast<std::size_t>(wire.seat)].party.outputs();
+      wire.which = static_cast<std::size_t>(
+          std::find(outputs.begin(), outputs.end(), source.substr(owner.size() + 1)) - outputs.begin());
+    } else {
+      for (const auto& element : case_.network.elements) {
+        if (!std::holds_alternative<network::Breaker>(element)) continue;
+        if (network::name_of(element) == source) break;
+        ++wire.which;
+      }
+    }
+    seat.inputs.push_back(wire);
   }
 }
 
@@ -169,8 +203,9 @@ void Rig::ready_record(const Case& all, double duration_s, const std::vector<std
   const auto add_binary = [&](std::string name, bool normal) {
     record_.binaries.push_back({std::move(name), normal, std::vector<std::uint8_t>(rows, 0)});
   };
-  for (const Party& party : parties_) {
-    for (const char* output : output_names) add_binary(party.device->name + "." + output, false);
+  for (const Seat& seat : seats_) {
+    for (const std::string& output : seat.party.outputs())
+      add_binary(seat.party.device().name + "." + output, false);
   }
   for (const auto& element : all.network.elements) {
     if (!std::holds_alternative<network::Breaker>(element)) continue;
@@ -206,7 +241,7 @@ void Rig::record_transformers(const Case& all, std::size_t rows) {
 }
 
 bool Rig::has_remote() const {
-  return std::any_of(parties_.begin(), parties_.end(), [](const Party& party) { return party.remote; });
+  return std::any_of(seats_.begin(), seats_.end(), [](const Seat& seat) { return seat.party.remote(); });
 }
 
 std::int64_t Rig::wall_ns() const noexcept { return pace::system_clock().now_ns(); }
@@ -216,26 +251,30 @@ std::string Rig::start_devices() {
   const std::string& interface = options_.interface.empty() ? case_.bench.interface : options_.interface;
   link_ = wire::open_link(interface, medium_of(case_.bench.medium), {wire::ethertype_goose, std::nullopt});
   medium_ = link_->description();
-  for (Party& party : parties_) {
-    if (!party.remote || (options_.place.empty() ? party.device->place : options_.place) != "process")
+  for (const std::string& breaker : breakers_told(case_.bench)) {
+    told_breakers_.push_back(
+        static_cast<std::size_t>(std::find(breakers_.begin(), breakers_.end(), breaker) - breakers_.begin()));
+  }
+  if (!told_breakers_.empty()) {
+    wire::Goose message = wire::stand_in_message({.name = bench_goose_id, .goose_appid = bench_goose_appid});
+    told_.assign(told_breakers_.size(), false);
+    message.entries = told_;
+    positions_ = std::make_unique<wire::GoosePublisher>(message);
+  }
+  for (Seat& seat : seats_) {
+    if (!seat.party.remote() ||
+        (options_.place.empty() ? seat.party.device().place : options_.place) != "process")
       continue;
-    const Stream& stream = case_.bench.streams[party.stream];
-    party.process = std::make_unique<ChildProcess>(
-        options_.relay_program,
-        std::vector<std::string>{"relay", (case_.folder / party.device->settings).string(), "--name",
-                                 party.device->name, "--interface", interface, "--medium", case_.bench.medium,
-                                 "--stream", stream.name, "--stream-appid", std::to_string(stream.appid),
-                                 "--goose-appid", std::to_string(party.device->appid), "--frequency",
-                                 print_quantity(case_.network.frequency_Hz, "Hz")});
+    seat.party.start_process(options_.relay_program, case_.folder, case_.bench, interface,
+                             case_.network.frequency_Hz);
   }
   const std::int64_t until = wall_ns() + startup_ms * 1'000'000LL;
   for (;;) {
     poll_wire();
-    const auto mute = std::find_if(parties_.begin(), parties_.end(), [&](const Party& party) {
-      return party.remote && !party.subscriber->heard();
-    });
-    if (mute == parties_.end()) return {};
-    if (wall_ns() > until || (mute->process && !mute->process->running())) return mute->device->name;
+    const auto mute =
+        std::find_if(seats_.begin(), seats_.end(), [](const Seat& seat) { return !seat.party.heard(); });
+    if (mute == seats_.end()) return {};
+    if (wall_ns() > until || mute->party.process_ended()) return mute->party.device().name;
     (void)link_->wait(5);
   }
 }
@@ -259,7 +298,7 @@ bool Rig::advance() noexcept {
   if (link_) poll_wire();
   judge_outputs();
   return !diverged_ &&
-         std::none_of(parties_.begin(), parties_.end(), [](const Party& party) { return party.silent; });
+         std::none_of(seats_.begin(), seats_.end(), [](const Seat& seat) { return seat.silent; });
 }
 
 void Rig::take_samples() noexcept {
@@ -284,16 +323,14 @@ void Rig::take_samples() noexcept {
 
 void Rig::take_row(double share) noexcept {
   const bool room = rows_ < record_.time_s.size();
-  for (std::size_t s = 0; s < sources_.size(); ++s) {
-    const Source& source = sources_[s];
-    protection::Sample sample;
+  for (Source& source : sources_) {
+    protection::Sample& sample = source.taken;
     for (std::size_t k = 0; k < 4; ++k) {
       sample.current_A[k] =
           source.before.current_A[k] + share * (source.now.current_A[k] - source.before.current_A[k]);
       sample.voltage_V[k] =
           source.before.voltage_V[k] + share * (source.now.voltage_V[k] - source.before.voltage_V[k]);
     }
-    if (next_row_ % rows_per_sample_ == 0) send_sample(s, sample);
     for (std::size_t k = 0; room && k < 3; ++k) {
       if (source.current_column != none)
         record_.analogs[source.current_column + k].samples[rows_] = sample.current_A[k];
@@ -301,20 +338,31 @@ void Rig::take_row(double share) noexcept {
         record_.analogs[source.voltage_column + k].samples[rows_] = sample.voltage_V[k];
     }
   }
+  if (next_row_ % rows_per_sample_ == 0) send_samples();
   if (room) record_row(share);
 }
 
 /// To the relays in this process, and onto the wire.
-void Rig::send_sample(std::size_t index, const protection::Sample& sample) noexcept {
-  Source& source = sources_[index];
-  for (Party& party : parties_) {
-    if (party.relay && party.stream == index) party.relay->push(sample);
+void Rig::send_samples() noexcept {
+  for (Seat& seat : seats_) {
+    protection::Relay* relay = seat.party.relay();
+    if (!relay) continue;
+    for (const InputWire& wire : seat.inputs) {
+      relay->set_input(wire.input,
+                       wire.seat < 0 ? breaker_closed_[wire.which]
+                                     : seats_[static_cast<std::size_t>(wire.seat)].outputs[wire.which] != 0);
+    }
+    for (std::size_t k = 0; k < seat.streams.size(); ++k) seat.samples[k] = sources_[seat.streams[k]].taken;
+    seat.party.push(seat.samples);
   }
-  if (!source.sent || !link_) return;
-  wire::put_sample(sample, source.message);
+  if (!link_) return;
   const long long number = next_row_ / rows_per_sample_;
-  source.message.count = static_cast<std::uint16_t>(number % static_cast<long long>(rate_Hz_));
-  link_->send(wire::Bytes(frame_).first(wire::encode(source.message, frame_)));
+  for (Source& source : sources_) {
+    if (!source.sent) continue;
+    wire::put_sample(source.taken, source.message);
+    source.message.count = static_cast<std::uint16_t>(number % static_cast<long long>(rate_Hz_));
+    link_->send(wire::Bytes(frame_).first(wire::encode(source.message, frame_)));
+  }
 }
 
 void Rig::record_row(double share) noexcept {
@@ -324,8 +372,9 @@ void Rig::record_row(double share) noexcept {
         recorded_before_[k] + share * (recorded_now_[k] - recorded_before_[k]);
   }
   std::size_t column = 0;
-  for (const Party& party : parties_) {
-    for (const bool output : party.outputs) record_.binaries[column++].samples[rows_] = output;
+  for (const Seat& seat : seats_) {
+    for (const char output : seat.outputs)
+      record_.binaries[column++].samples[rows_] = static_cast<std::uint8_t>(output);
   }
   for (std::size_t k = 0; k < breakers_.size(); ++k)
     record_.binaries[column++].samples[rows_] = breaker_closed_[k];
@@ -337,58 +386,52 @@ void Rig::poll_wire() noexcept {
   for (int k = 0; k < frames_per_step; ++k) {
     const std::size_t length = link_->receive(frame_);
     if (length == 0) break;
-    for (Party& party : parties_) {
-      if (party.remote && party.subscriber->take(wire::Bytes(frame_).first(length), now)) {
-        party.last_heard_s = plant_.time_s();
-      }
+    for (Seat& seat : seats_) {
+      if (seat.party.take(wire::Bytes(frame_).first(length), now)) seat.last_heard_s = plant_.time_s();
     }
   }
-  for (Party& party : parties_) {
-    if (party.remote && party.subscriber->heard()) party.silent = !party.subscriber->alive(now);
-  }
+  for (Seat& seat : seats_) seat.silent = !seat.party.alive(now);
+  if (!positions_) return;
+  for (std::size_t k = 0; k < told_.size(); ++k) told_[k] = breaker_closed_[told_breakers_[k]];
+  positions_->poll(now, told_, *link_);
 }
 
 void Rig::judge_outputs() noexcept {
-  for (std::size_t p = 0; p < parties_.size(); ++p) {
-    Party& party = parties_[p];
-    if (party.relay) {
-      set_output(p, 0, party.relay->start());
-      set_output(p, 1, party.relay->trip());
-    } else if (party.subscriber->heard()) {
-      const auto& entries = party.subscriber->message().entries;
-      for (std::size_t k = 0; k < 2 && k < entries.size(); ++k)
-        set_output(p, static_cast<int>(k), entries[k]);
-    }
+  for (std::size_t s = 0; s < seats_.size(); ++s) {
+    for (std::size_t k = 0; k < seats_[s].outputs.size(); ++k) set_output(s, k, seats_[s].party.shown(k));
   }
   for (std::size_t k = 0; k < breakers_.size(); ++k) {
     const bool closed = plant_.value(breaker_signals_[k]) > 0;
-    if (closed != breaker_closed_[k]) mark(-1, static_cast<int>(k), closed);
+    if (closed != breaker_closed_[k]) mark(-1, k, closed);
     breaker_closed_[k] = closed;
   }
 }
 
-void Rig::set_output(std::size_t index, int output, bool value) noexcept {
-  Party& party = parties_[index];
-  bool& present = party.outputs[static_cast<std::size_t>(output)];
-  if (present == value) return;
-  present = value;
+void Rig::set_output(std::size_t index, std::size_t output, bool value) noexcept {
+  Seat& seat = seats_[index];
+  char& present = seat.outputs[output];
+  if ((present != 0) == value) return;
+  present = value ? 1 : 0;
   mark(static_cast<int>(index), output, value);
-  if (output != 1 || !value) return;
-  for (const emt::OperableId breaker : party.trips) plant_.open(breaker, plant_.time_s());
+  if (!value) return;
+  for (const Command& command : seat.commands) {
+    if (command.output != output) continue;
+    command.close ? plant_.close(command.breaker, plant_.time_s())
+                  : plant_.open(command.breaker, plant_.time_s());
+  }
 }
 
-void Rig::mark(int party, int which, bool rose) noexcept {
-  if (marks_.size() < most_events) marks_.push_back({plant_.time_s(), party, which, rose});
+void Rig::mark(int seat, std::size_t which, bool rose) noexcept {
+  if (marks_.size() < most_events) marks_.push_back({plant_.time_s(), seat, static_cast<int>(which), rose});
 }
 
 std::string Rig::failure() {
   if (diverged_)
     return fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step", plant_.culprit(),
                        plant_.time_s());
-  for (Party& party : parties_) {
-    if (party.silent || (party.process && !party.process->running())) {
-      return fmt::format("no answer from {} since {:.3f} s", party.device->name, party.last_heard_s);
-    }
+  for (Seat& seat : seats_) {
+    if (seat.silent || seat.party.process_ended())
+      return fmt::format("no answer from {} since {:.3f} s", seat.party.device().name, seat.last_heard_s);
   }
   return {};
 }
@@ -396,18 +439,53 @@ std::string Rig::failure() {
 std::optional<double> Rig::first_rise(const std::string& device, const std::string& output,
                                       double from_s) const {
   for (const Mark& mark : marks_) {
-    if (mark.party < 0 || !mark.rose || mark.time_s < from_s) continue;
-    if (parties_[static_cast<std::size_t>(mark.party)].device->name == device &&
-        output == output_names[mark.which]) {
+    if (mark.seat < 0 || !mark.rose || mark.time_s < from_s) continue;
+    const Party& party = seats_[static_cast<std::size_t>(mark.seat)].party;
+    if (party.device().name == device && output == party.outputs()[static_cast<std::size_t>(mark.which)])
       return mark.time_s;
-    }
   }
   return std::nullopt;
 }
 
+std::optional<double> Rig::closed(const std::string& breaker, double from_s) const {
+  for (const Mark& mark : marks_) {
+    if (mark.seat >= 0 || !mark.rose || mark.time_s < from_s) continue;
+    if (breakers_[static_cast<std::size_t>(mark.which)] == breaker) return mark.time_s;
+  }
+  return std::nullopt;
+}
+
+std::vector<protection::Seen::Change> Rig::inputs_of(const Device& device, double zero_s) const {
+  std::vector<protection::Seen::Change> changes;
+  for (const std::string& text : device.inputs) {
+    const auto [name, source] = split_pair(text);
+    const bool breaker = source.find('.') == std::string::npos;
+    if (breaker) {  // as it stood at the start: against the first change, or as it stands now
+      const auto at =
+          static_cast<std::size_t>(std::find(breakers_.begin(), breakers_.end(), source) - breakers_.begin());
+      bool initial = breaker_closed_[at];
+      for (auto mark = marks_.rbegin(); mark != marks_.rend(); ++mark) {
+        if (mark->seat < 0 && static_cast<std::size_t>(mark->which) == at) initial = !mark->rose;
+      }
+      changes.push_back({-zero_s, name, initial});
+    }
+    for (const Mark& mark : marks_) {
+      const std::string of = mark.seat < 0
+                                 ? breakers_[static_cast<std::size_t>(mark.which)]
+                                 : seats_[static_cast<std::size_t>(mark.seat)].party.device().name + "." +
+                                       seats_[static_cast<std::size_t>(mark.seat)]
+                                           .party.outputs()[static_cast<std::size_t>(mark.which)];
+      if (of == source) changes.push_back({mark.time_s - zero_s, name, mark.rose});
+    }
+  }
+  std::stable_sort(changes.begin(), changes.end(),
+                   [](const auto& a, const auto& b) { return a.time_s < b.time_s; });
+  return changes;
+}
+
 std::optional<double> Rig::opened(const std::string& breaker, double from_s) const {
   for (const Mark& mark : marks_) {
-    if (mark.party >= 0 || mark.rose || mark.time_s < from_s) continue;
+    if (mark.seat >= 0 || mark.rose || mark.time_s < from_s) continue;
     if (breakers_[static_cast<std::size_t>(mark.which)] == breaker) return mark.time_s;
   }
   return std::nullopt;
@@ -422,12 +500,17 @@ record::Record Rig::take_record(double trigger_s) {
   record_.start_utc_ns = std::chrono::duration_cast<std::chrono::nanoseconds>(now).count() -
                          static_cast<std::int64_t>(plant_.time_s() * 1e9);
   for (const Mark& mark : marks_) {
-    const bool of_party = mark.party >= 0;
-    const std::string name = of_party ? parties_[static_cast<std::size_t>(mark.party)].device->name + " " +
-                                            output_names[mark.which]
-                                      : breakers_[static_cast<std::size_t>(mark.which)];
+    const auto which = static_cast<std::size_t>(mark.which);
+    const bool of_device = mark.seat >= 0;
+    std::string name;
+    if (of_device) {
+      const Party& party = seats_[static_cast<std::size_t>(mark.seat)].party;
+      name = party.device().name + " " + party.outputs()[which];
+    } else {
+      name = breakers_[which];
+    }
     record_.events.push_back(
-        {mark.time_s, name + (of_party ? (mark.rose ? "" : " off") : (mark.rose ? " closed" : " open"))});
+        {mark.time_s, name + (of_device ? (mark.rose ? "" : " off") : (mark.rose ? " closed" : " open"))});
   }
   return std::move(record_);
 }

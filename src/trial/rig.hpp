@@ -11,14 +11,12 @@
 #include <string>
 #include <vector>
 
-#include "trial/child_process.hpp"
+#include "trial/party.hpp"
 #include "zavrek/emt/study.hpp"
 #include "zavrek/pace/crew.hpp"
 #include "zavrek/trial.hpp"
 
 namespace zavrek::trial::internal {
-
-inline constexpr int samples_per_cycle = 80;
 
 /// The control of a case with what it reads and drives in the plant.
 struct ControlWiring {
@@ -65,6 +63,10 @@ class Rig {
                                                  double from_s) const;
   /// First instant at or after `from_s` at which all poles of the breaker were open.
   [[nodiscard]] std::optional<double> opened(const std::string& breaker, double from_s) const;
+  /// First instant at or after `from_s` at which a pole of the breaker had closed again.
+  [[nodiscard]] std::optional<double> closed(const std::string& breaker, double from_s) const;
+  /// What the binary inputs of a device saw, times counted from `zero_s`.
+  [[nodiscard]] std::vector<protection::Seen::Change> inputs_of(const Device& device, double zero_s) const;
 
   /// The record, trimmed to what was run, with the events as text.
   [[nodiscard]] record::Record take_record(double trigger_s);
@@ -77,15 +79,26 @@ class Rig {
     emt::SignalId signal;
     std::size_t output = none;
   };
-  struct Party {
-    const Device* device = nullptr;
-    std::size_t stream = 0;
-    bool remote = false;
-    std::unique_ptr<protection::OvercurrentRelay> relay;  // place "plant"
-    std::unique_ptr<wire::GooseSubscriber> subscriber;    // remote
-    std::unique_ptr<ChildProcess> process;                // place "process"
-    std::vector<emt::OperableId> trips;
-    std::array<bool, 2> outputs{};  // start, trip
+  /// What an output does to a breaker when it rises.
+  struct Command {
+    std::size_t output;
+    emt::OperableId breaker;
+    bool close;
+  };
+  /// Where a binary input comes from: an output of another seat, or a breaker (seat < 0).
+  struct InputWire {
+    std::size_t input;
+    int seat;
+    std::size_t which;
+  };
+  /// A device at its place in this run.
+  struct Seat {
+    Party party;
+    std::vector<std::size_t> streams;
+    std::vector<protection::Sample> samples;  // of its streams, now
+    std::vector<Command> commands;
+    std::vector<InputWire> inputs;  // of a relay in this process
+    std::vector<char> outputs;      // as seen last
     double last_heard_s = 0;        // plant time
     bool silent = false;
   };
@@ -96,12 +109,12 @@ class Rig {
     std::size_t voltage_column = none;  // another stream's transformers put it there
     bool sent = false;                  // has a remote reader
     wire::SampledValues message;
-    protection::Sample before, now;
+    protection::Sample before, now, taken;
   };
   struct Mark {
     double time_s;
-    int party;  // -1: breaker
-    int which;  // output of a party, or breaker
+    int seat;   // -1: breaker
+    int which;  // output of a seat, or breaker
     bool rose;
   };
 
@@ -114,12 +127,13 @@ class Rig {
   [[nodiscard]] protection::Sample read(const Source& source) const noexcept;
   void take_samples() noexcept;
   void take_row(double share) noexcept;
-  void send_sample(std::size_t source, const protection::Sample& sample) noexcept;
+  void send_samples() noexcept;
+  void wire_inputs(Seat& seat);
   void record_row(double share) noexcept;
   void poll_wire() noexcept;
   void judge_outputs() noexcept;
-  void set_output(std::size_t party, int output, bool value) noexcept;
-  void mark(int party, int which, bool rose) noexcept;
+  void set_output(std::size_t seat, std::size_t output, bool value) noexcept;
+  void mark(int seat, std::size_t which, bool rose) noexcept;
   [[nodiscard]] std::int64_t wall_ns() const noexcept;
 
   const Case& case_;
@@ -131,7 +145,10 @@ class Rig {
   int rows_per_sample_;  // of the record, which may be finer than the streams
   double record_rate_Hz_;
   std::vector<Source> sources_;
-  std::vector<Party> parties_;
+  std::vector<Seat> seats_;
+  std::unique_ptr<wire::GoosePublisher> positions_;  // of breakers that remote devices read
+  std::vector<bool> told_;
+  std::vector<std::size_t> told_breakers_;
   std::unique_ptr<wire::Link> link_;
   std::string medium_;
   std::array<std::uint8_t, wire::longest_frame> frame_{};

@@ -58,9 +58,15 @@ double inception_time(const emt::Plant& plant, const Trial& trial, double freque
   return cycles * cycle;
 }
 
-double duration_of(const Trial& trial, double frequency_Hz) {
+/// When the last of its faults is over, from the inception of the first.
+double fault_ends(const Trial& trial) {
   double last = trial.fault ? trial.fault->lasts_s : 0;
   for (const Disturbance& next : trial.evolves) last = std::max(last, next.after_s + next.lasts_s);
+  return last;
+}
+
+double duration_of(const Trial& trial, double frequency_Hz) {
+  double last = fault_ends(trial);
   for (const Operation& o : trial.operate) last = std::max(last, o.at_s);
   return trial.prefault_s + 1 / frequency_Hz + last + trial.postfault_s;
 }
@@ -203,9 +209,11 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   const double ended = rig.plant().time_s();
   result.record = rig.take_record(result.inception_s);
   for (const Expectation& e : trial.expect) {
-    result.verdicts.push_back(result.failure.empty()
-                                  ? internal::judge(e, {all, rig, result.record, result.inception_s, ended})
-                                  : failed_verdict(e, result.failure));
+    result.verdicts.push_back(
+        result.failure.empty()
+            ? internal::judge(e, {all, rig, result.record, result.inception_s, ended,
+                                  trial.fault ? result.inception_s + fault_ends(trial) : ended})
+            : failed_verdict(e, result.failure));
   }
   if (result.failure.empty())
     result.fault_current_A = internal::fault_current(result.record, result.inception_s);

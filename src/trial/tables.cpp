@@ -4,8 +4,8 @@
 
 #include <fmt/format.h>
 
+#include "trial/party.hpp"
 #include "zavrek/record/measure.hpp"
-#include "zavrek/trial.hpp"
 
 namespace zavrek::trial {
 
@@ -37,8 +37,13 @@ const Table& table(const Device*) {
           .text("approved", &Device::approved,
                 "file with the settings it should have, which expectations follow; the same when left out",
                 Need::optional)
-          .text("reads", &Device::reads, "stream that it reads")
+          .texts("reads", &Device::reads, "streams that it reads, one for each of its places", Need::required)
           .texts("trips", &Device::trips, "breakers that its trip opens")
+          .texts("opens", &Device::opens, "breakers that other outputs open: [\"QI: backup\"]")
+          .texts("closes", &Device::closes, "breakers that outputs close: [\"Q1: close\"]")
+          .texts("inputs", &Device::inputs,
+                 "binary inputs, from outputs of other devices or from breakers that are closed: [\"block: "
+                 "R1.start\", \"closed: Q1\"]")
           .count("appid", &Device::appid, within(0, 0x3FFF), "application identifier of its GOOSE messages")
           .build();
   return built;
@@ -94,7 +99,7 @@ const Table& table(const Expectation*) {
                            "what must hold; times count from the inception of the fault, or, without one, "
                            "from the end of prefault")
           .text("device", &Expectation::device, "whose output is judged", Need::optional)
-          .choice("output", &Expectation::output, {"trip", "start"}, "output of the device")
+          .text("output", &Expectation::output, "output of the device: trip, start, or one of its own")
           .text("time", &Expectation::time, "\"from settings\", or a time such as \"0.6 s\"", Need::optional)
           .texts("tolerance", &Expectation::tolerance,
                  "of the time: a share, a time, or both (the greater holds)")
@@ -186,12 +191,60 @@ struct Checker {
     std::set<int> appids;
     for (const Device& device : all.bench.devices) {
       const std::string place = "device." + device.name;
-      need_one_of(place, "reads", device.reads, streams, "stream");
+      if (device.reads.empty()) report(place, "reads", "missing; at least one stream is wanted");
+      for (const std::string& stream : device.reads) need_one_of(place, "reads", stream, streams, "stream");
       for (const std::string& breaker : device.trips) {
         need_one_of(place, "trips", breaker, elements_of<network::Breaker>(), "breaker");
       }
+      for (const std::string& text : device.opens) commanded(place, "opens", text, device);
+      for (const std::string& text : device.closes) commanded(place, "closes", text, device);
+      for (const std::string& text : device.inputs) input(place, text);
+      places(place, device);
       if (!appids.insert(device.appid).second)
         report(place, "appid", "is taken by another device; choose another");
+    }
+  }
+
+  /// "BREAKER: OUTPUT"
+  void commanded(const std::string& place, const std::string& field, const std::string& text,
+                 const Device& device) {
+    const auto [breaker, output] = internal::split_pair(text);
+    if (breaker.empty() || output.empty())
+      return report(place, field, fmt::format("\"{}\" is no pair such as \"Q1: trip\"", text));
+    need_one_of(place, field, breaker, elements_of<network::Breaker>(), "breaker");
+    need_one_of(place, field, output, protection::outputs_of(device.relay), "output");
+  }
+
+  /// "NAME: DEVICE.OUTPUT" or "NAME: BREAKER"
+  void input(const std::string& place, const std::string& text) {
+    const auto [name, source] = internal::split_pair(text);
+    if (name.empty() || source.empty())
+      return report(place, "inputs", fmt::format("\"{}\" is no pair such as \"block: R1.start\"", text));
+    const std::size_t dot = source.find('.');
+    if (dot == std::string::npos)
+      return need_one_of(place, "inputs", source, elements_of<network::Breaker>(), "breaker");
+    std::vector<std::string> names;
+    for (const Device& other : all.bench.devices) {
+      names.push_back(other.name);
+      if (other.name == source.substr(0, dot))
+        return need_one_of(place, "inputs", source.substr(dot + 1), protection::outputs_of(other.relay),
+                           "output");
+    }
+    need_one_of(place, "inputs", source.substr(0, dot), names, "device");
+  }
+
+  /// The functions of a device measure at places that it reads.
+  void places(const std::string& place, const Device& device) {
+    for (const protection::FunctionSettings& function : device.relay.functions) {
+      const auto& base = protection::base_of(function);
+      auto most = static_cast<std::size_t>(base.end);
+      if (const auto* d = std::get_if<protection::Differential>(&function)) most = d->rated_currents.size();
+      if (const auto* s = std::get_if<protection::Synchrocheck>(&function))
+        most = std::max(most, static_cast<std::size_t>(s->other_end));
+      if (most > device.reads.size())
+        report(place, "reads",
+               fmt::format("{} of its settings measures at place {}, but {} {} read", base.name, most,
+                           device.reads.size(), device.reads.size() == 1 ? "stream is" : "streams are"));
     }
   }
 
@@ -257,6 +310,10 @@ struct Checker {
       return;
     }
     need_one_of(place, "device", e.device, devices, "device");
+    for (const Device& device : all.bench.devices) {
+      if (device.name == e.device)
+        need_one_of(place, "output", e.output, protection::outputs_of(device.relay), "output");
+    }
     if ((e.time.empty() ? 0 : 1) + (e.window.empty() ? 0 : 1) + (e.never ? 1 : 0) != 1) {
       report(place, "expect", "says exactly one of time, window and never");
     }

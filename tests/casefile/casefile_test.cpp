@@ -26,8 +26,8 @@ TEST(CaseFile, ReadsTheDemoCases) {
   EXPECT_GE(quay.trials.size(), 6U);
   EXPECT_DOUBLE_EQ(quay.trials[0].fault->fault.at, 0.05);
   const trial::Case wrong = read_case(std::string(ZAVREK_DEMO) + "/wrong-setting");
-  EXPECT_DOUBLE_EQ(wrong.bench.devices[0].relay.stages[2].time_multiplier, 0.30);
-  EXPECT_DOUBLE_EQ(wrong.bench.devices[0].approved_relay.stages[2].time_multiplier, 0.15);
+  EXPECT_DOUBLE_EQ(wrong.bench.devices[0].relay.all<protection::Stage>()[2]->time_multiplier, 0.30);
+  EXPECT_DOUBLE_EQ(wrong.bench.devices[0].approved_relay.all<protection::Stage>()[2]->time_multiplier, 0.15);
 }
 
 TEST(CaseFile, ReportsEveryFlawWithLineAndSuggestion) {

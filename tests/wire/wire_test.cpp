@@ -196,7 +196,11 @@ TEST(GooseSubscriber, FollowsItsPublisherAndNoticesSilence) {
 struct StandInTest : testing::Test {
   StandInTest() {
     settings.name = "R1";
-    settings.stages = {{.name = "s", .pickup_A = 100, .delay_s = 0.1}};
+    protection::Stage stage;
+    stage.name = "s";
+    stage.pickup_A = 100;
+    stage.delay_s = 0.1;
+    settings.functions = {stage};
   }
   Frame sample(int k, double rms) {
     SampledValues m = sample_message();
@@ -272,6 +276,45 @@ TEST_F(StandInTest, TreatsSamplesOfBadQualityAsLost) {
   }
   EXPECT_EQ(relay.lost(), 400);
   EXPECT_FALSE(relay.relay().start());
+}
+
+TEST_F(StandInTest, WaitsForAllItsStreamsAndBridgesTheOneThatIsMissing) {
+  StandInPorts ports;
+  ports.streams = {{"S1", 0x4000}, {"S2", 0x4002}};
+  RelayStandIn relay(settings, ports);
+  const auto second = [&](int k) {
+    SampledValues m = sample_message();
+    m.address = sampled_values_address(0x4002);
+    m.id = "S2";
+    m.count = static_cast<std::uint16_t>(k % 4000);
+    return frame_of(m);
+  };
+  for (int k = 0; k < 100; ++k) {
+    relay.take(sample(k, 400), 0, link);
+    if (k % 10 != 5) relay.take(second(k), 0, link);
+    if (k == 50) relay.take(second(45), 0, link);  // late: given up
+  }
+  EXPECT_EQ(relay.samples(), 190);
+  EXPECT_EQ(relay.lost(), 11);
+  EXPECT_TRUE(relay.relay().start());
+}
+
+TEST_F(StandInTest, ReadsABinaryInputFromTheEntryOfAGooseMessage) {
+  std::get<protection::Stage>(settings.functions[0]).blocked_by = "input.block";
+  StandInPorts ports;
+  ports.inputs = {{"block", "R7", 0x0007, 1}};
+  RelayStandIn relay(settings, ports);
+  GoosePublisher other(stand_in_message({.name = "R7", .goose_appid = 7}));
+  MemoryLink wire;
+  other.poll(0, {false, true}, wire);
+  relay.take(wire.frames.front(), 0, link);
+  for (int k = 0; k < 100; ++k) relay.take(sample(k, 400), 0, link);
+  EXPECT_FALSE(relay.relay().start());
+  wire.frames.clear();
+  other.poll(1'000'000, {true, false}, wire);
+  relay.take(wire.frames.front(), 1'000'000, link);
+  for (int k = 100; k < 200; ++k) relay.take(sample(k, 400), 0, link);
+  EXPECT_TRUE(relay.relay().start());
 }
 
 class Media : public testing::TestWithParam<Medium> {};

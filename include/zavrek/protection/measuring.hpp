@@ -1,0 +1,137 @@
+// From samples to what relay functions decide on: phasors, sequences, harmonics, frequency.
+#pragma once
+
+#include <array>
+#include <complex>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace zavrek::protection {
+
+using Phasor = std::complex<double>;
+
+/// One set of instantaneous values as a relay samples them: three phases and neutral (residual).
+struct Sample {
+  std::array<double, 4> current_A{};
+  std::array<double, 4> voltage_V{};
+};
+
+/// How a phasor is taken from a window of samples.
+enum class Filter {
+  full_cycle,  ///< Fourier over one cycle: blind to every harmonic and to direct current
+  half_cycle,  ///< Fourier over half a cycle: twice as fast, sees even harmonics and direct current
+  cosine       ///< one cosine, now and a quarter cycle ago: blind to decaying direct current as well
+};
+/// By the words "full cycle", "half cycle", "cosine".
+[[nodiscard]] Filter filter_of(const std::string& word);
+
+/// Phasor of one harmonic over a sliding window of N samples per nominal cycle,
+/// X = (2/N) sum x[n] exp(-j 2 pi h n / N), n counted from the first sample ever (so that a signal of nominal
+/// frequency has a standing phasor). Each sample costs the same, whatever the window: sums run, and are taken
+/// afresh once a cycle so that rounding cannot gather.
+class RunningPhasor {
+ public:
+  /// `samples_per_cycle`: at least 4, a multiple of 4 for `cosine`.
+  explicit RunningPhasor(int samples_per_cycle, Filter filter = Filter::full_cycle, int harmonic = 1);
+  void push(double value) noexcept;
+  void clear() noexcept;
+  /// Peak value.
+  [[nodiscard]] Phasor peak() const noexcept { return value_; }
+  /// The angle of the signal at its newest sample instead of the standing one.
+  [[nodiscard]] Phasor peak_at_newest() const noexcept;
+  [[nodiscard]] double rms() const noexcept;
+  /// Samples until a change is seen in full.
+  [[nodiscard]] int window() const noexcept { return filter_ == Filter::cosine ? span_ + cycle_ / 4 : span_; }
+
+ private:
+  [[nodiscard]] std::size_t at(int n) const noexcept { return static_cast<std::size_t>(n); }
+
+  int cycle_, span_;
+  Filter filter_;
+  int newest_ = 0;                               // of a cycle
+  std::vector<double> window_;                   // cycle_: the latest sample at each place of the cycle
+  std::vector<double> cosine_;                   // cycle_: 2/span cos(2 pi h n / cycle)
+  std::vector<double> sine_;                     // cycle_: -2/span sin(...)
+  std::vector<double> unit_cosine_, unit_sine_;  // cycle_: of the turn to the newest sample
+  std::vector<double> quarter_;                  // cosine filter: its own past outputs, cycle_/4 of them
+  int quarter_at_ = 0;
+  double real_ = 0, imaginary_ = 0;
+  Phasor value_;
+};
+
+/// Positive, negative and zero sequence of three phasors (Fortescue).
+struct Sequences {
+  Phasor positive, negative, zero;
+};
+[[nodiscard]] Sequences sequences_of(const Phasor& a, const Phasor& b, const Phasor& c) noexcept;
+
+/// What is measured at one place: rms phasors in the values of the settings.
+struct End {
+  std::array<Phasor, 4> current{};  ///< a, b, c, residual (the sum of the phases, or the neutral channel)
+  std::array<Phasor, 4> voltage{};
+  Sequences i, v;
+  Phasor v1_memory;                ///< positive-sequence voltage as it was before it fell
+  std::array<Phasor, 3> second{};  ///< second harmonic of the phase currents
+  std::array<Phasor, 3> fifth{};   ///< fifth
+};
+
+/// What all functions of a relay decide on.
+struct Measured {
+  std::vector<End> ends;
+  double frequency_Hz = 50;
+  double frequency_rate = 0;  ///< Hz/s
+  bool frequency_valid = false;
+};
+
+struct MeasuringOptions {
+  double rate_Hz = 4000;
+  double frequency_Hz = 50;
+  Filter filter = Filter::full_cycle;
+  int ends = 1;
+  bool neutral_channel = false;  ///< residual from the fourth channel instead of the sum of phases
+  bool harmonics = false;
+  bool track_frequency = false;  ///< resample to a whole number of samples in the cycle found
+  double current_scale = 1;      ///< settings per primary ampere
+  double voltage_scale = 1;
+};
+
+/// Samples of all places in, phasors out. No allocation after construction.
+class Measuring {
+ public:
+  /// Throws Error unless a cycle has a whole number of samples, at least 8, a multiple of 4.
+  explicit Measuring(const MeasuringOptions& options);
+  /// One sample of each place, in primary values.
+  void push(std::span<const Sample> samples) noexcept;
+  void clear() noexcept;
+  [[nodiscard]] const Measured& measured() const noexcept { return measured_; }
+  /// Samples until a change is seen in full.
+  [[nodiscard]] int window() const noexcept { return channels_.front().front().window(); }
+  [[nodiscard]] int cycle() const noexcept { return cycle_; }
+  /// Fills sequences and residual of an end from its phases.
+  static void complete(End& end, bool neutral_channel) noexcept;
+
+ private:
+  void take(std::span<const Sample> samples) noexcept;
+  void resample(std::span<const Sample> samples) noexcept;
+  void follow_frequency() noexcept;
+  void remember_voltage(End& end, std::size_t index) noexcept;
+
+  MeasuringOptions options_;
+  int cycle_;
+  std::vector<std::array<RunningPhasor, 8>> channels_;   // per end: ia ib ic in va vb vc vn
+  std::vector<std::array<RunningPhasor, 6>> harmonics_;  // per end: 2nd of a b c, 5th of a b c
+  Measured measured_;
+  std::vector<Phasor> v1_past_;  // of the first end, four cycles, for frequency and memory
+  int past_at_ = 0;
+  long long count_ = 0;
+  std::vector<std::vector<Phasor>> memory_past_;  // per end, two cycles
+  std::vector<double> fallen_s_;                  // per end: how long the voltage has been low
+  std::vector<double> frequency_past_;            // as v1_past_
+  // While the frequency is tracked: the window's own frequency, where it stands between two samples, and by
+  // how much it has turned against nominal.
+  double tracked_Hz_ = 0, position_ = 0, turned_rad_ = 0;
+  std::vector<Sample> before_, between_;  // per end
+};
+
+}  // namespace zavrek::protection

@@ -1,0 +1,280 @@
+// Settings of a relay: its functions, each a plain struct with its field table. Thresholds of currents,
+// voltages and impedances are primary or secondary as the relay's `values` says.
+//
+// Every function has the signals NAME.start and NAME.trip; those of logic have the signal NAME. Conditions
+// (`blocked_by`, `when` ...) are written over such signals and over binary inputs, "input.NAME", with and,
+// or, not and parentheses.
+#pragma once
+
+#include <limits>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "zavrek/network/field.hpp"
+#include "zavrek/protection/curve.hpp"
+
+namespace zavrek::protection {
+
+using network::Points;
+using network::Table;
+using network::TableOf;
+using network::unset;
+
+/// What every function has.
+struct FunctionBase {
+  std::string name;
+  std::string blocked_by;  ///< condition that keeps it at rest
+  bool trips = true;       ///< its operation is one of the relay's trips
+  int end = 1;             ///< place (stream) that it measures, counted from 1
+  /// What follows its name in its signals; "" is the name alone.
+  [[nodiscard]] static std::vector<std::string> signals() { return {"start", "trip"}; }
+};
+
+/// One overcurrent stage.
+struct Stage : FunctionBase {
+  std::string quantity = "phase";           ///< "phase": the largest; "earth": the residual; "negative"
+  std::string characteristic = "definite";  ///< the name of a curve, or "points"
+  Points points;                            ///< multiple of pickup: operating time
+  double pickup_A = unset;
+  double delay_s = unset;         ///< definite only
+  double time_multiplier = 1;     ///< curves only
+  double drop_off = 0.95;         ///< fraction of pickup
+  double flat_above = 20;         ///< multiple of pickup beyond which a curve gets no faster
+  std::string reset = "instant";  ///< "instant", "definite" or "inverse"
+  double reset_delay_s = 0;       ///< definite reset
+  std::string direction = "none";
+  double angle_rad = 1.0471975511965976;  ///< by which the fault current lags: 60 deg
+  double least_voltage_V = 0;             ///< below it phase stages use the voltage remembered
+  double second_harmonic = unset;         ///< share that blocks
+
+  /// Operating time at a constant `current_A` in the amperes of the setting; infinite when it never operates.
+  [[nodiscard]] double operate_time_s(double current_A) const;
+};
+
+/// Over- or undervoltage.
+struct VoltageStage : FunctionBase {
+  std::string when = "over";
+  std::string quantity = "phase-phase";  ///< "phase", "phase-phase", "positive", "negative", "residual"
+  std::string of = "any";                ///< of the three: "any" or "all"
+  std::string characteristic = "definite";
+  double pickup_V = unset;
+  double delay_s = unset;
+  double time_multiplier = 1;
+  double drop_off = 0.97;
+  double block_below_V = 0;
+  /// At a constant voltage; infinite when it never operates.
+  [[nodiscard]] double operate_time_s(double voltage_V) const;
+};
+
+/// Over- or underfrequency, or its rate of change.
+struct FrequencyStage : FunctionBase {
+  std::string when = "under";  ///< "over", "under", "rising", "falling"
+  double pickup_Hz = unset;
+  double rate_Hz_per_s = unset;
+  double delay_s = unset;
+  double drop_off_Hz = 0.02;
+  double least_voltage_V = 0;
+};
+
+/// One zone of distance protection.
+struct Zone : FunctionBase {
+  std::string shape = "quadrilateral";  ///< or "mho"
+  std::string direction = "forward";    ///< "forward", "reverse", "none"
+  std::string loops = "all";            ///< "all", "phase", "earth"
+  double reach_ohm = unset;             ///< along `angle`
+  double angle_rad = 1.3089969389957472;
+  double resistive_reach_ohm = unset;        ///< quadrilateral: of phase loops, per phase
+  double earth_resistive_reach_ohm = unset;  ///< of earth loops; as the phase loops when left out
+  double delay_s = unset;
+  double least_current_A = 0;  ///< of the loop
+};
+
+/// Slow passage of the positive-sequence impedance from an outer into an inner ring.
+struct PowerSwing : FunctionBase {
+  double outer_ohm = unset, inner_ohm = unset;
+  double least_time_s = 0.03;
+  double hold_s = 2;
+};
+
+/// Trips at once, for a while after a dead line was energised.
+struct SwitchOntoFault : FunctionBase {
+  std::string when;
+  double dead_voltage_V = unset;
+  double dead_current_A = unset;
+  double dead_for_s = 0.2;
+  double window_s = 0.4;
+};
+
+/// Percentage differential between the places of the relay.
+struct Differential : FunctionBase {
+  std::vector<std::string> rated_currents;  ///< primary, one for each place
+  std::vector<std::string> hours;           ///< clock figure of each place against the first
+  std::vector<std::string> earthed;         ///< "yes" where zero sequence is taken out
+  double pickup = 0.2;                      ///< of the rated current
+  double slope = 0.3;
+  double knee = 2;  ///< restraint from which on `second_slope` holds
+  double second_slope = 0.7;
+  double second_harmonic = unset;  ///< share of the fundamental that blocks
+  double fifth_harmonic = unset;
+  std::string blocks = "each phase";  ///< or "all phases": one phase's harmonics hold back all
+  double unrestrained = unset;        ///< of the rated current; no harmonic blocks it
+  double delay_s = 0;
+  [[nodiscard]] static std::vector<std::string> signals() { return {"start", "trip", "held"}; }
+  /// Differential current, of the rated one, above which it operates at a restraint.
+  [[nodiscard]] double threshold(double restraint) const;
+};
+
+struct BreakerFailure : FunctionBase {
+  std::string started_by;  ///< the relay's trip when empty
+  double current_A = unset;
+  double delay_s = unset;
+  BreakerFailure() { trips = false; }
+};
+
+struct Reclose : FunctionBase {
+  std::string started_by;  ///< the relay's trip when empty
+  std::string closed;      ///< condition that tells that the breaker is closed
+  std::vector<std::string> dead_times;
+  double reclaim_s = 3;
+  double pulse_s = 0.1;
+  [[nodiscard]] static std::vector<std::string> signals() { return {"start", "close", "lockout"}; }
+  Reclose() { trips = false; }
+};
+
+struct Synchrocheck : FunctionBase {
+  int other_end = 2;
+  double voltage_V = unset;  ///< both must exceed
+  double difference_V = unset;
+  double angle_rad = 0.3490658503988659;
+  double slip_Hz = 0.2;
+  double delay_s = 0.1;
+  [[nodiscard]] static std::vector<std::string> signals() { return {"release"}; }
+  Synchrocheck() { trips = false; }
+};
+
+struct Thermal : FunctionBase {
+  double rated_A = unset;
+  double factor = 1.05;
+  double time_constant_s = unset;
+  double alarm = 0.9;  ///< of the trip temperature
+  /// IEC 60255-149: from `before_A`, held for long, to a constant current; infinite when it never operates.
+  [[nodiscard]] double operate_time_s(double current_A, double before_A = 0) const;
+};
+
+struct PowerStage : FunctionBase {
+  std::string quantity = "active";
+  std::string direction = "reverse";
+  double pickup_W = unset;
+  double delay_s = unset;
+  double drop_off = 0.9;
+};
+
+struct LossOfPotential : FunctionBase {
+  double negative_V = unset;  ///< negative sequence above this without negative-sequence current
+  double negative_A = unset;
+  double collapsed_V = unset;  ///< positive sequence below this without a change of current
+  double change_A = unset;
+  double delay_s = 0.02;
+  LossOfPotential() { trips = false; }
+};
+
+struct Logic : FunctionBase {
+  std::string when;
+  double on_delay_s = 0, off_delay_s = 0;
+  [[nodiscard]] static std::vector<std::string> signals() { return {""}; }
+  Logic() { trips = false; }
+};
+struct Latch : FunctionBase {
+  std::string set, reset;
+  [[nodiscard]] static std::vector<std::string> signals() { return {""}; }
+  Latch() { trips = false; }
+};
+/// A signal that the relay sends out. One named "trip" or "start" takes the place of the relay's own.
+struct Output : FunctionBase {
+  std::string when;
+  [[nodiscard]] static std::vector<std::string> signals() { return {""}; }
+  Output() { trips = false; }
+};
+
+const Table& table(const Stage*);
+const Table& table(const VoltageStage*);
+const Table& table(const FrequencyStage*);
+const Table& table(const Zone*);
+const Table& table(const PowerSwing*);
+const Table& table(const SwitchOntoFault*);
+const Table& table(const Differential*);
+const Table& table(const BreakerFailure*);
+const Table& table(const Reclose*);
+const Table& table(const Synchrocheck*);
+const Table& table(const Thermal*);
+const Table& table(const PowerStage*);
+const Table& table(const LossOfPotential*);
+const Table& table(const Logic*);
+const Table& table(const Latch*);
+const Table& table(const Output*);
+
+using FunctionSettings = std::variant<Stage, VoltageStage, FrequencyStage, Zone, PowerSwing, SwitchOntoFault,
+                                      Differential, BreakerFailure, Reclose, Synchrocheck, Thermal,
+                                      PowerStage, LossOfPotential, Logic, Latch, Output>;
+/// Calls visit(null pointer of the kind) for every kind.
+template <class Visit, std::size_t... k>
+void for_each_function(Visit&& visit, std::index_sequence<k...>) {
+  (visit(static_cast<std::variant_alternative_t<k, FunctionSettings>*>(nullptr)), ...);
+}
+template <class Visit>
+void for_each_kind(Visit&& visit) {
+  for_each_function(visit, std::make_index_sequence<std::variant_size_v<FunctionSettings>>());
+}
+[[nodiscard]] inline const FunctionBase& base_of(const FunctionSettings& function) {
+  return std::visit([](const auto& f) -> const FunctionBase& { return f; }, function);
+}
+
+[[nodiscard]] inline std::vector<std::string> signals_of(const FunctionSettings& function) {
+  return std::visit([](const auto& f) { return f.signals(); }, function);
+}
+
+/// Settings of a relay.
+struct RelaySettings {
+  std::string name;
+  std::string values = "primary";  ///< in which the thresholds are: "primary" or "secondary"
+  double ct_primary_A = unset;
+  double ct_secondary_A = 1;
+  double vt_primary_V = unset;
+  double vt_secondary_V = 110;
+  std::string earth = "sum";          ///< residual from the "sum" of phases or the "neutral" channel
+  std::string filter = "full cycle";  ///< "full cycle", "half cycle" or "cosine"
+  bool track_frequency = false;
+  double residual_factor = 0;     ///< magnitude of (Z0 - Z1) / (3 Z1) of the line
+  double residual_angle_rad = 0;  ///< its angle
+  double load_resistance_ohm = unset;
+  double load_angle_rad = 0.5235987755982988;
+  std::vector<FunctionSettings> functions;
+
+  /// Amperes (volts) of the settings per primary ampere (volt).
+  [[nodiscard]] double current_scale() const {
+    return values == "secondary" ? ct_secondary_A / ct_primary_A : 1;
+  }
+  [[nodiscard]] double voltage_scale() const {
+    return values == "secondary" ? vt_secondary_V / vt_primary_V : 1;
+  }
+  /// The functions of one kind.
+  template <class Kind>
+  [[nodiscard]] std::vector<const Kind*> all() const {
+    std::vector<const Kind*> found;
+    for (const FunctionSettings& function : functions) {
+      if (const auto* kind = std::get_if<Kind>(&function)) found.push_back(kind);
+    }
+    return found;
+  }
+};
+const Table& table(const RelaySettings*);
+
+/// What it sends: "start", "trip", then its own outputs.
+[[nodiscard]] std::vector<std::string> outputs_of(const RelaySettings& settings);
+
+/// Settings that cannot work: no function, a threshold or a ratio missing, a stage that can never operate
+/// before another one does, conditions over signals that are not there.
+[[nodiscard]] std::vector<Flaw> validate(const RelaySettings& settings);
+
+}  // namespace zavrek::protection

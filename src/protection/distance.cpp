@@ -1,0 +1,216 @@
+// Distance zones, power swings, switching onto a fault.
+//
+//   loop      a to earth: V = Va, I = Ia + k0 Ir, Ir the residual current; a to b: V = Va - Vb, I = Ia - Ib
+//   mho       Re((Zr I - V) conj(Vp)) > 0, Zr the reach, Vp the loop's voltage (the remembered one when it is
+//             near nothing)
+//   quadrilateral
+//             X: Im((Zr I - V) conj(Ir)) > 0 for loops to earth (so that load flow does not tilt the line),
+//                Im((Zr I - V) conj(I)) > 0 between phases; R: both blinders parallel to the line;
+//             direction: -22 deg < arg(V / I) < 115 deg, of the remembered voltage when there is none
+//   which     the sector of the angle between I0 and I2 tells which loop to earth is free, together with the
+//             loop between the other two phases; without residual current the three loops between phases are
+#include "protection/function.hpp"
+
+#include <numbers>
+#include <optional>
+
+namespace zavrek::protection {
+
+namespace {
+
+constexpr double pi = std::numbers::pi;
+constexpr double hysteresis = 1.05;      // of every reach, once inside
+constexpr double residual_share = 0.12;  // of the largest phase current: an earth fault
+constexpr double memory_below = 0.05;    // of the remembered voltage: the loop's own is not trusted
+constexpr double forward_from = -22 * pi / 180;
+constexpr double forward_to = 115 * pi / 180;
+
+struct Loop {
+  Phasor voltage, current, residual, memory;
+  bool earth;
+};
+
+Loop loop_of(const End& end, std::size_t k, const Phasor& k0) noexcept {
+  const Phasor turn = std::polar(1.0, -2 * pi / 3);
+  const auto remembered = [&](std::size_t phase) {
+    return end.v1_memory * (phase == 0 ? Phasor(1) : phase == 1 ? turn : std::conj(turn));
+  };
+  if (k < 3)
+    return {end.voltage[k], end.current[k] + k0 * end.current[3], end.current[3], remembered(k), true};
+  const std::size_t a = k - 3, b = (k - 2) % 3;
+  return {end.voltage[a] - end.voltage[b],
+          end.current[a] - end.current[b],
+          {},
+          remembered(a) - remembered(b),
+          false};
+}
+
+/// Which of the loops a-e, b-e, c-e, ab, bc, ca may decide.
+std::array<bool, 6> free_loops(const End& end) noexcept {
+  double largest = 0;
+  for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, std::abs(end.current[k]));
+  if (std::abs(end.current[3]) < residual_share * largest) return {false, false, false, true, true, true};
+  std::array<bool, 6> free{};
+  // I2 stands along I0 for a-e and b-c-e, 120 deg behind it for b-e, ahead of it for c-e.
+  const double angle = std::arg(end.i.negative * std::conj(end.i.zero));
+  const int sector = static_cast<int>(std::lround(angle / (2 * pi / 3)));
+  const std::size_t phase = sector == 0 ? 0 : sector < 0 ? 1 : 2;
+  free[phase] = true;
+  free[3 + (phase + 1) % 3] = true;
+  return free;
+}
+
+class DistanceZone : public Function {
+ public:
+  DistanceZone(const Zone& settings, const RelaySettings& relay)
+      : zone_(settings),
+        k0_(std::polar(relay.residual_factor, relay.residual_angle_rad)),
+        load_(relay.load_resistance_ohm),
+        load_slope_(std::tan(relay.load_angle_rad)) {}
+
+  void run(const Inputs& in, std::span<char> own) noexcept override {
+    const End& end = place_of(in.measured, zone_.end);
+    const auto free = free_loops(end);
+    bool inside = false;
+    for (std::size_t k = 0; k < 6; ++k) {
+      const bool wanted = zone_.loops == "all" || (zone_.loops == "earth") == (k < 3);
+      inside_[k] = wanted && free[k] && reaches(loop_of(end, k, k0_), inside_[k] ? hysteresis : 1);
+      inside = inside || inside_[k];
+    }
+    own[0] = inside ? 1 : 0;
+    own[1] = wait(travel_, inside, zone_.delay_s, in.dt_s) ? 1 : 0;
+  }
+  void rest() noexcept override {
+    inside_ = {};
+    travel_.clear();
+  }
+  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
+
+ private:
+  [[nodiscard]] bool reaches(const Loop& loop, double wider) const noexcept {
+    const double size = std::abs(loop.current);
+    if (!(size > zone_.least_current_A) || !(size > 0)) return false;
+    const bool trusted = std::abs(loop.voltage) > memory_below * std::abs(loop.memory);
+    const Phasor polarising = trusted ? loop.voltage : loop.memory;
+    if (in_load(loop.voltage / loop.current)) return false;
+    return zone_.shape == "mho" ? in_circle(loop, polarising, wider) : in_polygon(loop, polarising, wider);
+  }
+
+  [[nodiscard]] bool in_load(const Phasor& z) const noexcept {
+    return network::is_set(load_) && std::abs(z.real()) > load_ &&
+           std::abs(z.imag()) < load_slope_ * std::abs(z.real());
+  }
+
+  [[nodiscard]] bool in_circle(const Loop& loop, const Phasor& polarising, double wider) const noexcept {
+    const double sign = zone_.direction == "reverse" ? -1 : 1;
+    const Phasor reach = std::polar(sign * wider * zone_.reach_ohm, zone_.angle_rad);
+    if (zone_.direction == "none") return std::abs(loop.voltage) < std::abs(reach * loop.current);
+    return dot(reach * loop.current - loop.voltage, polarising) > 0;
+  }
+
+  [[nodiscard]] bool in_polygon(const Loop& loop, const Phasor& polarising, double wider) const noexcept {
+    if (!directed(loop, polarising)) return false;
+    const double sign = zone_.direction == "reverse" ? -1 : 1;
+    const Phasor reach = std::polar(sign * wider * zone_.reach_ohm, zone_.angle_rad);
+    const Phasor level = loop.earth && std::abs(loop.residual) > 0 ? loop.residual : loop.current;
+    const auto below = [&](const Phasor& far) {
+      return sign * ((far * loop.current - loop.voltage) * std::conj(level)).imag() > 0;
+    };
+    if (!below(reach)) return false;
+    if (zone_.direction == "none" && -((-reach * loop.current - loop.voltage) * std::conj(level)).imag() <= 0)
+      return false;
+    const double earth = network::is_set(zone_.earth_resistive_reach_ohm) ? zone_.earth_resistive_reach_ohm
+                                                                          : zone_.resistive_reach_ohm;
+    const Phasor z = loop.voltage / loop.current;
+    // Distance of the impedance from the line, along the resistance axis.
+    const double aside = z.real() - z.imag() / std::tan(zone_.angle_rad);
+    return std::abs(aside) < wider * (loop.earth ? earth : zone_.resistive_reach_ohm);
+  }
+
+  [[nodiscard]] bool directed(const Loop& loop, const Phasor& polarising) const noexcept {
+    if (zone_.direction == "none") return true;
+    const double sign = zone_.direction == "reverse" ? -1 : 1;
+    const double angle = std::arg(polarising * std::conj(sign * loop.current));
+    return angle > forward_from && angle < forward_to;
+  }
+
+  Zone zone_;
+  Phasor k0_;
+  double load_, load_slope_;
+  std::array<bool, 6> inside_{};
+  Travel travel_;
+};
+
+class Swing : public Function {
+ public:
+  explicit Swing(const PowerSwing& settings) : settings_(settings) {}
+
+  void run(const Inputs& in, std::span<char> own) noexcept override {
+    const End& end = place_of(in.measured, settings_.end);
+    const double current = std::abs(end.i.positive);
+    const double z = current > 0 ? std::abs(end.v.positive) / current : INFINITY;
+    // A fault out of balance ends the blocking: a swing is balanced.
+    if (std::abs(end.i.negative) > 0.2 * current || std::abs(end.current[3]) > 0.2 * current) {
+      rest();
+    } else if (z < settings_.inner_ohm) {
+      swinging_ = swinging_ || between_s_ >= settings_.least_time_s;
+    } else if (z < settings_.outer_ohm) {
+      between_s_ += in.dt_s;
+    } else {
+      between_s_ = 0;
+    }
+    held_s_ = swinging_ && z >= settings_.outer_ohm ? held_s_ + in.dt_s : 0;
+    if (held_s_ > settings_.hold_s) swinging_ = false;
+    own[0] = swinging_ || (between_s_ >= settings_.least_time_s && z < settings_.outer_ohm) ? 1 : 0;
+    own[1] = 0;
+  }
+  void rest() noexcept override {
+    between_s_ = held_s_ = 0;
+    swinging_ = false;
+  }
+
+ private:
+  PowerSwing settings_;
+  double between_s_ = 0, held_s_ = 0;
+  bool swinging_ = false;
+};
+
+class OntoFault : public Function {
+ public:
+  explicit OntoFault(const SwitchOntoFault& settings) : settings_(settings) {}
+  [[nodiscard]] std::vector<std::string> conditions() const override { return {settings_.when}; }
+
+  void run(const Inputs& in, std::span<char> own) noexcept override {
+    const End& end = place_of(in.measured, settings_.end);
+    bool dead = true;
+    for (std::size_t k = 0; k < 3; ++k) {
+      dead = dead && std::abs(end.voltage[k]) < settings_.dead_voltage_V &&
+             std::abs(end.current[k]) < settings_.dead_current_A;
+    }
+    const bool was_dead = dead_s_ >= settings_.dead_for_s;
+    dead_s_ = dead ? dead_s_ + in.dt_s : 0;
+    if (was_dead && !dead) left_s_ = settings_.window_s;
+    own[0] = left_s_ > 0 ? 1 : 0;
+    own[1] = (own[1] != 0 || left_s_ > 0) && in.conditions[0] ? 1 : 0;
+    left_s_ = std::max(0.0, left_s_ - in.dt_s);
+  }
+  void rest() noexcept override { dead_s_ = left_s_ = 0; }
+
+ private:
+  SwitchOntoFault settings_;
+  double dead_s_ = 0, left_s_ = 0;
+};
+
+}  // namespace
+
+std::unique_ptr<Function> make_function(const Zone& settings, const Surroundings& around) {
+  return std::make_unique<DistanceZone>(settings, around.relay);
+}
+std::unique_ptr<Function> make_function(const PowerSwing& settings, const Surroundings&) {
+  return std::make_unique<Swing>(settings);
+}
+std::unique_ptr<Function> make_function(const SwitchOntoFault& settings, const Surroundings&) {
+  return std::make_unique<OntoFault>(settings);
+}
+
+}  // namespace zavrek::protection

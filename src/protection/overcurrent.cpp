@@ -1,0 +1,171 @@
+// Overcurrent stages.
+//
+//   progress' = 1 / t(M) above pickup, t the characteristic, M the current over pickup; trip at 1
+//   forward:  Re(I conj(Vp)) > 0, Vp the polarising voltage turned back by the characteristic angle:
+//             phase a  j Vbc (a healthy voltage along Va), residual  -V0, negative sequence  -V2
+#include "protection/function.hpp"
+
+#include <limits>
+
+namespace zavrek::protection {
+
+namespace {
+
+double on_points(const Points& points, double multiple) {
+  if (points.empty() || multiple < points.front().x) return std::numeric_limits<double>::infinity();
+  for (std::size_t k = 1; k < points.size(); ++k) {
+    if (multiple > points[k].x) continue;
+    // Straight in the logarithms, as characteristics are drawn.
+    const double share = std::log(multiple / points[k - 1].x) / std::log(points[k].x / points[k - 1].x);
+    return points[k - 1].y * std::pow(points[k].y / points[k - 1].y, share);
+  }
+  return points.back().y;
+}
+
+class Overcurrent : public Function {
+ public:
+  explicit Overcurrent(const Stage& settings)
+      : stage_(settings),
+        curve_(find_curve(settings.characteristic)),
+        sign_(settings.direction == "reverse" ? -1.0 : 1.0),
+        turn_(std::polar(1.0, -settings.angle_rad)) {}
+
+  void run(const Inputs& in, std::span<char> own) noexcept override {
+    const End& end = place_of(in.measured, stage_.end);
+    const double current = held_back(end) ? 0 : counted(end);
+    const double threshold = started_ ? stage_.drop_off * stage_.pickup_A : stage_.pickup_A;
+    started_ = current > threshold;
+    if (started_) {
+      rested_s_ = 0;
+      if (current > stage_.pickup_A) travel_.advance(1 / operate_time(current), in.dt_s);
+    } else {
+      fall_back(current, in.dt_s);
+    }
+    own[0] = started_ ? 1 : 0;
+    own[1] = started_ && travel_.arrived() ? 1 : 0;
+  }
+  void rest() noexcept override {
+    started_ = false;
+    travel_.clear();
+  }
+  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
+
+ private:
+  [[nodiscard]] double operate_time(double current) const noexcept {
+    const double multiple = std::min(current / stage_.pickup_A, stage_.flat_above);
+    if (curve_) return curve_->time_s(multiple, stage_.time_multiplier);
+    return stage_.points.empty() ? stage_.delay_s : on_points(stage_.points, multiple);
+  }
+
+  void fall_back(double current, double dt_s) noexcept {
+    if (stage_.reset == "instant") return travel_.clear();
+    if (stage_.reset == "inverse" && curve_)
+      return travel_.retreat(1 / curve_->reset_time_s(current / stage_.pickup_A, stage_.time_multiplier),
+                             dt_s);
+    // Definite (IEC 60255-151): what was travelled is held, and gone after the delay.
+    rested_s_ += dt_s;
+    if (rested_s_ > stage_.reset_delay_s) return travel_.clear();
+    travel_.stay();
+  }
+
+  [[nodiscard]] bool held_back(const End& end) const noexcept {
+    if (!network::is_set(stage_.second_harmonic)) return false;
+    double fundamental = 0, second = 0;
+    for (std::size_t k = 0; k < 3; ++k) {
+      fundamental = std::max(fundamental, std::abs(end.current[k]));
+      second = std::max(second, std::abs(end.second[k]));
+    }
+    return second > stage_.second_harmonic * fundamental;
+  }
+
+  /// The current that the stage compares: only what flows its way.
+  [[nodiscard]] double counted(const End& end) const noexcept {
+    if (stage_.quantity == "earth") return towards(end.current[3], -end.v.zero, stage_.least_voltage_V / 3);
+    if (stage_.quantity == "negative")
+      return towards(end.i.negative, -end.v.negative, stage_.least_voltage_V);
+    double largest = 0;
+    for (std::size_t k = 0; k < 3; ++k) {
+      Phasor along = Phasor(0, 1) * (end.voltage[(k + 1) % 3] - end.voltage[(k + 2) % 3]);
+      if (std::abs(along) < std::sqrt(3.0) * stage_.least_voltage_V)
+        along = end.v1_memory * std::polar(1.0, -2 * M_PI / 3 * static_cast<double>(k));
+      largest = std::max(largest, towards(end.current[k], along, 0));
+    }
+    return largest;
+  }
+
+  [[nodiscard]] double towards(const Phasor& current, const Phasor& voltage, double least) const noexcept {
+    const double magnitude = std::abs(current);
+    if (stage_.direction == "none") return magnitude;
+    const double size = std::abs(voltage);
+    return size > 0 && size >= least && sign_ * dot(current, voltage * turn_) > 0 ? magnitude : 0;
+  }
+
+  Stage stage_;
+  const Curve* curve_;
+  double sign_;
+  Phasor turn_;
+  Travel travel_;
+  double rested_s_ = 0;
+  bool started_ = false;
+};
+
+/// IEC 60255-149: the temperature over the trip temperature follows (I / (k In))^2 with one time constant.
+class ThermalImage : public Function {
+ public:
+  explicit ThermalImage(const Thermal& settings) : settings_(settings) {}
+
+  void run(const Inputs& in, std::span<char> own) noexcept override {
+    const End& end = place_of(in.measured, settings_.end);
+    double largest = 0;
+    for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, std::abs(end.current[k]));
+    const double load = largest / (settings_.factor * settings_.rated_A);
+    const double goal = load * load;
+    // Exact for a constant current over the step, whatever its length.
+    const double rest = std::exp(-in.dt_s / settings_.time_constant_s);
+    const double before = temperature_;
+    temperature_ = goal + (temperature_ - goal) * rest;
+    const bool was = tripped_;
+    tripped_ = temperature_ >= (tripped_ ? 0.97 : 1.0);
+    if (tripped_ && !was && goal > 1 && before < 1)
+      before_s_ = in.dt_s - settings_.time_constant_s * std::log((goal - before) / (goal - 1));
+    own[0] = temperature_ >= settings_.alarm ? 1 : 0;
+    own[1] = tripped_ ? 1 : 0;
+  }
+  void rest() noexcept override {
+    temperature_ = 0;
+    tripped_ = false;
+  }
+  [[nodiscard]] double tripped_before_s() const noexcept override { return before_s_; }
+
+ private:
+  Thermal settings_;
+  double temperature_ = 0, before_s_ = 0;
+  bool tripped_ = false;
+};
+
+}  // namespace
+
+double Stage::operate_time_s(double current_A) const {
+  const double multiple = current_A / pickup_A;
+  if (!(multiple > 1)) return std::numeric_limits<double>::infinity();
+  if (const Curve* curve = find_curve(characteristic))
+    return curve->time_s(std::min(multiple, flat_above), time_multiplier);
+  return characteristic == "points" ? on_points(points, std::min(multiple, flat_above)) : delay_s;
+}
+
+double Thermal::operate_time_s(double current_A, double before_A) const {
+  const double goal = std::pow(current_A / (factor * rated_A), 2);
+  const double start = std::pow(before_A / (factor * rated_A), 2);
+  if (!(goal > 1)) return std::numeric_limits<double>::infinity();
+  return start >= 1 ? 0 : time_constant_s * std::log((goal - start) / (goal - 1));
+}
+
+std::unique_ptr<Function> make_function(const Stage& settings, const Surroundings&) {
+  return std::make_unique<Overcurrent>(settings);
+}
+
+std::unique_ptr<Function> make_function(const Thermal& settings, const Surroundings&) {
+  return std::make_unique<ThermalImage>(settings);
+}
+
+}  // namespace zavrek::protection

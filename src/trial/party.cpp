@@ -1,0 +1,86 @@
+#include "trial/party.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+namespace zavrek::trial::internal {
+
+std::pair<std::string, std::string> split_pair(const std::string& text) {
+  const std::size_t colon = text.find(':');
+  if (colon == std::string::npos) return {};
+  const auto trimmed = [](std::string part) {
+    const auto blank = [](char c) { return c == ' ' || c == '\t'; };
+    while (!part.empty() && blank(part.back())) part.pop_back();
+    while (!part.empty() && blank(part.front())) part.erase(0, 1);
+    return part;
+  };
+  return {trimmed(text.substr(0, colon)), trimmed(text.substr(colon + 1))};
+}
+
+Party::Party(const Device& device, bool remote, double frequency_Hz)
+    : device_(&device), remote_(remote), outputs_(protection::outputs_of(device.relay)) {
+  if (remote) {
+    subscriber_ = std::make_unique<wire::GooseSubscriber>(wire::stand_in_subscriber(
+        {.name = device.name, .goose_appid = static_cast<std::uint16_t>(device.appid)}));
+  } else {
+    relay_ = std::make_unique<protection::Relay>(device.relay, samples_per_cycle * frequency_Hz, frequency_Hz,
+                                                 static_cast<int>(device.reads.size()));
+  }
+}
+
+void Party::start_process(const std::filesystem::path& program, const std::filesystem::path& folder,
+                          const Bench& bench, const std::string& interface, double frequency_Hz) {
+  std::vector<std::string> words{"relay",         (folder / device_->settings).string(),
+                                 "--name",        device_->name,
+                                 "--interface",   interface,
+                                 "--medium",      bench.medium,
+                                 "--frequency",   print_quantity(frequency_Hz, "Hz"),
+                                 "--goose-appid", std::to_string(device_->appid)};
+  for (const std::string& name : device_->reads) {
+    const auto stream = std::find_if(bench.streams.begin(), bench.streams.end(),
+                                     [&](const Stream& s) { return s.name == name; });
+    words.insert(words.end(), {"--stream", fmt::format("{}@{}", stream->name, stream->appid)});
+  }
+  for (const std::string& input : device_->inputs) {
+    const auto [name, source] = split_pair(input);
+    std::string publisher = bench_goose_id;
+    int appid = bench_goose_appid;
+    std::size_t entry = 0;
+    const std::string owner = source.substr(0, source.find('.'));
+    const auto other = std::find_if(bench.devices.begin(), bench.devices.end(),
+                                    [&](const Device& d) { return d.name == owner; });
+    if (other != bench.devices.end() && source.size() > owner.size()) {
+      publisher = other->name;
+      appid = other->appid;
+      const auto outputs = protection::outputs_of(other->relay);
+      entry = static_cast<std::size_t>(
+          std::find(outputs.begin(), outputs.end(), source.substr(owner.size() + 1)) - outputs.begin());
+    } else {
+      const auto told = breakers_told(bench);
+      entry = static_cast<std::size_t>(std::find(told.begin(), told.end(), source) - told.begin());
+    }
+    words.insert(words.end(), {"--input", fmt::format("{}={}@{}:{}", name, publisher, appid, entry)});
+  }
+  process_ = std::make_unique<ChildProcess>(program, words);
+}
+
+bool Party::shown(std::size_t output) const noexcept {
+  if (relay_) return relay_->output(output);
+  const auto& entries = subscriber_->message().entries;
+  return subscriber_->heard() && output < entries.size() && entries[output];
+}
+
+std::vector<std::string> breakers_told(const Bench& bench) {
+  std::vector<std::string> names;
+  for (const Device& device : bench.devices) {
+    for (const std::string& input : device.inputs) {
+      const std::string source = split_pair(input).second;
+      const bool breaker = source.find('.') == std::string::npos;
+      if (breaker && std::find(names.begin(), names.end(), source) == names.end()) names.push_back(source);
+    }
+  }
+  return names;
+}
+
+}  // namespace zavrek::trial::internal

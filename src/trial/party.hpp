@@ -1,0 +1,64 @@
+// A device as a run sees it: samples go in, outputs come out, wherever it is.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "trial/child_process.hpp"
+#include "zavrek/trial.hpp"
+
+namespace zavrek::trial::internal {
+
+inline constexpr int samples_per_cycle = 80;
+/// Name and application identifier of the GOOSE message by which the bench tells the positions of breakers.
+inline constexpr const char* bench_goose_id = "bench";
+inline constexpr int bench_goose_appid = 0x3FFF;
+
+/// "NAME: SOURCE" in its two parts; empty texts when it has no colon.
+[[nodiscard]] std::pair<std::string, std::string> split_pair(const std::string& text);
+
+/// The breakers whose positions devices read, in the order of the message's entries.
+[[nodiscard]] std::vector<std::string> breakers_told(const Bench& bench);
+
+class Party {
+ public:
+  /// Readies a relay in this process, or the reading of one elsewhere.
+  Party(const Device& device, bool remote, double frequency_Hz);
+
+  [[nodiscard]] const Device& device() const noexcept { return *device_; }
+  [[nodiscard]] bool remote() const noexcept { return remote_; }
+  /// Starts the stand-in as its own process, reading `streams` (of the bench).
+  void start_process(const std::filesystem::path& program, const std::filesystem::path& folder,
+                     const Bench& bench, const std::string& interface, double frequency_Hz);
+
+  /// One sample of each place that it reads; into a relay of this process.
+  void push(std::span<const protection::Sample> places) noexcept {
+    if (relay_) relay_->push(places);
+  }
+  /// A frame from the wire; true when it was news of this device.
+  bool take(wire::Bytes frame, std::int64_t now_ns) { return remote_ && subscriber_->take(frame, now_ns); }
+  [[nodiscard]] bool heard() const noexcept { return !remote_ || subscriber_->heard(); }
+  [[nodiscard]] bool alive(std::int64_t now_ns) const noexcept {
+    return !remote_ || !subscriber_->heard() || subscriber_->alive(now_ns);
+  }
+  [[nodiscard]] bool process_ended() { return process_ && !process_->running(); }
+
+  [[nodiscard]] const std::vector<std::string>& outputs() const noexcept { return outputs_; }
+  /// As the device shows it now.
+  [[nodiscard]] bool shown(std::size_t output) const noexcept;
+  [[nodiscard]] protection::Relay* relay() noexcept { return relay_.get(); }
+  /// Places that the device reads.
+  [[nodiscard]] std::size_t places() const noexcept { return device_->reads.size(); }
+
+ private:
+  const Device* device_;
+  bool remote_;
+  std::vector<std::string> outputs_;
+  std::unique_ptr<protection::Relay> relay_;
+  std::unique_ptr<wire::GooseSubscriber> subscriber_;
+  std::unique_ptr<ChildProcess> process_;
+};
+
+}  // namespace zavrek::trial::internal
