@@ -7,6 +7,7 @@
 #include "zavrek/emt/frequency_line.hpp"
 #include "zavrek/record.hpp"
 #include "zavrek/trial.hpp"
+#include "zavrek/trial/injection.hpp"
 
 namespace zavrek::report {
 
@@ -41,6 +42,28 @@ void draw_overlay(const record::Comparison& comparison, const std::string& first
 void draw_line(const network::LineGeometry& geometry, const emt::FrequencyLine& fit,
                const emt::FrequencyLineOptions& options, const std::string& title,
                const std::filesystem::path& path);
+
+/// Characteristics of relays: operating times over primary current, one curve for each quantity; zones in the
+/// impedance plane; differentials. Throws as `draw_record` does, and when there is none.
+void draw_characteristics(const std::vector<protection::RelaySettings>& relays, const std::string& title,
+                          const std::filesystem::path& path);
+/// What was injected over the set characteristics with their tolerance. Throws as `draw_record` does.
+void draw_injection(const trial::InjectionReport& report, const std::string& title,
+                    const std::filesystem::path& path);
+
+/// One self-contained HTML page of element tests, with `figure` (SVG) in it when not empty.
+[[nodiscard]] std::string injection_page(const trial::InjectionReport& report, const std::string& figure);
+/// A row for each thing tried, with a heading line.
+[[nodiscard]] std::string injection_csv(const trial::InjectionReport& report);
+
+/// Verdicts as JUnit XML, which test servers read.
+struct JunitCase {
+  std::string group, name;
+  bool passed = false;
+  std::string failure;  ///< why it did not pass
+  double seconds = 0;
+};
+[[nodiscard]] std::string junit(const std::string& suite, const std::vector<JunitCase>& cases);
 
 /// File name for a trial: its number and its name in plain letters, "02-two-phase-fault-far".
 [[nodiscard]] std::string file_stem(std::size_t number, const std::string& name);

@@ -6,7 +6,10 @@ namespace zavrek::protection {
 
 namespace {
 
-constexpr double held_step_s = 1e-3;
+/// What arrives within a step is found exactly, so that only logic is as coarse as the step: a thousandth of
+/// the time passed, within bounds.
+constexpr double shortest_step_s = 1e-3;
+constexpr double longest_step_s = 50e-3;
 
 std::string name_of(const Relay& relay) {
   return relay.tripped_by() ? base_of(relay.settings().functions[*relay.tripped_by()]).name : "trip";
@@ -16,8 +19,9 @@ std::string name_of(const Relay& relay) {
 bool hold(Relay& relay, const Measured& measured, double for_s, double& time_s, ExpectedOperation& found) {
   const double until = time_s + for_s;
   while (time_s < until) {
-    relay.decide(measured, held_step_s);
-    time_s += held_step_s;
+    const double step_s = std::clamp(1e-3 * time_s, shortest_step_s, longest_step_s);
+    relay.decide(measured, step_s);
+    time_s += step_s;
     if (!relay.trip()) continue;
     found = {std::max(0.0, time_s - relay.tripped_before_s()), name_of(relay)};
     return true;

@@ -1,21 +1,26 @@
-#include <sys/wait.h>
-
 #include <algorithm>
 #include <array>
 #include <cctype>
 #include <cmath>
-#include <cstdio>
 #include <numbers>
 
 #include <fmt/format.h>
 
+#include "report/gnuplot.hpp"
 #include "zavrek/emt/line_constants.hpp"
 #include "zavrek/report.hpp"
 
 namespace zavrek::report {
+
+using internal::colours;
+using internal::frame;
+using internal::quoted;
+using internal::require_figure;
+using internal::run_gnuplot;
+using internal::terminal;
+
 namespace {
 
-constexpr const char* colours[] = {"#b3412e", "#2f7d5b", "#2b5fa8", "#8a6d1d", "#6f4a8e", "#5b6770"};
 constexpr double panel_height = 230;
 
 /// What stands before the phase letter, and the title of the panel.
@@ -28,16 +33,6 @@ std::string group_of(const std::string& name) {
     stem.pop_back();
   }
   return stem;
-}
-
-/// Text inside a gnuplot double-quoted string with `noenhanced`.
-std::string quoted(const std::string& text) {
-  std::string out = "\"";
-  for (const char c : text) {
-    if (c == '"' || c == '\\') out += '\\';
-    out += c == '\n' ? ' ' : c;
-  }
-  return out + "\"";
 }
 
 std::vector<const record::Binary*> changing(const record::Record& record) {
@@ -112,32 +107,6 @@ std::string event_labels(const record::Record& record) {
   return script;
 }
 
-void require_figure(const std::filesystem::path& path, std::size_t samples) {
-  if (path.extension() != ".png" && path.extension() != ".svg") {
-    throw Error(fmt::format("\"{}\" is no figure; name a .png or an .svg file", path.string()));
-  }
-  if (samples < 2) throw Error("the record has fewer than two samples; there is nothing to draw");
-  if (path.has_parent_path()) std::filesystem::create_directories(path.parent_path());
-}
-
-void run_gnuplot(const std::string& script, const std::filesystem::path& path) {
-  FILE* gnuplot = popen("gnuplot 2>&1 >/dev/null", "w");
-  if (!gnuplot) throw Error("gnuplot could not be started");
-  const bool written = fwrite(script.data(), 1, script.size(), gnuplot) == script.size();
-  const int status = pclose(gnuplot);
-  if (!written || status != 0) {
-    throw Error(fmt::format(
-        "gnuplot did not draw \"{}\" (status {}); is gnuplot-nox installed and the folder writable?",
-        path.string(), WIFEXITED(status) ? WEXITSTATUS(status) : status));
-  }
-}
-
-std::string terminal(const std::filesystem::path& path, double height) {
-  return fmt::format(
-      "set terminal {} size 1280,{:.0f} font 'DejaVu Sans,11' background '#ffffff'\nset output {}\n",
-      path.extension() == ".svg" ? "svg" : "pngcairo", height, quoted(path.string()));
-}
-
 /// Room for the largest magnitude and marks at zero and at either bound: low panels have no place for more.
 std::string three_tics(double largest) {
   const double decade = std::pow(10, std::floor(std::log10(std::max(largest, 1e-6))));
@@ -150,10 +119,6 @@ std::string three_tics(double largest) {
   }
   return fmt::format("set yrange [{0:.4g}:{1:.4g}]\nset ytics ({0:.4g}, 0, {1:.4g})\n", -bound, bound);
 }
-
-constexpr const char* frame =
-    "set grid lc rgb '#e3e6e8' lt 1\nset border 3 lc rgb '#5b6770'\nset tics nomirror\nset key outside "
-    "right top noenhanced\nset lmargin 12\nset rmargin 18\n";
 
 std::string script_of(const record::Record& record, const std::string& title,
                       const std::filesystem::path& path, const std::vector<Panel>& panels,

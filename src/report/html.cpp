@@ -1,40 +1,19 @@
 #include <algorithm>
 #include <cmath>
-#include <ctime>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "report/markup.hpp"
 #include "report/resources.hpp"
 #include "zavrek/report.hpp"
 
 namespace zavrek::report {
 namespace {
 
+using internal::badge;
+using internal::escaped;
 using nlohmann::json;
-
-std::string escaped(std::string_view text) {
-  std::string out;
-  for (const char c : text) {
-    switch (c) {
-      case '&':
-        out += "&amp;";
-        break;
-      case '<':
-        out += "&lt;";
-        break;
-      case '>':
-        out += "&gt;";
-        break;
-      case '"':
-        out += "&quot;";
-        break;
-      default:
-        out += c;
-    }
-  }
-  return out;
-}
 
 std::string base64(std::string_view bytes) {
   constexpr char letters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
@@ -90,10 +69,6 @@ json waveforms(const record::Record& record) {
   for (const record::Event& event : record.events)
     out["events"].push_back({{"time", event.time_s}, {"text", event.text}});
   return out;
-}
-
-std::string badge(bool passed) {
-  return passed ? "<span class=\"badge pass\">pass</span>" : "<span class=\"badge fail\">fail</span>";
 }
 
 std::string verdict_rows(const trial::TrialResult& result) {
@@ -157,14 +132,6 @@ std::string summary_table(const std::vector<trial::TrialResult>& results) {
   return s + "</tbody></table>\n";
 }
 
-std::string now_text() {
-  const std::time_t now = std::time(nullptr);
-  std::tm parts{};
-  gmtime_r(&now, &parts);
-  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02} UTC", parts.tm_year + 1900, parts.tm_mon + 1,
-                     parts.tm_mday, parts.tm_hour, parts.tm_min);
-}
-
 }  // namespace
 
 std::string html_report(const trial::Case& all, const std::vector<trial::TrialResult>& results) {
@@ -182,15 +149,11 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
   // Inside a script element only "</" could end it early.
   for (std::size_t at = 0; (at = text.find("</", at)) != std::string::npos; at += 3)
     text.insert(at + 1, "\\");
-  std::string page = "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">\n";
-  page += "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>" +
-          escaped(all.network.title) + "</title>\n";
-  page += "<style>\n" + std::string(internal::uplot_css) + std::string(internal::report_css) +
-          "</style></head><body>\n";
+  std::string page = internal::page_head(all.network.title);
   page += fmt::format(
       "<header><h1>{}</h1><p class=\"facts\">Trial report of {}, {}. Step {}.</p><p class=\"verdict {}\">{} "
       "of {} trials passed</p></header>\n",
-      escaped(all.network.title), escaped(all.folder.filename().string()), now_text(),
+      escaped(all.network.title), escaped(all.folder.filename().string()), internal::now_text(),
       print_rounded(all.network.step_s, "s"), well ? "pass" : "fail", passed, results.size());
   page += "<main>\n" + summary_table(results) + sections + "</main>\n";
   page += "<script>\n" + std::string(internal::uplot_js) + "\n</script>\n<script>\nconst trials = " + text +

@@ -20,6 +20,8 @@ struct Words {
   tool::CompareOptions compare;
   tool::RelayOptions relay;
   tool::FitnessOptions fitness;
+  tool::InjectOptions inject;
+  tool::CurveOptions curve;
   std::string kind;
 };
 
@@ -124,6 +126,41 @@ void add_judging(CLI::App& app, Words& words, int& code) {
   verb->callback([&] { code = tool::compare(words.compare); });
 }
 
+void add_element_tests(CLI::App& app, Words& words, int& code) {
+  CLI::App* verb = app.add_subcommand(
+      "inject", "element tests of a relay: times, pickups and boundaries, proposed from its settings");
+  tool::InjectOptions& o = words.inject;
+  verb->add_option("settings", o.settings, "settings that the relay runs with")->required();
+  verb->add_option("--approved", o.approved, "settings that it should have, which are what is expected");
+  verb->add_option("--place", o.place, "the relay runs in this process, in its own, or is already outside")
+      ->check(places);
+  verb->add_option("--only", o.only, "test only functions with this in their name");
+  verb->add_option("--tolerance", o.tolerance, "of times: a share, a time, or both (the greater holds)");
+  verb->add_option("--value-tolerance", o.value_tolerance, "of thresholds, a share");
+  verb->add_option("--rays", o.rays, "along which a boundary is searched")->check(CLI::Range(4, 360));
+  verb->add_option("--out", o.out, "folder for the report; out/inject-NAME when left out");
+  verb->add_option("--name", o.name, "of the relay and its GOOSE; the file's name when left out");
+  verb->add_option("--goose-appid", o.goose_appid, "application identifier of its GOOSE")
+      ->check(CLI::Range(0, 0x3FFE));
+  verb->add_option("--stream-appid", o.stream_appid, "of the stream into its first place; others follow")
+      ->check(CLI::Range(0x4000, 0x7FF0));
+  verb->add_option("--interface", o.interface, "network interface");
+  verb->add_option("--medium", o.medium, "raw packet socket, or the same frames in local datagrams")
+      ->check(CLI::IsMember({"automatic", "raw", "datagram"}));
+  verb->add_option("--frequency", o.frequency, "nominal frequency");
+  verb->add_flag("--no-figures", o.no_figures, "draw nothing");
+  verb->add_flag("--json", o.json, "print JSON");
+  verb->callback([&] { code = tool::inject(words.inject); });
+
+  verb = app.add_subcommand("curve", "characteristics of settings files, and how they grade");
+  verb->add_option("settings", words.curve.settings, "settings files, from the load towards the source")
+      ->required();
+  verb->add_option("--margin", words.curve.margin, "least grading margin wanted");
+  verb->add_option("--figure", words.curve.figure, "draw them: NAME.png or NAME.svg");
+  verb->add_flag("--json", words.curve.json, "print JSON");
+  verb->callback([&] { code = tool::curve(words.curve); });
+}
+
 void add_processes(CLI::App& app, Words& words, int& code) {
   CLI::App* verb =
       app.add_subcommand("relay", "a relay as a process of its own: sampled values in, GOOSE out");
@@ -159,6 +196,7 @@ int main(int argc, char** argv) {
   add_reading(app, words, code);
   add_running(app, words, code);
   add_judging(app, words, code);
+  add_element_tests(app, words, code);
   add_processes(app, words, code);
   try {
     app.parse(argc, argv);

@@ -102,6 +102,36 @@ struct RelayOptions {
 };
 [[nodiscard]] int relay(const RelayOptions& options);
 
+struct InjectOptions {
+  std::string settings;
+  std::string approved;
+  std::string place = "plant";
+  std::string interface = "lo";
+  std::string medium = "automatic";
+  std::string name;
+  int goose_appid = 1;
+  int stream_appid = 0x4000;
+  std::string frequency = "50 Hz";
+  std::string only;
+  std::vector<std::string> tolerance;
+  std::string value_tolerance = "2 %";
+  int rays = 24;
+  std::string out;
+  bool json = false;
+  bool no_figures = false;
+};
+/// Element tests of a relay, proposed from its settings.
+[[nodiscard]] int inject(const InjectOptions& options);
+
+struct CurveOptions {
+  std::vector<std::string> settings;
+  std::string margin = "0.25 s";
+  std::string figure;
+  bool json = false;
+};
+/// The characteristics of settings files, and how they grade.
+[[nodiscard]] int curve(const CurveOptions& options);
+
 struct FitnessOptions {
   std::string step = "50 us";
   std::string duration = "3 s";

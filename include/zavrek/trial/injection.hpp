@@ -1,0 +1,118 @@
+// Element tests: quantities straight to a relay, without a network, and what its settings say it should do.
+#pragma once
+
+#include <filesystem>
+#include <functional>
+#include <limits>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "zavrek/protection.hpp"
+
+namespace zavrek::trial {
+
+/// What is injected while a state lasts: phasors at the places of the relay, in the values of its settings,
+/// at `measured.frequency_Hz`, which moves by `frequency_rate` (Hz/s).
+struct Stimulus {
+  protection::Measured measured;
+  double frequency_rate = 0;
+};
+
+/// One quantity by which a function is tested, and how it looks at the terminals.
+struct Probe {
+  std::string function;
+  std::string quantity;  ///< "phase current", "residual current" ...
+  std::string unit;
+  double threshold = 0;  ///< in the values of the settings
+  bool operates_above = true;
+  double drop_off = 1;  ///< threshold for falling back, over the one for starting
+  Stimulus before;
+  std::function<Stimulus(double)> at;
+  double measuring_s = 0.03;  ///< that a device may take to see it
+};
+/// The probe of a function; empty for those that one steady quantity cannot test.
+[[nodiscard]] std::optional<Probe> probe_of(const protection::RelaySettings& settings,
+                                            const protection::FunctionSettings& function,
+                                            double frequency_Hz);
+
+/// A fault seen as an impedance: loop "A-E" or "B-C".
+[[nodiscard]] Stimulus impedance_stimulus(const protection::RelaySettings& settings,
+                                          const protection::Zone& zone, bool earth, protection::Phasor ohm,
+                                          double frequency_Hz);
+/// Differential and restraining current, of the rated ones, on all three phases of two places.
+[[nodiscard]] Stimulus differential_stimulus(const protection::RelaySettings& settings,
+                                             const protection::Differential& function, double differential,
+                                             double restraint, double frequency_Hz);
+
+struct InjectionOptions {
+  std::string place = "plant";  ///< "plant": the relay in this process; "process"; "outside"
+  std::string interface = "lo";
+  std::string medium = "automatic";
+  std::filesystem::path relay_program;
+  std::string name = "R1";  ///< of the device and its GOOSE
+  int goose_appid = 1;
+  int stream_appid = 0x4000;  ///< of its first place; further places follow
+  double frequency_Hz = 50;
+  std::string only;                                    ///< functions with this in their name
+  std::vector<std::string> tolerance{"5 %", "30 ms"};  ///< of times; the greater holds
+  double value_tolerance = 0.02;  ///< of thresholds, and of the values at which times are expected
+  double accurate_above = 1.2;    ///< multiple of pickup from which on inverse times are judged
+  int rays = 24;                  ///< of a boundary
+  double longest_s = 120;         ///< points expected to take longer are left out
+};
+
+/// One thing tried on a device.
+struct InjectedPoint {
+  std::string function;
+  std::string test;      ///< "time", "no operation", "pickup", "drop-off", "reset ratio", "reset time"
+  std::string quantity;  ///< "phase current 840 A"
+  double value = 0;      ///< of the probe
+  std::string by;        ///< function that operates first, by the settings
+  double expected = 0;   ///< s, or the unit of the probe; infinite: never
+  double low = 0, high = 0;
+  double measured = std::numeric_limits<double>::infinity();
+  std::string unit = "s";
+  bool judged = true;
+  bool passed = false;
+};
+
+/// A characteristic searched along rays.
+struct Boundary {
+  std::string function;
+  std::string plane;  ///< "A-E", "B-C" or "differential"
+  struct Ray {
+    protection::Phasor expected, measured, low, high;  ///< ohm, or restraint + j differential
+    bool found = false, passed = false;
+  };
+  std::vector<Ray> rays;
+  [[nodiscard]] bool passed() const;
+  /// Largest deviation over the tolerance.
+  double worst = 0;
+};
+
+struct InjectionReport {
+  protection::RelaySettings settings;  ///< that it was judged by
+  std::string medium;
+  std::vector<InjectedPoint> points;
+  std::vector<Boundary> boundaries;
+  std::vector<std::string> warnings;
+  std::string failure;  ///< why it ended early
+  double injected_s = 0;
+  [[nodiscard]] bool passed() const;
+};
+
+/// Tests a relay that runs with `settings` (in `file`, when it is a process of its own) against `approved`:
+/// trip times of the composite at points proposed from the settings, pickup and drop-off, reset, and the
+/// boundaries of zones and differentials. Throws Error for settings that cannot work.
+[[nodiscard]] InjectionReport inject(const protection::RelaySettings& settings,
+                                     const protection::RelaySettings& approved,
+                                     const std::filesystem::path& file, const InjectionOptions& options);
+
+/// Values at which a stage should be tried: where it operates first in the composite, several for a curve,
+/// two for a definite time. Empty when it never does.
+[[nodiscard]] std::vector<double> proposed_values(const protection::RelaySettings& settings,
+                                                  const protection::FunctionSettings& function,
+                                                  const Probe& probe, double longest_s);
+
+}  // namespace zavrek::trial

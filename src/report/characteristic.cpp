@@ -1,0 +1,294 @@
+// Figures of relay characteristics, and of what injection found about them.
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <numbers>
+
+#include <fmt/format.h>
+
+#include "report/gnuplot.hpp"
+#include "zavrek/report.hpp"
+
+namespace zavrek::report {
+
+using internal::colours;
+using internal::frame;
+using internal::quoted;
+using protection::Phasor;
+using protection::RelaySettings;
+using protection::Stage;
+
+namespace {
+
+constexpr double panel_height = 620;
+constexpr int curve_points = 400;
+constexpr double slowest_s = 100;
+constexpr double fastest_s = 0.01;
+
+/// One curve or set of marks of a panel.
+struct Plot {
+  std::vector<std::string> rows;  // "x y", or "x y low high"; empty rows break the curve
+  std::string style;              // of gnuplot
+  std::string title;
+};
+struct Axes {
+  std::string title, x, y, settings;
+  std::vector<Plot> plots;
+};
+
+const char* colour(std::size_t k) { return colours[k % std::size(colours)]; }
+
+std::string lines(std::size_t k, bool dashed = false) {
+  return fmt::format("with lines lw 2 lc rgb '{}'{}", colour(k), dashed ? " dt 2" : "");
+}
+
+void draw(const std::vector<Axes>& panels, const std::string& title, const std::filesystem::path& path) {
+  internal::require_figure(path, panels.empty() ? 0 : curve_points);
+  const std::size_t columns = panels.size() > 1 ? 2 : 1;
+  const std::size_t rows = (panels.size() + columns - 1) / columns;
+  std::string s = internal::terminal(path, 60 + panel_height * static_cast<double>(rows));
+  std::size_t block = 0;
+  for (const Axes& panel : panels) {
+    for (const Plot& plot : panel.plots) {
+      s += fmt::format("$data{} << EOD\n", block++);
+      for (const std::string& row : plot.rows) s += row + "\n";
+      s += "EOD\n";
+    }
+  }
+  s += fmt::format("set multiplot layout {},{} title {} noenhanced font ',14'\n", rows, columns,
+                   quoted(title));
+  s += frame;
+  s += "set rmargin 4\nset key inside right top noenhanced font ',9' samplen 2\n";
+  block = 0;
+  for (const Axes& panel : panels) {
+    s += "unset logscale\nset autoscale\nset size noratio\n";
+    s += fmt::format("set title {} noenhanced\nset xlabel {} noenhanced\nset ylabel {} noenhanced\n{}\nplot ",
+                     quoted(panel.title), quoted(panel.x), quoted(panel.y), panel.settings);
+    for (std::size_t k = 0; k < panel.plots.size(); ++k) {
+      const Plot& plot = panel.plots[k];
+      s += fmt::format("{}$data{} {} {}", k ? ", " : "", block++, plot.style,
+                       plot.title.empty() ? "notitle" : "title " + quoted(plot.title));
+    }
+    s += "\n";
+  }
+  internal::run_gnuplot(s + "unset multiplot\n", path);
+}
+
+/// Operating time of all stages of a quantity together, at a primary current.
+double composite_s(const RelaySettings& settings, const std::string& quantity, double primary_A) {
+  double first = INFINITY;
+  for (const Stage* stage : settings.all<Stage>()) {
+    if (stage->quantity == quantity && stage->trips)
+      first = std::min(first, stage->operate_time_s(primary_A * settings.current_scale()));
+  }
+  return first;
+}
+
+Axes time_panel(const std::vector<RelaySettings>& relays) {
+  Axes panel{"operating time over current",
+             "primary current (A)",
+             "time (s)",
+             fmt::format("set logscale xy\nset yrange [{}:{}]", fastest_s, slowest_s),
+             {}};
+  double least = INFINITY, most = 0;
+  for (const RelaySettings& relay : relays) {
+    for (const Stage* stage : relay.all<Stage>()) {
+      least = std::min(least, stage->pickup_A / relay.current_scale());
+      most = std::max(most, stage->pickup_A / relay.current_scale());
+    }
+  }
+  if (!(most > 0)) return panel;
+  least *= 0.7;
+  most *= 8;
+  for (std::size_t r = 0; r < relays.size(); ++r) {
+    for (const char* quantity : {"phase", "earth", "negative"}) {
+      Plot plot{
+          {}, "using 1:2 " + lines(r, quantity != std::string("phase")), relays[r].name + " " + quantity};
+      bool any = false;
+      for (int k = 0; k <= curve_points; ++k) {
+        const double amperes = least * std::pow(most / least, static_cast<double>(k) / curve_points);
+        const double time = composite_s(relays[r], quantity, amperes);
+        if (std::isfinite(time)) {
+          // The step down to a faster stage is drawn, and the curve begins at the top.
+          if (!any) plot.rows.push_back(fmt::format("{:.6g} {:.6g}", amperes, slowest_s));
+          plot.rows.push_back(fmt::format("{:.6g} {:.6g}", amperes, std::max(time, fastest_s)));
+          any = true;
+        }
+      }
+      if (any) panel.plots.push_back(std::move(plot));
+    }
+  }
+  return panel;
+}
+
+/// Corners of a zone in the impedance plane, of loops between phases or to earth, in ohms of the settings.
+std::vector<Phasor> outline(const protection::Zone& zone, bool earth) {
+  const double way = zone.direction == "reverse" ? -1 : 1;
+  std::vector<Phasor> points;
+  if (zone.shape == "mho") {
+    for (int k = 0; k <= 72; ++k) {
+      const Phasor reach = std::polar(way * zone.reach_ohm, zone.angle_rad);
+      const Phasor turn = std::polar(1.0, 2 * std::numbers::pi * k / 72);
+      points.push_back(zone.direction == "none" ? reach * turn : reach / 2.0 * (1.0 + turn));
+    }
+    return points;
+  }
+  const double aside = earth && network::is_set(zone.earth_resistive_reach_ohm)
+                           ? zone.earth_resistive_reach_ohm
+                           : zone.resistive_reach_ohm;
+  const Phasor top = std::polar(zone.reach_ohm, zone.angle_rad);
+  const double slope = std::tan(zone.angle_rad);
+  if (zone.direction == "none") {
+    points = {top - aside, top + aside, -top + aside, -top - aside};
+  } else {
+    // The right blinder meets the lower direction line, the left one the upper.
+    const double low = std::tan(-22 * std::numbers::pi / 180), high = std::tan(115 * std::numbers::pi / 180);
+    const double right = aside / (1 - low / slope), left = -aside / (1 - high / slope);
+    points = {{0, 0}, {right, low * right}, top + aside, top - aside, {left, high * left}};
+    if ((top - aside).real() > (top.imag()) / high) points[4] = points[3];
+  }
+  for (Phasor& p : points) p *= way;
+  points.push_back(points.front());
+  return points;
+}
+
+std::string row(const Phasor& p) { return fmt::format("{:.6g} {:.6g}", p.real(), p.imag()); }
+
+void zone_panels(const RelaySettings& relay, std::vector<Axes>& panels) {
+  const auto zones = relay.all<protection::Zone>();
+  for (const bool earth : {false, true}) {
+    Axes panel{relay.name + (earth ? " zones, loops to earth" : " zones, loops between phases"),
+               "resistance (ohm, " + relay.values + ")",
+               "reactance (ohm)",
+               "set size ratio -1\nset zeroaxis",
+               {}};
+    for (std::size_t k = 0; k < zones.size(); ++k) {
+      if (zones[k]->loops == (earth ? "phase" : "earth")) continue;
+      Plot plot{{},
+                "using 1:2 " + lines(k),
+                fmt::format("{} {}", zones[k]->name, print_rounded(zones[k]->delay_s, "s"))};
+      for (const Phasor& p : outline(*zones[k], earth)) plot.rows.push_back(row(p));
+      panel.plots.push_back(std::move(plot));
+    }
+    if (!panel.plots.empty()) panels.push_back(std::move(panel));
+  }
+}
+
+Plot threshold(const protection::Differential& d, double to, std::size_t k) {
+  Plot plot{{}, "using 1:2 " + lines(k), d.name};
+  for (int j = 0; j <= curve_points; ++j) {
+    const double restraint = to * j / curve_points;
+    plot.rows.push_back(fmt::format("{:.6g} {:.6g}", restraint, d.threshold(restraint)));
+  }
+  return plot;
+}
+
+Axes differential_panel(const protection::Differential& d, const std::string& name) {
+  return {name + " differential",
+          "restraint (of rated)",
+          "differential current (of rated)",
+          "",
+          {threshold(d, 2.5 * d.knee + 1, 0)}};
+}
+
+}  // namespace
+
+void draw_characteristics(const std::vector<RelaySettings>& relays, const std::string& title,
+                          const std::filesystem::path& path) {
+  std::vector<Axes> panels;
+  if (Axes times = time_panel(relays); !times.plots.empty()) panels.push_back(std::move(times));
+  for (const RelaySettings& relay : relays) {
+    zone_panels(relay, panels);
+    for (const auto* d : relay.all<protection::Differential>())
+      panels.push_back(differential_panel(*d, relay.name));
+  }
+  if (panels.empty()) throw Error("these settings have no characteristic to draw");
+  draw(panels, title, path);
+}
+
+void draw_injection(const trial::InjectionReport& report, const std::string& title,
+                    const std::filesystem::path& path) {
+  std::vector<Axes> panels;
+  std::map<std::string, std::vector<const trial::InjectedPoint*>> by_probe;
+  for (const trial::InjectedPoint& point : report.points) {
+    if (point.test != "time" && point.test != "no operation") continue;
+    by_probe[point.quantity.substr(0, point.quantity.find_last_of(' ', point.quantity.find_last_of(' ') - 1))]
+        .push_back(&point);
+  }
+  for (const auto& [quantity, points] : by_probe) {
+    const auto function = std::find_if(
+        report.settings.functions.begin(), report.settings.functions.end(),
+        [&, p = points.front()](const auto& f) { return protection::base_of(f).name == p->function; });
+    const auto probe = trial::probe_of(report.settings, *function, 50);
+    if (!probe || !probe->operates_above || probe->unit == "Hz") continue;
+    Axes panel{
+        "operating time over " + quantity,
+        quantity + (probe->unit.empty() ? "" : " (" + probe->unit + ", " + report.settings.values + ")"),
+        "time (s)",
+        "set logscale xy",
+        {}};
+    double least = INFINITY, most = 0;
+    for (const auto* p : points) {
+      least = std::min(least, p->value);
+      most = std::max(most, p->value);
+    }
+    Plot curve{{}, "using 1:2 with lines lw 2 lc rgb '#9aa3a8'", "set, all stages together"};
+    for (int k = 0; k <= 160; ++k) {
+      const double value = 0.9 * least * std::pow(1.25 * most / least, k / 160.0);
+      const double t = protection::expected_operation(report.settings, probe->before.measured,
+                                                      probe->at(value).measured, slowest_s)
+                           .time_s;
+      curve.rows.push_back(std::isfinite(t) ? fmt::format("{:.6g} {:.6g}", value, std::max(t, fastest_s))
+                                            : "");
+    }
+    panel.plots.push_back(std::move(curve));
+    for (const bool passed : {true, false}) {
+      Plot marks{{},
+                 fmt::format("using 1:2:3:4 with yerrorbars pt 7 ps 0.9 lw 1.4 lc rgb '{}'",
+                             passed ? colours[1] : colours[0]),
+                 passed ? "measured, band of tolerance" : "failed"};
+      for (const auto* p : points) {
+        if (p->passed == passed && std::isfinite(p->measured))
+          marks.rows.push_back(fmt::format("{:.6g} {:.6g} {:.6g} {:.6g}", p->value,
+                                           std::max(p->measured, fastest_s),
+                                           std::max(fastest_s, std::isfinite(p->low) ? p->low : p->measured),
+                                           std::isfinite(p->high) ? p->high : p->measured));
+      }
+      if (!marks.rows.empty()) panel.plots.push_back(std::move(marks));
+    }
+    panels.push_back(std::move(panel));
+  }
+  for (const trial::Boundary& boundary : report.boundaries) {
+    const bool differential = boundary.plane == "differential";
+    Axes panel{boundary.function + ", " + boundary.plane,
+               differential ? "restraint (of rated)" : "resistance (ohm, " + report.settings.values + ")",
+               differential ? "differential current (of rated)" : "reactance (ohm)",
+               differential ? "" : "set size ratio -1\nset zeroaxis",
+               {}};
+    Plot set{{}, "using 1:2 with lines lw 2 lc rgb '#5b6770'", "set"};
+    Plot low{{}, "using 1:2 with lines lw 1 dt 3 lc rgb '#9aa3a8'", "band of tolerance"};
+    Plot high{{}, "using 1:2 with lines lw 1 dt 3 lc rgb '#9aa3a8'", ""};
+    Plot good{{}, fmt::format("using 1:2 with points pt 7 ps 0.9 lc rgb '{}'", colours[1]), "measured"};
+    Plot bad{{},
+             fmt::format("using 1:2 with points pt 7 ps 0.9 lc rgb '{}'", colours[0]),
+             "outside, or not found (at the set place)"};
+    for (const auto& ray : boundary.rays) {
+      set.rows.push_back(row(ray.expected));
+      low.rows.push_back(row(ray.low));
+      high.rows.push_back(row(ray.high));
+      (ray.passed ? good : bad).rows.push_back(row(ray.found ? ray.measured : ray.expected));
+    }
+    if (boundary.rays.empty()) continue;
+    if (!differential) {
+      for (Plot* plot : {&set, &low, &high}) plot->rows.push_back(plot->rows.front());
+    }
+    for (Plot* plot : {&set, &low, &high, &good, &bad}) {
+      if (!plot->rows.empty()) panel.plots.push_back(std::move(*plot));
+    }
+    panels.push_back(std::move(panel));
+  }
+  if (panels.empty()) throw Error("nothing that was injected can be drawn");
+  draw(panels, title, path);
+}
+
+}  // namespace zavrek::report

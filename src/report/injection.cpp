@@ -1,0 +1,116 @@
+// Element tests as a page, as CSV, and verdicts as JUnit XML.
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "report/markup.hpp"
+#include "report/resources.hpp"
+#include "zavrek/report.hpp"
+
+namespace zavrek::report {
+
+using internal::badge;
+using internal::escaped;
+
+namespace {
+
+std::string show(double value, const std::string& unit) {
+  if (!std::isfinite(value)) return "never";
+  if (unit.empty()) return fmt::format("{:.4g}", value);
+  return unit == "s" ? fmt::format("{:.3f} s", value) : print_rounded(value, unit, 4);
+}
+
+std::string csv_field(const std::string& text) {
+  if (text.find_first_of(",\"\n") == std::string::npos) return text;
+  std::string out = "\"";
+  for (const char c : text) {
+    if (c == '"') out += '"';
+    out += c;
+  }
+  return out + "\"";
+}
+
+}  // namespace
+
+std::string injection_csv(const trial::InjectionReport& report) {
+  std::string out = "function,test,quantity,by,expected,low,high,measured,unit,judged,passed\n";
+  const auto number = [](double v) { return std::isfinite(v) ? fmt::format("{:.6g}", v) : std::string(); };
+  for (const auto& p : report.points) {
+    out += fmt::format("{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(p.function), p.test,
+                       csv_field(p.quantity), csv_field(p.by), number(p.expected), number(p.low),
+                       number(p.high), number(p.measured), p.unit, p.judged ? 1 : 0, p.passed ? 1 : 0);
+  }
+  for (const auto& b : report.boundaries) {
+    for (const auto& ray : b.rays) {
+      out +=
+          fmt::format("{},boundary {},\"{:.5g} + j {:.5g}\",,,,,\"{}\",,1,{}\n", csv_field(b.function),
+                      b.plane, ray.expected.real(), ray.expected.imag(),
+                      ray.found ? fmt::format("{:.5g} + j {:.5g}", ray.measured.real(), ray.measured.imag())
+                                : std::string(),
+                      ray.passed ? 1 : 0);
+    }
+  }
+  return out;
+}
+
+std::string injection_page(const trial::InjectionReport& report, const std::string& figure) {
+  const auto passed =
+      std::count_if(report.points.begin(), report.points.end(), [](const auto& p) { return p.passed; });
+  std::string s = internal::page_head("Element tests of " + report.settings.name);
+  s += fmt::format(
+      "<header><h1>Element tests of {}</h1><p class=\"facts\">{}, {:.0f} s injected{}.</p><p class=\"verdict "
+      "{}\">{} of {} points passed, {} of {} boundaries</p></header>\n<main>\n",
+      escaped(report.settings.name), internal::now_text(), report.injected_s,
+      report.medium.empty() ? " into a relay in this process" : " over " + escaped(report.medium),
+      report.passed() ? "pass" : "fail", passed, report.points.size(),
+      std::count_if(report.boundaries.begin(), report.boundaries.end(),
+                    [](const auto& b) { return b.passed(); }),
+      report.boundaries.size());
+  if (!report.failure.empty()) s += "<p class=\"failure\">" + escaped(report.failure) + "</p>\n";
+  for (const std::string& warning : report.warnings) s += "<p class=\"facts\">" + escaped(warning) + "</p>\n";
+  s += "<table><thead><tr><th>function</th><th>test</th><th>injected</th><th>operates first</th><th "
+       "class=\"number\">expected</th><th class=\"number\">allowed</th><th "
+       "class=\"number\">measured</th><th></th></tr></thead><tbody>\n";
+  for (const auto& p : report.points) {
+    s += fmt::format(
+        "<tr><td>{}</td><td>{}</td><td>{}</td><td>{}</td><td class=\"number\">{}</td><td class=\"number\">{} "
+        "to "
+        "{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
+        escaped(p.function), escaped(p.test), escaped(p.quantity), escaped(p.by), show(p.expected, p.unit),
+        show(p.low, p.unit), show(p.high, p.unit), show(p.measured, p.unit),
+        p.judged ? badge(p.passed) : "not judged");
+  }
+  for (const auto& b : report.boundaries) {
+    s += fmt::format(
+        "<tr><td>{}</td><td>boundary</td><td>{}, {} rays</td><td></td><td></td><td></td><td "
+        "class=\"number\">worst {} of "
+        "the tolerance</td><td>{}</td></tr>\n",
+        escaped(b.function), escaped(b.plane), b.rays.size(),
+        std::isfinite(b.worst) ? fmt::format("{:.0f} %", 100 * b.worst) : "beyond the search",
+        badge(b.passed()));
+  }
+  s += "</tbody></table>\n";
+  // The figure's own markup, without the XML heading that may not stand inside a page.
+  if (const std::size_t at = figure.find("<svg"); at != std::string::npos)
+    s += "<div class=\"figure\">" + figure.substr(at) + "</div>\n";
+  return s + "</main></body></html>\n";
+}
+
+std::string junit(const std::string& suite, const std::vector<JunitCase>& cases) {
+  const auto failed = std::count_if(cases.begin(), cases.end(), [](const auto& c) { return !c.passed; });
+  double seconds = 0;
+  for (const JunitCase& c : cases) seconds += c.seconds;
+  std::string s = fmt::format(
+      "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<testsuite name=\"{}\" tests=\"{}\" failures=\"{}\" "
+      "time=\"{:.3f}\">\n",
+      escaped(suite), cases.size(), failed, seconds);
+  for (const JunitCase& c : cases) {
+    s += fmt::format("  <testcase classname=\"{}\" name=\"{}\" time=\"{:.3f}\"", escaped(c.group),
+                     escaped(c.name), c.seconds);
+    s += c.passed ? "/>\n" : fmt::format("><failure message=\"{}\"/></testcase>\n", escaped(c.failure));
+  }
+  return s + "</testsuite>\n";
+}
+
+}  // namespace zavrek::report

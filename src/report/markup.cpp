@@ -1,0 +1,53 @@
+#include "report/markup.hpp"
+
+#include <ctime>
+
+#include <fmt/format.h>
+
+#include "report/resources.hpp"
+
+namespace zavrek::report::internal {
+
+std::string escaped(std::string_view text) {
+  std::string out;
+  for (const char c : text) {
+    switch (c) {
+      case '&':
+        out += "&amp;";
+        break;
+      case '<':
+        out += "&lt;";
+        break;
+      case '>':
+        out += "&gt;";
+        break;
+      case '"':
+        out += "&quot;";
+        break;
+      default:
+        out += c;
+    }
+  }
+  return out;
+}
+
+std::string badge(bool passed) {
+  return passed ? "<span class=\"badge pass\">pass</span>" : "<span class=\"badge fail\">fail</span>";
+}
+
+std::string now_text() {
+  const std::time_t now = std::time(nullptr);
+  std::tm parts{};
+  gmtime_r(&now, &parts);
+  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02} UTC", parts.tm_year + 1900, parts.tm_mon + 1,
+                     parts.tm_mday, parts.tm_hour, parts.tm_min);
+}
+
+std::string page_head(const std::string& title) {
+  return "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">\n<meta name=\"viewport\" "
+         "content=\"width=device-width, initial-scale=1\">\n<title>" +
+         escaped(title) + "</title>\n<style>\n" + std::string(uplot_css) + std::string(report_css) +
+         "</style></head><body>\n";
+}
+
+}  // namespace zavrek::report::internal

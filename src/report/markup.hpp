@@ -1,0 +1,15 @@
+// Pieces of HTML that all pages share.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+namespace zavrek::report::internal {
+
+[[nodiscard]] std::string escaped(std::string_view text);
+[[nodiscard]] std::string badge(bool passed);
+[[nodiscard]] std::string now_text();
+/// To the opened body.
+[[nodiscard]] std::string page_head(const std::string& title);
+
+}  // namespace zavrek::report::internal

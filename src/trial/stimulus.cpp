@@ -1,0 +1,265 @@
+// How a quantity looks at the terminals of a relay.
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include "zavrek/trial/injection.hpp"
+
+namespace zavrek::trial {
+
+using protection::End;
+using protection::Measured;
+using protection::Phasor;
+using protection::RelaySettings;
+
+namespace {
+
+constexpr double third = 2 * std::numbers::pi / 3;
+constexpr double well_inside = 0.6;  // of the nominal voltage, under a fault
+
+/// Phase voltage at which nothing of the relay's voltage functions operates; 0 when it has none.
+double nominal_voltage(const RelaySettings& settings) {
+  if (network::is_set(settings.vt_primary_V))
+    return (settings.values == "secondary" ? settings.vt_secondary_V : settings.vt_primary_V) /
+           std::sqrt(3.0);
+  double voltage = 0;
+  for (const auto* stage : settings.all<protection::VoltageStage>()) {
+    const double phase =
+        stage->quantity == "phase-phase" ? stage->pickup_V / std::sqrt(3.0) : stage->pickup_V;
+    if (stage->when == "under") voltage = std::max(voltage, 1.25 * phase);
+    if (stage->when == "over" && stage->quantity != "residual" && stage->quantity != "negative" &&
+        voltage == 0)
+      voltage = 0.8 * phase;
+  }
+  for (const auto* zone : settings.all<protection::Zone>())
+    voltage = std::max(voltage, 20 * std::max(1.0, zone->least_current_A) * zone->reach_ohm);
+  return voltage > 0 ? voltage : 6350;
+}
+
+/// Phasors a, b, c of sequence values that stand at the angle of phase a.
+std::array<Phasor, 3> of_sequence(int sequence, const Phasor& value) {
+  std::array<Phasor, 3> phases;
+  for (std::size_t k = 0; k < 3; ++k)
+    phases[k] = value * std::polar(1.0, -sequence * third * static_cast<double>(k));
+  return phases;
+}
+
+Stimulus healthy(const RelaySettings& settings, std::size_t places, double frequency_Hz) {
+  Stimulus s;
+  s.measured.ends.resize(places);
+  s.measured.frequency_Hz = frequency_Hz;
+  s.measured.frequency_valid = true;
+  for (End& end : s.measured.ends) {
+    const auto v = of_sequence(1, nominal_voltage(settings));
+    std::copy(v.begin(), v.end(), end.voltage.begin());
+    protection::Measuring::complete(end, false);
+    end.v1_memory = end.v.positive;
+  }
+  return s;
+}
+
+/// `before` with other phasors at one place.
+template <class Change>
+Stimulus changed(const Stimulus& before, int place, Change&& change) {
+  Stimulus s = before;
+  End& end = s.measured.ends[static_cast<std::size_t>(place - 1)];
+  change(end, s);
+  protection::Measuring::complete(end, false);
+  return s;
+}
+
+void add(std::array<Phasor, 4>& to, const std::array<Phasor, 3>& phases) {
+  for (std::size_t k = 0; k < 3; ++k) to[k] += phases[k];
+}
+
+/// Most places that the functions of a relay measure.
+std::size_t places_of(const RelaySettings& settings) {
+  std::size_t most = 1;
+  for (const auto& function : settings.functions) {
+    most = std::max(most, static_cast<std::size_t>(protection::base_of(function).end));
+    if (const auto* d = std::get_if<protection::Differential>(&function))
+      most = std::max(most, d->rated_currents.size());
+    if (const auto* s = std::get_if<protection::Synchrocheck>(&function))
+      most = std::max(most, static_cast<std::size_t>(s->other_end));
+  }
+  return most;
+}
+
+struct Maker {
+  const RelaySettings& settings;
+  Stimulus before;
+  double frequency_Hz;
+
+  template <class Kind>
+  std::optional<Probe> operator()(const Kind&) const {
+    return std::nullopt;
+  }
+
+  [[nodiscard]] Probe probe(const protection::FunctionBase& base, std::string quantity, std::string unit,
+                            double threshold) const {
+    Probe p;
+    p.function = base.name;
+    p.quantity = std::move(quantity);
+    p.unit = std::move(unit);
+    p.threshold = threshold;
+    p.before = before;
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::Stage& stage) const {
+    const int sequence = stage.quantity == "phase" ? 1 : stage.quantity == "negative" ? -1 : 0;
+    Probe p = probe(stage,
+                    sequence > 0   ? "phase current"
+                    : sequence < 0 ? "negative-sequence current"
+                                   : "residual current",
+                    "A", stage.pickup_A);
+    p.drop_off = stage.drop_off;
+    const double way = stage.direction == "reverse" ? -1 : 1;
+    const bool directed = stage.direction != "none";
+    p.at = [=, b = before, angle = stage.angle_rad](double amperes) {
+      return changed(b, stage.end, [&](End& end, Stimulus&) {
+        // Residual current is three times its zero sequence: no phase carries more than a third of it.
+        const double size = sequence == 0 ? amperes / 3 : amperes;
+        add(end.current, of_sequence(sequence, std::polar(way * size, -angle)));
+        // A fault this way leaves the sequence's voltage standing against its current.
+        if (directed && sequence < 1)
+          add(end.voltage, of_sequence(sequence, -0.2 * std::abs(end.voltage[0])));
+      });
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::Thermal& thermal) const {
+    Probe p = probe(thermal, "phase current", "A", thermal.factor * thermal.rated_A);
+    p.at = [=, b = before](double amperes) {
+      return changed(b, thermal.end, [&](End& end, Stimulus&) { add(end.current, of_sequence(1, amperes)); });
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::VoltageStage& stage) const {
+    const bool sequence = stage.quantity == "negative" || stage.quantity == "residual";
+    Probe p = probe(stage, stage.quantity + " voltage", "V", stage.pickup_V);
+    p.operates_above = stage.when == "over";
+    p.drop_off = p.operates_above ? stage.drop_off : 1 / stage.drop_off;
+    p.at = [=, b = before](double volts) {
+      return changed(b, stage.end, [&](End& end, Stimulus&) {
+        if (sequence) {
+          add(end.voltage, of_sequence(stage.quantity == "negative" ? -1 : 0,
+                                       stage.quantity == "negative" ? volts : volts / 3));
+          return;
+        }
+        const double phase = stage.quantity == "phase-phase" ? volts / std::sqrt(3.0) : volts;
+        const auto v = of_sequence(1, phase);
+        std::copy(v.begin(), v.end(), end.voltage.begin());
+      });
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::FrequencyStage& stage) const {
+    const bool of_rate = stage.when == "rising" || stage.when == "falling";
+    Probe p = of_rate ? probe(stage, "rate of change of frequency", "Hz/s", stage.rate_Hz_per_s)
+                      : probe(stage, "frequency", "Hz", stage.pickup_Hz);
+    p.operates_above = stage.when != "under";
+    if (of_rate) {
+      p.drop_off = 0.9;
+    } else {
+      p.drop_off = 1 + (stage.when == "under" ? 1 : -1) * stage.drop_off_Hz / stage.pickup_Hz;
+    }
+    p.measuring_s = of_rate ? 0.25 : 0.13;
+    p.at = [=, b = before](double value) {
+      Stimulus s = b;
+      if (of_rate) {
+        s.frequency_rate = s.measured.frequency_rate = stage.when == "rising" ? value : -value;
+      } else {
+        s.measured.frequency_Hz = value;
+      }
+      return s;
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::PowerStage& stage) const {
+    Probe p = probe(stage, (stage.direction + " " + stage.quantity) + " power", "W", stage.pickup_W);
+    p.drop_off = stage.drop_off;
+    const double angle = (stage.quantity == "reactive" ? -std::numbers::pi / 2 : 0) +
+                         (stage.direction == "reverse" ? std::numbers::pi : 0);
+    p.at = [=, b = before](double watts) {
+      return changed(b, stage.end, [&](End& end, Stimulus&) {
+        add(end.current, of_sequence(1, std::polar(watts / (3 * std::abs(end.voltage[0])), angle)));
+      });
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::Zone& zone) const {
+    const bool earth = zone.loops != "phase";
+    Probe p = probe(zone, std::string(earth ? "A-E" : "B-C") + " impedance", "ohm", zone.reach_ohm);
+    p.operates_above = false;
+    p.drop_off = 1.05;
+    const double way = zone.direction == "reverse" ? -1 : 1;
+    p.at = [=, s = settings, f = frequency_Hz](double ohm) {
+      return impedance_stimulus(s, zone, earth, std::polar(way * ohm, zone.angle_rad), f);
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::Differential& function) const {
+    Probe p = probe(function, "differential current", "", std::max(function.pickup, 0.0));
+    p.drop_off = 0.95;
+    p.at = [=, s = settings, f = frequency_Hz](double differential) {
+      return differential_stimulus(s, function, differential, differential / 2, f);
+    };
+    return p;
+  }
+};
+
+}  // namespace
+
+std::optional<Probe> probe_of(const RelaySettings& settings, const protection::FunctionSettings& function,
+                              double frequency_Hz) {
+  const Maker maker{settings, healthy(settings, places_of(settings), frequency_Hz), frequency_Hz};
+  return std::visit(maker, function);
+}
+
+Stimulus impedance_stimulus(const RelaySettings& settings, const protection::Zone& zone, bool earth,
+                            Phasor ohm, double frequency_Hz) {
+  const double nominal = nominal_voltage(settings);
+  const Phasor k0 = std::polar(settings.residual_factor, settings.residual_angle_rad);
+  const double most = well_inside * nominal / (0.2 * zone.reach_ohm);  // amperes through the loop
+  return changed(healthy(settings, places_of(settings), frequency_Hz), zone.end, [&](End& end, Stimulus&) {
+    if (earth) {
+      const double through = std::min(most, well_inside * nominal / std::max(std::abs(ohm), 1e-6));
+      end.voltage[0] = std::abs(ohm) * through;
+      const Phasor turn = std::abs(ohm) > 0 ? std::polar(1.0, -std::arg(ohm)) : Phasor(1);
+      end.current[0] = through * turn / (1.0 + k0);
+    } else {
+      const double across = std::sqrt(3.0) * nominal;
+      const double through = std::min(2 * most, well_inside * across / std::max(std::abs(ohm), 1e-6));
+      const Phasor vbc = Phasor(0, -1) * (std::abs(ohm) * through);
+      end.voltage[1] = -end.voltage[0] / 2.0 + vbc / 2.0;
+      end.voltage[2] = -end.voltage[0] / 2.0 - vbc / 2.0;
+      const Phasor loop =
+          Phasor(0, -1) * through * (std::abs(ohm) > 0 ? std::polar(1.0, -std::arg(ohm)) : 1.0);
+      end.current[1] = loop / 2.0;
+      end.current[2] = -loop / 2.0;
+    }
+  });
+}
+
+Stimulus differential_stimulus(const RelaySettings& settings, const protection::Differential& function,
+                               double differential, double restraint, double frequency_Hz) {
+  Stimulus s = healthy(settings, places_of(settings), frequency_Hz);
+  const double flows[] = {restraint + differential / 2, -(restraint - differential / 2)};
+  for (std::size_t e = 0; e < 2; ++e) {
+    End& end = s.measured.ends[e];
+    const int hour = e < function.hours.size() ? std::stoi(function.hours[e]) : 0;
+    const double rated = parse_quantity_as(function.rated_currents[e], "A") * settings.current_scale();
+    add(end.current, of_sequence(1, std::polar(1.0, -hour * std::numbers::pi / 6) * flows[e] * rated));
+    protection::Measuring::complete(end, false);
+  }
+  return s;
+}
+
+}  // namespace zavrek::trial
