@@ -8,6 +8,7 @@
 #include "zavrek/record.hpp"
 #include "zavrek/trial.hpp"
 #include "zavrek/trial/injection.hpp"
+#include "zavrek/trial/programme.hpp"
 
 namespace zavrek::report {
 
@@ -64,6 +65,21 @@ struct JunitCase {
   double seconds = 0;
 };
 [[nodiscard]] std::string junit(const std::string& suite, const std::vector<JunitCase>& cases);
+
+/// Measured times of each expectation over the fields varied, and a histogram of margins. Throws as
+/// `draw_record` does.
+void draw_programme(const std::vector<trial::StoredTrial>& trials, const std::string& title,
+                    const std::filesystem::path& path);
+/// One self-contained HTML page of a programme, with `figure` (SVG) in it when not empty.
+[[nodiscard]] std::string programme_page(const std::string& title,
+                                         const std::vector<trial::StoredTrial>& trials,
+                                         const std::string& figure);
+/// A row for each verdict, with a heading line.
+[[nodiscard]] std::string programme_csv(const std::vector<trial::StoredTrial>& trials);
+[[nodiscard]] std::vector<JunitCase> programme_cases(const std::vector<trial::StoredTrial>& trials);
+
+/// Prints a page as PDF with the browser of the system. Throws Error when none is installed or it refuses.
+void print_page(const std::filesystem::path& page, const std::filesystem::path& pdf);
 
 /// File name for a trial: its number and its name in plain letters, "02-two-phase-fault-far".
 [[nodiscard]] std::string file_stem(std::size_t number, const std::string& name);

@@ -84,7 +84,8 @@ struct Expectation {
   std::string output = "trip";
   std::string time;                                    ///< "from settings" or a time
   std::vector<std::string> tolerance{"5 %", "30 ms"};  ///< the greater one holds
-  std::vector<std::string> window;                     ///< earliest and latest
+  double value_tolerance = 0;  ///< share by which the currents that a time follows from may be measured wrong
+  std::vector<std::string> window;  ///< earliest and latest
   bool never = false;
   std::string breaker;
   double open_before_s = unset;
@@ -108,6 +109,28 @@ struct Trial {
 };
 const Table& table(const Trial*);
 
+/// One field of a sweep and the values that it takes: listed, or `steps` of them evenly from `from` to `to`.
+struct Vary {
+  std::string
+      field;  ///< "fault.at", "trial.prefault", "network.step", or one of an element: "grid.short_circuit"
+  std::vector<std::string> values;
+  std::string from, to;
+  int steps = 5;
+  std::string together;  ///< fields with the same word here change together, not against each other
+};
+const Table& table(const Vary*);
+
+/// A trial repeated with other values in some of its fields, or in those of the network.
+struct Sweep {
+  std::string name;
+  std::string combine = "full";  ///< every value with every other; "paired": all change together; "random"
+  int count = 100;               ///< of a random sweep
+  int seed = 1;
+  std::vector<Vary> vary;
+  Trial trial;
+};
+const Table& table(const Sweep*);
+
 /// Where the parts of a case stand, relative to its folder.
 struct CaseFiles {
   std::string network = "network.toml";
@@ -124,6 +147,7 @@ struct Case {
   control::Description control;
   Bench bench;
   std::vector<Trial> trials;
+  std::vector<Sweep> sweeps;
 };
 
 /// Throws Error when the control of the case cannot be wired to its plant: an unknown signal, gate, knob or
@@ -153,6 +177,8 @@ struct Verdict {
   std::string measured;     ///< "0.618 s", "none"
   std::string margin;       ///< how much was left of the tolerance; negative when exceeded
   bool passed = false;
+  double value = unset;  ///< what was measured, in SI units; from the inception when it is a time
+  double left = unset;   ///< margin over the tolerance: 1 in its middle, 0 at its edge
 };
 
 struct TrialResult {

@@ -203,29 +203,50 @@ void read_list(Reader& reader, const toml::table& from, const std::string& place
   }
 }
 
-void read_trials(Reader& reader, std::vector<trial::Trial>& trials) {
-  for (const auto& [key, node] : reader.root()) {
-    if (key.str() != "trial")
-      reader.report(node, "trials", std::string(key.str()), "no such field; write [[trial]]");
-  }
-  const toml::node* node = reader.root().get("trial");
+/// The parts of a trial that are tables of their own.
+void read_experiment(Reader& reader, const toml::table& body, const std::string& place, trial::Trial& trial) {
+  if (const toml::node* fault = body.get("fault")) read_fault(reader, *fault, place, trial);
+  if (const toml::node* evolves = body.get("evolves")) read_evolution(reader, *evolves, place, trial);
+  read_list(reader, body, place, "operate", "{ at = \"0.2 s\", open = \"Q1\" }", trial.operate);
+  read_list(reader, body, place, "expect", "{ device = \"R1\", never = true }", trial.expect);
+}
+
+/// Calls read(place, table) for every [[KIND]].
+template <class Read>
+void each_of(Reader& reader, const std::string& kind, Read&& read) {
+  const toml::node* node = reader.root().get(kind);
   if (!node) return;
   const toml::array* list = node->as_array();
-  if (!list) return reader.report(*node, "trials", "trial", "a list is wanted: [[trial]]");
+  if (!list) return reader.report(*node, "trials", kind, "a list is wanted: [[" + kind + "]]");
+  std::size_t number = 0;
   for (const toml::node& entry : *list) {
-    const std::string place = fmt::format("trial {}", trials.size() + 1);
-    trial::Trial trial;
+    const std::string place = fmt::format("{} {}", kind, ++number);
     if (const toml::table* body = entry.as_table()) {
-      if (const toml::node* fault = body->get("fault")) read_fault(reader, *fault, place, trial);
-      if (const toml::node* evolves = body->get("evolves")) read_evolution(reader, *evolves, place, trial);
-      read_list(reader, *body, place, "operate", "{ at = \"0.2 s\", open = \"Q1\" }", trial.operate);
-      read_list(reader, *body, place, "expect", "{ device = \"R1\", never = true }", trial.expect);
-      reader.fields(*body, place, {target(trial)}, {"fault", "evolves", "operate", "expect"});
+      read(place, *body);
     } else {
-      reader.report(entry, place, "", "a table is wanted: [[trial]]");
+      reader.report(entry, place, "", "a table is wanted: [[" + kind + "]]");
     }
-    trials.push_back(std::move(trial));
   }
+}
+
+void read_trials(Reader& reader, trial::Case& all) {
+  for (const auto& [key, node] : reader.root()) {
+    if (key.str() != "trial" && key.str() != "sweep")
+      reader.report(node, "trials", std::string(key.str()), "no such field; write [[trial]] or [[sweep]]");
+  }
+  each_of(reader, "trial", [&](const std::string& place, const toml::table& body) {
+    trial::Trial& trial = all.trials.emplace_back();
+    read_experiment(reader, body, place, trial);
+    reader.fields(body, place, {target(trial)}, {"fault", "evolves", "operate", "expect"});
+  });
+  each_of(reader, "sweep", [&](const std::string& place, const toml::table& body) {
+    trial::Sweep& sweep = all.sweeps.emplace_back();
+    read_experiment(reader, body, place, sweep.trial);
+    read_list(reader, body, place, "vary", "{ field = \"fault.at\", values = [\"10 %\", \"90 %\"] }",
+              sweep.vary);
+    reader.fields(body, place, {target(sweep.trial), target(sweep)},
+                  {"fault", "evolves", "operate", "expect", "vary"});
+  });
 }
 
 /// Reads one file of a case; flaws go to `flaws`. Empty when the file could not be parsed at all.
@@ -270,7 +291,7 @@ class CaseReader {
     auto control = open_if_there(files.control);
     if (control) case_.control = read_control(*control);
     auto trials = open_if_there(files.trials);
-    if (trials) read_trials(*trials, case_.trials);
+    if (trials) read_trials(*trials, case_);
     if (bench) read_device_settings(*bench);
     if (network && network->flaws().empty()) check_across(bench, trials);
     for (auto* reader : {&network, &control, &bench, &trials}) {
@@ -345,7 +366,8 @@ class CaseReader {
 
   void check_across(std::optional<Reader>& bench, std::optional<Reader>& trials) {
     for (const Flaw& flaw : trial::validate(case_)) {
-      auto& reader = flaw.place.starts_with("trial ") ? trials : bench;
+      const bool of_trials = flaw.place.starts_with("trial ") || flaw.place.starts_with("sweep ");
+      auto& reader = of_trials ? trials : bench;
       if (reader) reader->report_by_name({flaw});
     }
   }
@@ -395,6 +417,8 @@ std::vector<const network::Table*> all_tables() {
   tables.push_back(&table(static_cast<const protection::RelaySettings*>(nullptr)));
   protection::for_each_kind([&](const auto* null) { tables.push_back(&table(null)); });
   tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::Sweep*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::Vary*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Operation*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));
   tables.push_back(&table(static_cast<const control::Description*>(nullptr)));

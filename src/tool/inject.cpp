@@ -141,9 +141,10 @@ void print_grading(const std::vector<protection::RelaySettings>& relays, const s
   }
   for (std::size_t r = 1; r < relays.size(); ++r) {
     if (!std::isfinite(worst[r])) continue;
-    fmt::print("{} grades over {} in {} current with {:+.3f} s at least, at {}{}\n", relays[r].name,
-               relays[r - 1].name, quantity, worst[r], print_rounded(worst_at[r], "A", 3),
-               worst[r] < least_margin_s ? fmt::format(": LESS than the {:.3f} s wanted", least_margin_s) : "");
+    fmt::print(
+        "{} grades over {} in {} current with {:+.3f} s at least, at {}{}\n", relays[r].name,
+        relays[r - 1].name, quantity, worst[r], print_rounded(worst_at[r], "A", 3),
+        worst[r] < least_margin_s ? fmt::format(": LESS than the {:.3f} s wanted", least_margin_s) : "");
   }
 }
 

@@ -22,6 +22,8 @@ struct Words {
   tool::FitnessOptions fitness;
   tool::InjectOptions inject;
   tool::CurveOptions curve;
+  tool::ProgrammeOptions programme;
+  tool::MergeOptions merge;
   std::string kind;
 };
 
@@ -126,6 +128,35 @@ void add_judging(CLI::App& app, Words& words, int& code) {
   verb->callback([&] { code = tool::compare(words.compare); });
 }
 
+void add_programmes(CLI::App& app, Words& words, int& code) {
+  CLI::App* verb = app.add_subcommand(
+      "programme", "run the sweeps of a case unattended; run again, it goes on where it was stopped");
+  tool::ProgrammeOptions& o = words.programme;
+  verb->add_option("case", o.folder, case_help)->required();
+  verb->add_option("--out", o.out,
+                   "folder for results, records and report; out/CASE-programme when left out");
+  verb->add_option("--only", o.only, "run only sweeps with this in their name");
+  verb->add_option("--place", o.place, place_help)->check(places);
+  verb->add_option("--shard", o.shard, "run one part of several, such as 3/8, on as many machines");
+  verb->add_option("--keep", o.keep, "records to keep")->check(CLI::IsMember({"failures", "all", "none"}));
+  verb->add_option("--workers", o.workers, "trials at a time; one for each processor when left out")
+      ->check(CLI::Range(1, 256));
+  verb->add_flag("--wall", o.wall, "locked to the clock, one trial after the other");
+  verb->add_flag("--json", o.json, "print JSON");
+  verb->add_flag("--no-figures", o.no_figures, "draw nothing");
+  verb->add_flag("--pdf", o.pdf, "print the report as PDF too");
+  verb->callback([&] { code = tool::programme(words.programme); });
+
+  verb = app.add_subcommand("merge", "put the results of a programme's shards together");
+  verb->add_option("out", words.merge.out, "folder for the whole")->required();
+  verb->add_option("from", words.merge.from, "folders (or results.sqlite files) of the shards")->required();
+  verb->add_option("--title", words.merge.title, "of the report");
+  verb->add_flag("--json", words.merge.json, "print JSON");
+  verb->add_flag("--no-figures", words.merge.no_figures, "draw nothing");
+  verb->add_flag("--pdf", words.merge.pdf, "print the report as PDF too");
+  verb->callback([&] { code = tool::merge(words.merge); });
+}
+
 void add_element_tests(CLI::App& app, Words& words, int& code) {
   CLI::App* verb = app.add_subcommand(
       "inject", "element tests of a relay: times, pickups and boundaries, proposed from its settings");
@@ -196,6 +227,7 @@ int main(int argc, char** argv) {
   add_reading(app, words, code);
   add_running(app, words, code);
   add_judging(app, words, code);
+  add_programmes(app, words, code);
   add_element_tests(app, words, code);
   add_processes(app, words, code);
   try {

@@ -102,6 +102,38 @@ struct RelayOptions {
 };
 [[nodiscard]] int relay(const RelayOptions& options);
 
+struct ReportOptions {
+  bool json = false;
+  bool no_figures = false;
+  bool pdf = false;
+};
+struct ProgrammeOptions {
+  std::string folder;
+  std::string out;
+  std::string only;
+  std::string place;
+  std::string shard;
+  std::string keep = "failures";
+  int workers = 0;
+  bool wall = false;
+  bool json = false;
+  bool no_figures = false;
+  bool pdf = false;
+};
+/// Runs the sweeps of a case, and goes on where it was stopped.
+[[nodiscard]] int programme(const ProgrammeOptions& options);
+
+struct MergeOptions {
+  std::string out;
+  std::vector<std::string> from;
+  std::string title;
+  bool json = false;
+  bool no_figures = false;
+  bool pdf = false;
+};
+/// Puts the results of shards together.
+[[nodiscard]] int merge(const MergeOptions& options);
+
 struct InjectOptions {
   std::string settings;
   std::string approved;

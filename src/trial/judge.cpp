@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <complex>
+#include <numbers>
 
 #include <fmt/format.h>
 
@@ -25,7 +27,7 @@ double tolerance_of(const Expectation& e, double expected_s) {
 
 /// What the device saw, to its trip; from there on the last values hold as long as the fault lasts, so that a
 /// relay that trips early does not hide what should have happened.
-protection::ExpectedOperation from_settings(const Device& device, const Outcome& o, double until_s) {
+protection::Seen seen_by(const Device& device, const Outcome& o, double until_s) {
   protection::Seen seen;
   seen.frequency_Hz = o.record.frequency_Hz;
   seen.rate_Hz = samples_per_cycle * seen.frequency_Hz;
@@ -57,7 +59,33 @@ protection::ExpectedOperation from_settings(const Device& device, const Outcome&
                             static_cast<std::size_t>(std::ceil(o.inception_s * seen.rate_Hz - 1e-6)));
   seen.hold_s = std::max(0.0, o.lasts_until_s - until_s);
   seen.inputs = o.rig.inputs_of(device, o.inception_s);
-  return protection::expected_operation(device.approved_relay, seen);
+  return seen;
+}
+
+/// What should happen by the settings: at the currents as they were, and the earliest and latest with
+/// currents that much wrong.
+struct Expected {
+  protection::ExpectedOperation nominal;
+  double earliest_s, latest_s;
+};
+Expected from_settings(const Device& device, const Outcome& o, double until_s, double value_tolerance) {
+  protection::Seen seen = seen_by(device, o, until_s);
+  Expected expected{protection::expected_operation(device.approved_relay, seen), 0, 0};
+  expected.earliest_s = expected.latest_s = expected.nominal.time_s;
+  if (value_tolerance <= 0) return expected;
+  double present = 1;
+  for (const double factor : {1 - value_tolerance, 1 + value_tolerance}) {
+    for (auto& end : seen.ends) {
+      for (protection::Sample& sample : end) {
+        for (double& current : sample.current_A) current *= factor / present;
+      }
+    }
+    present = factor;
+    const double time = protection::expected_operation(device.approved_relay, seen).time_s;
+    expected.earliest_s = std::min(expected.earliest_s, time);
+    expected.latest_s = std::max(expected.latest_s, time);
+  }
+  return expected;
 }
 
 void judge_time(const Expectation& e, double expected_s, std::optional<double> measured_s, Verdict& verdict) {
@@ -67,6 +95,37 @@ void judge_time(const Expectation& e, double expected_s, std::optional<double> m
   const double left = tolerance - std::abs(*measured_s - expected_s);
   verdict.margin = show_ms(left);
   verdict.passed = left >= 0;
+  verdict.left = left / tolerance;
+}
+
+void judge_from_settings(const Expectation& e, const Expected& expected, std::optional<double> measured_s,
+                         Verdict& verdict) {
+  const double nominal = expected.nominal.time_s;
+  const bool may_rest = !std::isfinite(expected.latest_s);
+  if (!std::isfinite(expected.earliest_s)) {
+    verdict.expected = "never, by its settings";
+    verdict.passed = !measured_s;
+    return;
+  }
+  if (!may_rest && expected.earliest_s == expected.latest_s) {
+    judge_time(e, nominal, measured_s, verdict);
+    verdict.expected += fmt::format(" ({})", expected.nominal.stage);
+    return;
+  }
+  const double early = std::max(0.0, expected.earliest_s - tolerance_of(e, expected.earliest_s));
+  const double latest = may_rest ? INFINITY : expected.latest_s;
+  const double late = may_rest ? INFINITY : latest + tolerance_of(e, latest);
+  const std::string by = expected.nominal.stage.empty() ? "at the edge" : expected.nominal.stage;
+  verdict.expected = may_rest ? fmt::format("{} or later, or never ({})", show(early), by)
+                              : fmt::format("{} to {} ({})", show(early), show(late), by);
+  if (!measured_s) {
+    verdict.passed = may_rest;
+    return;
+  }
+  const double left = std::min(*measured_s - early, late - *measured_s);
+  verdict.margin = show_ms(left);
+  verdict.passed = left >= 0;
+  if (!may_rest) verdict.left = 2 * left / (late - early);
 }
 
 void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
@@ -75,6 +134,7 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
   if (rise) measured = *rise - o.inception_s;
   verdict.expectation = e.device + " " + e.output;
   verdict.measured = measured ? show(*measured) : "none";
+  if (measured) verdict.value = *measured;
 
   if (e.never) {
     verdict.expected = "never";
@@ -87,18 +147,13 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
     const double left = std::min(*measured - early, late - *measured);
     verdict.margin = show_ms(left);
     verdict.passed = left >= 0;
+    verdict.left = 2 * left / (late - early);
   } else if (e.time == "from settings") {
     const auto& devices = o.all.bench.devices;
     const auto device =
         std::find_if(devices.begin(), devices.end(), [&](const Device& d) { return d.name == e.device; });
-    const auto expected = from_settings(*device, o, rise.value_or(o.ended_s));
-    if (!std::isfinite(expected.time_s)) {
-      verdict.expected = "never, by its settings";
-      verdict.passed = !rise;
-      return;
-    }
-    judge_time(e, expected.time_s, measured, verdict);
-    verdict.expected += fmt::format(" ({})", expected.stage);
+    judge_from_settings(e, from_settings(*device, o, rise.value_or(o.ended_s), e.value_tolerance), measured,
+                        verdict);
   } else {
     judge_time(e, parse_quantity_as(e.time, "s"), measured, verdict);
   }
@@ -113,6 +168,8 @@ void judge_breaker(const Expectation& e, const Outcome& o, Verdict& verdict) {
   const double left = e.open_before_s - (*opened - o.inception_s);
   verdict.margin = show_ms(left);
   verdict.passed = left >= 0;
+  verdict.value = *opened - o.inception_s;
+  verdict.left = left / e.open_before_s;
 }
 
 /// A value as people write it, in the unit of the signal.
@@ -154,10 +211,12 @@ void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
   }
   const double measured = record::measure(o.record, analog, what, from, until);
   verdict.measured = show_value(measured, unit);
+  verdict.value = measured;
   if (std::isnan(measured)) return;
   const double left = std::min(measured - low, high - measured);
   verdict.margin = show_value(left, unit);
   verdict.passed = left >= 0;
+  verdict.left = 2 * left / (high - low);
 }
 
 }  // namespace
@@ -175,13 +234,17 @@ Verdict judge(const Expectation& expectation, const Outcome& outcome) {
 }
 
 double fault_current(const record::Record& record, double inception_s) {
-  const auto cycle = record.rate_Hz / record.frequency_Hz;
-  const auto at = static_cast<std::size_t>(inception_s * record.rate_Hz + 3 * cycle);
+  const auto cycle = static_cast<std::size_t>(std::lround(record.rate_Hz / record.frequency_Hz));
+  const auto from = static_cast<std::size_t>(inception_s * record.rate_Hz) + 2 * cycle;
   double largest = 0;
   for (const char* name : {"fault.ia", "fault.ib", "fault.ic"}) {
     const record::Analog* current = record.find_analog(name);
-    if (!current || at >= record.time_s.size()) continue;
-    largest = std::max(largest, record::fundamental_rms(record, {current})[at]);
+    if (!current || from + cycle > record.time_s.size()) continue;
+    std::complex<double> sum{};
+    for (std::size_t k = 0; k < cycle; ++k)
+      sum += current->samples[from + k] *
+             std::polar(1.0, -2 * std::numbers::pi * static_cast<double>(k) / static_cast<double>(cycle));
+    largest = std::max(largest, std::numbers::sqrt2 * std::abs(sum) / static_cast<double>(cycle));
   }
   return largest;
 }

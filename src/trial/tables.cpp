@@ -6,6 +6,7 @@
 
 #include "trial/party.hpp"
 #include "zavrek/record/measure.hpp"
+#include "zavrek/trial/programme.hpp"
 
 namespace zavrek::trial {
 
@@ -103,6 +104,8 @@ const Table& table(const Expectation*) {
           .text("time", &Expectation::time, "\"from settings\", or a time such as \"0.6 s\"", Need::optional)
           .texts("tolerance", &Expectation::tolerance,
                  "of the time: a share, a time, or both (the greater holds)")
+          .quantity("value_tolerance", &Expectation::value_tolerance, "%", within(0, 0.5),
+                    "of a time from settings: the currents may be measured wrong by this share, either way")
           .texts("window", &Expectation::window, "earliest and latest time")
           .flag("never", &Expectation::never, "the output must stay quiet")
           .text("breaker", &Expectation::breaker, "whose position is judged instead of a device's output",
@@ -119,6 +122,34 @@ const Table& table(const Expectation*) {
                     "latest time at which the waveform (its rms per cycle, when that is the measure) enters "
                     "the band for good",
                     Need::optional)
+          .build();
+  return built;
+}
+
+const Table& table(const Vary*) {
+  static const Table built =
+      TableOf<Vary>("vary", "a field of a sweep and the values that it takes")
+          .text("field", &Vary::field,
+                "fault.FIELD, trial.FIELD, network.FIELD, or ELEMENT.FIELD such as \"grid.short_circuit\"")
+          .texts("values", &Vary::values, "its values, as they would stand in a file")
+          .text("from", &Vary::from, "first value of a range", Need::optional)
+          .text("to", &Vary::to, "last value of a range", Need::optional)
+          .count("steps", &Vary::steps, within(2, 100000), "values of a range")
+          .text("together", &Vary::together, "fields with the same word change together", Need::optional)
+          .build();
+  return built;
+}
+
+const Table& table(const Sweep*) {
+  static const Table built =
+      TableOf<Sweep>("sweep",
+                     "a trial repeated with other values in some fields; it takes the fields of a trial too")
+          .text("name", &Sweep::name, "what the report calls it")
+          .choice("combine", &Sweep::combine, {"full", "paired", "random"},
+                  "every value with every other; all fields together; or drawn at random")
+          .count("count", &Sweep::count, within(1, 10'000'000), "trials of a random sweep")
+          .count("seed", &Sweep::seed, within(0, 2'000'000'000),
+                 "of a random sweep: the same seed, the same trials")
           .build();
   return built;
 }
@@ -335,14 +366,44 @@ struct Checker {
       if (trial.name.empty()) report(place, "name", "missing; say what the report shall call it");
       if (!names.insert(trial.name).second)
         report(place, "name", fmt::format("\"{}\" is taken by another trial", trial.name));
-      if (trial.fault) {
-        for (const Flaw& flaw : network::validate(struck(all, trial))) {
-          if (!flaw.place.starts_with("fault")) continue;
-          report(place, (flaw.place == "fault" ? "fault." : "evolves, ") + flaw.field, flaw.text);
+      experiment(place, all, trial);
+    }
+    for (std::size_t k = 0; k < all.sweeps.size(); ++k) sweep(fmt::format("sweep {}", k + 1), all.sweeps[k]);
+  }
+
+  void experiment(const std::string& place, const Case& its, const Trial& trial) {
+    if (trial.fault) {
+      for (const Flaw& flaw : network::validate(struck(its, trial))) {
+        if (!flaw.place.starts_with("fault")) continue;
+        report(place, (flaw.place == "fault" ? "fault." : "evolves, ") + flaw.field, flaw.text);
+      }
+    }
+    for (const Operation& o : trial.operate) operation(place, o);
+    for (const Expectation& e : trial.expect) expectation(place, e);
+  }
+
+  /// Each value of each field once, with the first of all others: names, dimensions, places.
+  void sweep(const std::string& place, const Sweep& sweep) {
+    if (sweep.name.empty()) report(place, "name", "missing; say what the report shall call it");
+    if (sweep.vary.empty()) return report(place, "vary", "missing; a sweep varies at least one field");
+    Sweep alone = sweep;
+    alone.combine = "full";
+    try {
+      const SweptTrial first = swept_trial(all, sweep, 0);
+      const std::size_t before = flaws.size();
+      experiment(place, first.all, first.trial);
+      if (flaws.size() > before) return;
+      for (const Vary& vary : sweep.vary) {
+        alone.vary = {vary};
+        alone.trial = first.trial;
+        for (std::size_t k = 0; k < size_of(alone); ++k) {
+          const SweptTrial one = swept_trial(first.all, alone, k);
+          if (vary.together.empty() && sweep.combine != "paired") experiment(place, one.all, one.trial);
+          if (flaws.size() > before) return;
         }
       }
-      for (const Operation& o : trial.operate) operation(place, o);
-      for (const Expectation& e : trial.expect) expectation(place, e);
+    } catch (const Error& error) {
+      report(place, "vary", error.flaws()[0].text);
     }
   }
 };

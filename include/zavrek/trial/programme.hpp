@@ -1,0 +1,93 @@
+// Programmes: sweeps of hundreds and thousands of trials, unattended, their results in a database as they
+// come.
+#pragma once
+
+#include <atomic>
+#include <filesystem>
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "zavrek/trial.hpp"
+
+namespace zavrek::trial {
+
+/// How many trials a sweep has.
+[[nodiscard]] std::size_t size_of(const Sweep& sweep);
+
+/// One trial of a sweep, and the case that it runs in.
+struct SweptTrial {
+  Case all;
+  Trial trial;
+  std::vector<std::pair<std::string, std::string>> fields;  ///< those varied, with their values
+};
+/// `index` counts from 0. The same sweep gives the same trials, whatever the order they are asked for. Throws
+/// Error that names the field when one is unknown or a value does not fit.
+[[nodiscard]] SweptTrial swept_trial(const Case& all, const Sweep& sweep, std::size_t index);
+
+/// A trial of a programme as its database keeps it.
+struct StoredTrial {
+  long long number = 0;  ///< over all sweeps, from 1
+  std::string sweep;
+  std::string name;
+  std::vector<std::pair<std::string, std::string>> fields;
+  std::string failure;
+  bool passed = false;
+  double fault_current_A = 0;
+  double simulated_s = 0, spent_s = 0;
+  std::string record;  ///< stem of its files, relative to the database's folder; empty when not kept
+  std::vector<Verdict> verdicts;
+};
+
+/// Results of a programme in an SQLite file, one transaction for each trial, so that a killed run loses at
+/// most the trials under way. One process writes at a time.
+class Results {
+ public:
+  /// Opens or makes `file`. Throws Error when it cannot, or when it holds another programme than the one with
+  /// `fingerprint` (any, when that is empty).
+  Results(const std::filesystem::path& file, const std::string& fingerprint);
+  ~Results();
+  Results(const Results&) = delete;
+  Results& operator=(const Results&) = delete;
+
+  void put(const StoredTrial& trial);
+  [[nodiscard]] std::vector<long long> numbers() const;
+  [[nodiscard]] std::vector<StoredTrial> all() const;
+  [[nodiscard]] std::string fingerprint() const;
+  /// Takes over the trials of another database of the same programme that are not here yet; their count.
+  long long merge(const std::filesystem::path& other);
+
+ private:
+  struct Handle;
+  std::unique_ptr<Handle> handle_;
+};
+
+struct ProgrammeOptions {
+  RunOptions run;
+  int workers = 1;                  ///< trials at a time; one when a device is not in this process
+  std::filesystem::path folder;     ///< of results.sqlite and of the records kept
+  std::string only;                 ///< sweeps with this in their name
+  long long shard = 1, shards = 1;  ///< every `shards`-th trial, from this one on
+  std::string keep = "failures";    ///< records: "failures", "all", "none"
+  const std::atomic<bool>* stop = nullptr;
+};
+
+struct Progress {
+  long long total = 0;   ///< of this shard
+  long long before = 0;  ///< found in the database
+  long long done = 0;    ///< now
+  long long failed = 0;  ///< now
+  double spent_s = 0, simulated_s = 0;
+  [[nodiscard]] double left_s() const {
+    return done > 0 ? spent_s / static_cast<double>(done) * static_cast<double>(total - before - done) : 0;
+  }
+};
+
+/// Runs what the database does not hold yet. `report` is called after each trial, from one thread at a time.
+/// Throws Error for sweeps that cannot be expanded.
+Progress run_programme(const Case& all, const ProgrammeOptions& options,
+                       const std::function<void(const Progress&, const StoredTrial&)>& report = {});
+/// Tells one programme from another: case, sweeps, network, settings.
+[[nodiscard]] std::string fingerprint_of(const Case& all);
+
+}  // namespace zavrek::trial

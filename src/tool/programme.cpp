@@ -1,0 +1,128 @@
+#include <atomic>
+#include <csignal>
+#include <thread>
+
+#include <unistd.h>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "tool/verbs.hpp"
+#include "zavrek/casefile.hpp"
+#include "zavrek/report.hpp"
+
+namespace zavrek::tool {
+namespace {
+
+std::atomic<bool> stop_requested{false};
+
+std::filesystem::path folder_of(const ProgrammeOptions& options) {
+  if (!options.out.empty()) return options.out;
+  return std::filesystem::path("out") /
+         (std::filesystem::canonical(options.folder).filename().string() + "-programme");
+}
+
+std::string duration(double seconds) {
+  const auto whole = static_cast<long long>(seconds + 0.5);
+  return whole < 60     ? fmt::format("{} s", whole)
+         : whole < 3600 ? fmt::format("{} min {:02} s", whole / 60, whole % 60)
+                        : fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);
+}
+
+/// Writes every form of the report; true when all trials passed.
+bool write_reports(const std::filesystem::path& folder, const std::string& title,
+                   const ReportOptions& options) {
+  const std::vector<trial::StoredTrial> trials = trial::Results(folder / "results.sqlite", "").all();
+  std::string figure;
+  if (!options.no_figures && !trials.empty()) {
+    report::draw_programme(trials, title, folder / "programme.png");
+    report::draw_programme(trials, title, folder / "programme.svg");
+    figure = record::read_file(folder / "programme.svg");
+  }
+  record::write_file(folder / "report.html", report::programme_page(title, trials, figure));
+  record::write_file(folder / "trials.csv", report::programme_csv(trials));
+  record::write_file(folder / "junit.xml", report::junit(title, report::programme_cases(trials)));
+  if (options.pdf) report::print_page(folder / "report.html", folder / "report.pdf");
+  const auto passed = std::count_if(trials.begin(), trials.end(), [](const auto& t) { return t.passed; });
+  if (options.json) {
+    fmt::print(
+        "{}\n",
+        nlohmann::json{{"trials", trials.size()}, {"passed", passed}, {"folder", folder.string()}}.dump(2));
+  } else {
+    fmt::print("{} of {} trials passed\nreport: {}\n", passed, trials.size(),
+               (folder / "report.html").string());
+  }
+  return passed == static_cast<std::ptrdiff_t>(trials.size());
+}
+
+}  // namespace
+
+int programme(const ProgrammeOptions& options) {
+  const trial::Case all = casefile::read_case(options.folder);
+  if (all.sweeps.empty()) throw Error("the case has no sweep; write one in trials.toml as [[sweep]]");
+  trial::ProgrammeOptions how;
+  how.run.place = options.place;
+  how.run.free = !options.wall;
+  how.run.relay_program = std::filesystem::read_symlink("/proc/self/exe");
+  how.workers = options.workers > 0 ? options.workers : static_cast<int>(std::thread::hardware_concurrency());
+  how.folder = folder_of(options);
+  how.only = options.only;
+  how.keep = options.keep;
+  if (!options.shard.empty()) {
+    char rest = 0;
+    if (std::sscanf(options.shard.c_str(), "%lld/%lld%c", &how.shard, &how.shards, &rest) != 2 ||
+        how.shard < 1 || how.shard > how.shards)
+      throw Error(fmt::format("\"{}\" is no shard; write it like 3/8, the third of eight", options.shard));
+  }
+  std::signal(SIGTERM, [](int) { stop_requested = true; });
+  std::signal(SIGINT, [](int) { stop_requested = true; });
+  how.stop = &stop_requested;
+  const bool live = isatty(STDERR_FILENO) != 0;
+  const auto done_now =
+      trial::run_programme(all, how, [&](const trial::Progress& p, const trial::StoredTrial& t) {
+        if (!t.passed && !options.json && p.failed <= 20) {
+          fmt::print(stderr, "{}FAIL {} {}\n", live ? "\r\033[K" : "", t.number, t.name);
+          if (p.failed == 20) fmt::print(stderr, "     further failures stand in the report\n");
+        }
+        if (live || p.done % 1000 == 0)
+          fmt::print(stderr, "{}{} of {} trials, {} failed, {} left{}", live ? "\r\033[K" : "",
+                     p.before + p.done, p.total, p.failed, duration(p.left_s()), live ? "" : "\n");
+      });
+  if (live) fmt::print(stderr, "\r\033[K");
+  if (!options.json) {
+    if (done_now.before > 0) fmt::print("{} trials were there already\n", done_now.before);
+    if (done_now.done > 0)
+      fmt::print("{} trials in {}: {:.0f} a second, {:.0f} times real time with {} at a time\n",
+                 done_now.done, duration(done_now.spent_s),
+                 static_cast<double>(done_now.done) / done_now.spent_s,
+                 done_now.simulated_s / done_now.spent_s, how.workers);
+  }
+  const bool complete = done_now.before + done_now.done == done_now.total;
+  const bool well =
+      write_reports(how.folder, all.network.title, {options.json, options.no_figures, options.pdf});
+  if (!complete) fmt::print(stderr, "stopped early; the same command goes on\n");
+  return well && complete ? done : failed_verdict;
+}
+
+int merge(const MergeOptions& options) {
+  const std::filesystem::path folder = options.out;
+  {
+    trial::Results into(folder / "results.sqlite", "");
+    for (const std::string& name : options.from) {
+      std::filesystem::path file = name;
+      if (std::filesystem::is_directory(file)) file /= "results.sqlite";
+      const long long taken = into.merge(file);
+      if (!options.json) fmt::print("{} trials from {}\n", taken, file.string());
+      const auto records = file.parent_path() / "records";
+      if (std::filesystem::is_directory(records) && !std::filesystem::equivalent(file.parent_path(), folder))
+        std::filesystem::copy(
+            records, folder / "records",
+            std::filesystem::copy_options::recursive | std::filesystem::copy_options::skip_existing);
+    }
+  }
+  const bool well = write_reports(folder, options.title.empty() ? "Programme" : options.title,
+                                  {options.json, options.no_figures, options.pdf});
+  return well ? done : failed_verdict;
+}
+
+}  // namespace zavrek::tool

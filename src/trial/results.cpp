@@ -1,0 +1,229 @@
+// Results of a programme in SQLite.
+//
+//   programme(key, value)       fingerprint, format
+//   trial(number, sweep, name, fields (JSON), passed, failure, fault_current_A, simulated_s, spent_s, record)
+//   verdict(trial, row, expectation, expected, measured, margin, passed, value, left_share)
+#include <sqlite3.h>
+
+#include <cmath>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "zavrek/trial/programme.hpp"
+
+namespace zavrek::trial {
+
+namespace {
+
+constexpr const char* format_version = "1";
+constexpr int busy_ms = 10'000;
+constexpr const char* schema = R"(
+CREATE TABLE IF NOT EXISTS programme (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS trial (
+  number INTEGER PRIMARY KEY, sweep TEXT NOT NULL, name TEXT NOT NULL, fields TEXT NOT NULL,
+  passed INTEGER NOT NULL, failure TEXT NOT NULL, fault_current_A REAL, simulated_s REAL, spent_s REAL,
+  record TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS verdict (
+  trial INTEGER NOT NULL, row INTEGER NOT NULL, expectation TEXT NOT NULL, expected TEXT NOT NULL,
+  measured TEXT NOT NULL, margin TEXT NOT NULL, passed INTEGER NOT NULL, value REAL, left_share REAL,
+  PRIMARY KEY (trial, row));
+)";
+
+}  // namespace
+
+struct Results::Handle {
+  sqlite3* database = nullptr;
+  std::string file;
+  ~Handle() { sqlite3_close_v2(database); }
+
+  [[noreturn]] void fail() const {
+    throw Error(fmt::format("the results in \"{}\" cannot be used: {}", file, sqlite3_errmsg(database)));
+  }
+  void run(const std::string& sql) const {
+    if (sqlite3_exec(database, sql.c_str(), nullptr, nullptr, nullptr) != SQLITE_OK) fail();
+  }
+};
+
+namespace {
+
+/// A prepared statement.
+class Statement {
+ public:
+  template <class Handle>
+  Statement(const Handle& handle, const char* sql) : database_(handle.database) {
+    if (sqlite3_prepare_v2(database_, sql, -1, &statement_, nullptr) != SQLITE_OK) handle.fail();
+  }
+  ~Statement() { sqlite3_finalize(statement_); }
+  Statement(const Statement&) = delete;
+  Statement& operator=(const Statement&) = delete;
+
+  Statement& bind(const std::string& text) {
+    sqlite3_bind_text(statement_, ++bound_, text.c_str(), static_cast<int>(text.size()), SQLITE_TRANSIENT);
+    return *this;
+  }
+  Statement& bind(double value) {
+    if (std::isnan(value)) {
+      sqlite3_bind_null(statement_, ++bound_);
+    } else {
+      sqlite3_bind_double(statement_, ++bound_, value);
+    }
+    return *this;
+  }
+  Statement& bind(long long value) {
+    sqlite3_bind_int64(statement_, ++bound_, value);
+    return *this;
+  }
+  /// True when there is a row; throws Error otherwise than done.
+  bool step() {
+    const int code = sqlite3_step(statement_);
+    if (code == SQLITE_ROW) return true;
+    if (code != SQLITE_DONE)
+      throw Error(fmt::format("the results cannot be written or read: {}", sqlite3_errmsg(database_)));
+    return false;
+  }
+  [[nodiscard]] std::string text(int column) const {
+    const auto* at = reinterpret_cast<const char*>(sqlite3_column_text(statement_, column));
+    return at ? std::string(at, static_cast<std::size_t>(sqlite3_column_bytes(statement_, column)))
+              : std::string();
+  }
+  [[nodiscard]] double number(int column) const {
+    return sqlite3_column_type(statement_, column) == SQLITE_NULL ? unset
+                                                                  : sqlite3_column_double(statement_, column);
+  }
+  [[nodiscard]] long long whole(int column) const { return sqlite3_column_int64(statement_, column); }
+
+ private:
+  sqlite3* database_;
+  sqlite3_stmt* statement_ = nullptr;
+  int bound_ = 0;
+};
+
+}  // namespace
+
+Results::Results(const std::filesystem::path& file, const std::string& wanted) : handle_(new Handle) {
+  handle_->file = file.string();
+  if (file.has_parent_path()) std::filesystem::create_directories(file.parent_path());
+  if (sqlite3_open(handle_->file.c_str(), &handle_->database) != SQLITE_OK) handle_->fail();
+  sqlite3_busy_timeout(handle_->database, busy_ms);
+  handle_->run("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;");
+  handle_->run(schema);
+  const std::string held = fingerprint();
+  if (!wanted.empty() && !held.empty() && held != wanted)
+    throw Error(
+        fmt::format("\"{}\" holds results of another programme (its case has changed since); remove it or "
+                    "choose another folder with --out",
+                    handle_->file));
+  if (held.empty() && !wanted.empty()) {
+    Statement put(*handle_, "INSERT INTO programme VALUES ('fingerprint', ?), ('format', ?)");
+    (void)put.bind(wanted).bind(std::string(format_version)).step();
+  }
+}
+
+Results::~Results() = default;
+
+std::string Results::fingerprint() const {
+  Statement get(*handle_, "SELECT value FROM programme WHERE key = 'fingerprint'");
+  return get.step() ? get.text(0) : std::string();
+}
+
+void Results::put(const StoredTrial& trial) {
+  nlohmann::json fields = nlohmann::json::array();
+  for (const auto& [field, value] : trial.fields) fields.push_back({field, value});
+  handle_->run("BEGIN IMMEDIATE");
+  Statement row(*handle_, "INSERT OR REPLACE INTO trial VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+  (void)row.bind(trial.number)
+      .bind(trial.sweep)
+      .bind(trial.name)
+      .bind(fields.dump())
+      .bind(static_cast<long long>(trial.passed))
+      .bind(trial.failure)
+      .bind(trial.fault_current_A)
+      .bind(trial.simulated_s)
+      .bind(trial.spent_s)
+      .bind(trial.record)
+      .step();
+  for (std::size_t k = 0; k < trial.verdicts.size(); ++k) {
+    const Verdict& v = trial.verdicts[k];
+    Statement put(*handle_, "INSERT OR REPLACE INTO verdict VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)");
+    (void)put.bind(trial.number)
+        .bind(static_cast<long long>(k))
+        .bind(v.expectation)
+        .bind(v.expected)
+        .bind(v.measured)
+        .bind(v.margin)
+        .bind(static_cast<long long>(v.passed))
+        .bind(v.value)
+        .bind(v.left)
+        .step();
+  }
+  handle_->run("COMMIT");
+}
+
+std::vector<long long> Results::numbers() const {
+  std::vector<long long> found;
+  Statement rows(*handle_, "SELECT number FROM trial ORDER BY number");
+  while (rows.step()) found.push_back(rows.whole(0));
+  return found;
+}
+
+std::vector<StoredTrial> Results::all() const {
+  std::vector<StoredTrial> found;
+  Statement rows(
+      *handle_,
+      "SELECT number, sweep, name, fields, passed, failure, fault_current_A, simulated_s, spent_s, record "
+      "FROM trial ORDER BY number");
+  while (rows.step()) {
+    StoredTrial& t = found.emplace_back();
+    t.number = rows.whole(0);
+    t.sweep = rows.text(1);
+    t.name = rows.text(2);
+    for (const auto& pair : nlohmann::json::parse(rows.text(3)))
+      t.fields.emplace_back(pair.at(0).get<std::string>(), pair.at(1).get<std::string>());
+    t.passed = rows.whole(4) != 0;
+    t.failure = rows.text(5);
+    t.fault_current_A = rows.number(6);
+    t.simulated_s = rows.number(7);
+    t.spent_s = rows.number(8);
+    t.record = rows.text(9);
+  }
+  Statement verdicts(
+      *handle_,
+      "SELECT trial, expectation, expected, measured, margin, passed, value, left_share FROM verdict "
+      "ORDER BY trial, row");
+  std::size_t at = 0;
+  while (verdicts.step()) {
+    while (at < found.size() && found[at].number < verdicts.whole(0)) ++at;
+    if (at == found.size()) break;
+    if (found[at].number != verdicts.whole(0)) continue;
+    found[at].verdicts.push_back({verdicts.text(1), verdicts.text(2), verdicts.text(3), verdicts.text(4),
+                                  verdicts.whole(5) != 0, verdicts.number(6), verdicts.number(7)});
+  }
+  return found;
+}
+
+long long Results::merge(const std::filesystem::path& other) {
+  if (!std::filesystem::exists(other)) throw Error(fmt::format("no results in \"{}\"", other.string()));
+  {
+    const Results held(other, "");
+    if (held.fingerprint() != fingerprint() && !fingerprint().empty())
+      throw Error(fmt::format("\"{}\" holds results of another programme", other.string()));
+    if (fingerprint().empty()) {
+      Statement put(*handle_, "INSERT INTO programme VALUES ('fingerprint', ?), ('format', ?)");
+      (void)put.bind(held.fingerprint()).bind(std::string(format_version)).step();
+    }
+  }
+  {
+    Statement attach(*handle_, "ATTACH ? AS other");
+    (void)attach.bind(other.string()).step();
+  }
+  handle_->run(
+      "BEGIN IMMEDIATE; INSERT OR IGNORE INTO verdict SELECT * FROM other.verdict WHERE trial NOT IN (SELECT "
+      "number "
+      "FROM trial); INSERT OR IGNORE INTO trial SELECT * FROM other.trial;");
+  const long long taken = sqlite3_changes64(handle_->database);
+  handle_->run("COMMIT; DETACH other;");
+  return taken;
+}
+
+}  // namespace zavrek::trial
