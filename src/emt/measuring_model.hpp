@@ -87,7 +87,8 @@ class MeasuringModel : public Model {
       fixed[k] = 0;
       for (int c = 0; c < n_; ++c) fixed[k] += inverse_[k][c] * right[c];
     }
-    const double m1 = magnetizing(solve(fixed[q_.flux], driven_[q_.flux], x0[q_.flux]));
+    const double guess = fixed[q_.flux] + driven_[q_.flux] * m0;
+    const double m1 = magnetizing(solve(fixed[q_.flux], driven_[q_.flux], guess));
     double* x1 = now + places.first + 1;
     for (int k = 0; k < n_; ++k) x1[k] = fixed[k] + driven_[k] * m1;
     write_output(places, now);
@@ -118,10 +119,12 @@ class MeasuringModel : public Model {
     for (int round = 0; round < most_rounds; ++round) {
       const double excess = x - fixed - driven * magnetizing(x);
       (excess > 0 ? high : low) = x;
-      double next = x - excess / (1 - driven * slope(x));
-      if (!(next > low && next < high)) next = (std::max(low, -1e12) + std::min(high, 1e12)) / 2;
-      if (std::abs(next - x) <= 1e-12 * q_.knee_Vs) return next;
-      x = next;
+      const double newton = x - excess / (1 - driven * slope(x));
+      // Arrived comes before bracketed: at the solution the bracket has shut on x itself.
+      // Newton's error is the square of its step, times a curvature of some hundreds.
+      if (std::abs(newton - x) <= 1e-8 * q_.knee_Vs) return newton;
+      const bool inside = newton > low && newton < high;
+      x = inside ? newton : (std::max(low, -1e12) + std::min(high, 1e12)) / 2;
     }
     return x;
   }

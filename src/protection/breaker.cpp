@@ -17,7 +17,7 @@ class Failure : public Function {
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, settings_.end);
     double largest = 0;
-    for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, std::abs(end.current[k]));
+    for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, size_of(end.current[k]));
     started_ = largest > settings_.current_A && (started_ || in.conditions[0]);
     own[1] = wait(travel_, started_, settings_.delay_s, in.dt_s) ? 1 : 0;
     own[0] = started_ ? 1 : 0;
@@ -109,13 +109,13 @@ class Check : public Function {
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const Phasor a = place_of(in.measured, settings_.end).v.positive;
     const Phasor b = place_of(in.measured, settings_.other_end).v.positive;
-    const double angle = std::abs(a) > 0 && std::abs(b) > 0 ? std::arg(a * std::conj(b)) : 0;
+    const double angle = size_of(a) > 0 && size_of(b) > 0 ? std::arg(a * std::conj(b)) : 0;
     // The slip turns the angle; smoothed over a tenth of a second.
     const double turn = std::remainder(angle - before_, 2 * std::numbers::pi) / in.dt_s;
     before_ = angle;
     slip_ += std::min(1.0, in.dt_s / 0.1) * (turn / (2 * std::numbers::pi) - slip_);
-    const bool fits = std::abs(a) > settings_.voltage_V && std::abs(b) > settings_.voltage_V &&
-                      std::abs(std::abs(a) - std::abs(b)) < settings_.difference_V &&
+    const bool fits = size_of(a) > settings_.voltage_V && size_of(b) > settings_.voltage_V &&
+                      std::abs(size_of(a) - size_of(b)) < settings_.difference_V &&
                       std::abs(angle) < settings_.angle_rad && std::abs(slip_) < settings_.slip_Hz;
     own[0] = wait(travel_, fits, settings_.delay_s, in.dt_s) ? 1 : 0;
   }

@@ -97,7 +97,7 @@ class PercentageDifferential : public Function {
       for (std::size_t k = 0; k < 3; ++k) {
         const Phasor i = row(e, k, end.current);
         sum[k] += i;
-        restraint[k] += std::abs(i) / 2;
+        restraint[k] += size_of(i) / 2;
         second[k] += row(e, k, end.second);
         fifth[k] += row(e, k, end.fifth);
       }
@@ -105,7 +105,7 @@ class PercentageDifferential : public Function {
     std::array<bool, 3> held{}, over{};
     bool any_held = false, high = false;
     for (std::size_t k = 0; k < 3; ++k) {
-      const double size = std::abs(sum[k]);
+      const double size = size_of(sum[k]);
       const double factor = started_[k] ? 0.95 : 1;
       over[k] = size > factor * settings_.threshold(restraint[k]);
       held[k] = over[k] && (exceeds(second[k], settings_.second_harmonic, size) ||

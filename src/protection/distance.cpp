@@ -22,8 +22,9 @@ constexpr double pi = std::numbers::pi;
 constexpr double hysteresis = 1.05;      // of every reach, once inside
 constexpr double residual_share = 0.12;  // of the largest phase current: an earth fault
 constexpr double memory_below = 0.05;    // of the remembered voltage: the loop's own is not trusted
-constexpr double forward_from = -22 * pi / 180;
-constexpr double forward_to = 115 * pi / 180;
+/// Forward: from -22 deg to 115 deg, as a middle and what lies either side of it.
+const Phasor forward_middle = std::polar(1.0, 46.5 * pi / 180);
+const double forward_width = std::cos(68.5 * pi / 180);
 
 struct Loop {
   Phasor voltage, current, residual, memory;
@@ -31,7 +32,7 @@ struct Loop {
 };
 
 Loop loop_of(const End& end, std::size_t k, const Phasor& k0) noexcept {
-  const Phasor turn = std::polar(1.0, -2 * pi / 3);
+  constexpr Phasor turn{-0.5, -0.86602540378443864676};
   const auto remembered = [&](std::size_t phase) {
     return end.v1_memory * (phase == 0 ? Phasor(1) : phase == 1 ? turn : std::conj(turn));
   };
@@ -48,13 +49,12 @@ Loop loop_of(const End& end, std::size_t k, const Phasor& k0) noexcept {
 /// Which of the loops a-e, b-e, c-e, ab, bc, ca may decide.
 std::array<bool, 6> free_loops(const End& end) noexcept {
   double largest = 0;
-  for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, std::abs(end.current[k]));
-  if (std::abs(end.current[3]) < residual_share * largest) return {false, false, false, true, true, true};
+  for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, size_of(end.current[k]));
+  if (size_of(end.current[3]) < residual_share * largest) return {false, false, false, true, true, true};
   std::array<bool, 6> free{};
   // I2 stands along I0 for a-e and b-c-e, 120 deg behind it for b-e, ahead of it for c-e.
-  const double angle = std::arg(end.i.negative * std::conj(end.i.zero));
-  const int sector = static_cast<int>(std::lround(angle / (2 * pi / 3)));
-  const std::size_t phase = sector == 0 ? 0 : sector < 0 ? 1 : 2;
+  const Phasor turned = end.i.negative * std::conj(end.i.zero);
+  const std::size_t phase = turned.real() > 0.5 * size_of(turned) ? 0 : turned.imag() < 0 ? 1 : 2;
   free[phase] = true;
   free[3 + (phase + 1) % 3] = true;
   return free;
@@ -66,15 +66,24 @@ class DistanceZone : public Function {
       : zone_(settings),
         k0_(std::polar(relay.residual_factor, relay.residual_angle_rad)),
         load_(relay.load_resistance_ohm),
-        load_slope_(std::tan(relay.load_angle_rad)) {}
+        load_slope_(std::tan(relay.load_angle_rad)),
+        sign_(settings.direction == "reverse" ? -1.0 : 1.0),
+        reach_(std::polar(sign_ * settings.reach_ohm, settings.angle_rad)),
+        along_line_(1 / std::tan(settings.angle_rad)),
+        directed_(settings.direction != "none"),
+        circle_(settings.shape == "mho"),
+        phase_side_(settings.resistive_reach_ohm),
+        earth_side_(network::is_set(settings.earth_resistive_reach_ohm) ? settings.earth_resistive_reach_ohm
+                                                                        : settings.resistive_reach_ohm),
+        watched_{settings.loops != "phase", settings.loops != "earth"} {}
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, zone_.end);
     const auto free = free_loops(end);
     bool inside = false;
     for (std::size_t k = 0; k < 6; ++k) {
-      const bool wanted = zone_.loops == "all" || (zone_.loops == "earth") == (k < 3);
-      inside_[k] = wanted && free[k] && reaches(loop_of(end, k, k0_), inside_[k] ? hysteresis : 1);
+      inside_[k] =
+          watched_[k < 3 ? 0 : 1] && free[k] && reaches(loop_of(end, k, k0_), inside_[k] ? hysteresis : 1);
       inside = inside || inside_[k];
     }
     own[0] = inside ? 1 : 0;
@@ -88,12 +97,12 @@ class DistanceZone : public Function {
 
  private:
   [[nodiscard]] bool reaches(const Loop& loop, double wider) const noexcept {
-    const double size = std::abs(loop.current);
+    const double size = size_of(loop.current);
     if (!(size > zone_.least_current_A) || !(size > 0)) return false;
-    const bool trusted = std::abs(loop.voltage) > memory_below * std::abs(loop.memory);
+    const bool trusted = size_of(loop.voltage) > memory_below * size_of(loop.memory);
     const Phasor polarising = trusted ? loop.voltage : loop.memory;
     if (in_load(loop.voltage / loop.current)) return false;
-    return zone_.shape == "mho" ? in_circle(loop, polarising, wider) : in_polygon(loop, polarising, wider);
+    return circle_ ? in_circle(loop, polarising, wider) : in_polygon(loop, polarising, wider);
   }
 
   [[nodiscard]] bool in_load(const Phasor& z) const noexcept {
@@ -102,41 +111,36 @@ class DistanceZone : public Function {
   }
 
   [[nodiscard]] bool in_circle(const Loop& loop, const Phasor& polarising, double wider) const noexcept {
-    const double sign = zone_.direction == "reverse" ? -1 : 1;
-    const Phasor reach = std::polar(sign * wider * zone_.reach_ohm, zone_.angle_rad);
-    if (zone_.direction == "none") return std::abs(loop.voltage) < std::abs(reach * loop.current);
-    return dot(reach * loop.current - loop.voltage, polarising) > 0;
+    const Phasor far = wider * reach_ * loop.current;
+    if (!directed_) return size_of(loop.voltage) < size_of(far);
+    return dot(far - loop.voltage, polarising) > 0;
   }
 
   [[nodiscard]] bool in_polygon(const Loop& loop, const Phasor& polarising, double wider) const noexcept {
-    if (!directed(loop, polarising)) return false;
-    const double sign = zone_.direction == "reverse" ? -1 : 1;
-    const Phasor reach = std::polar(sign * wider * zone_.reach_ohm, zone_.angle_rad);
-    const Phasor level = loop.earth && std::abs(loop.residual) > 0 ? loop.residual : loop.current;
-    const auto below = [&](const Phasor& far) {
-      return sign * ((far * loop.current - loop.voltage) * std::conj(level)).imag() > 0;
-    };
-    if (!below(reach)) return false;
-    if (zone_.direction == "none" && -((-reach * loop.current - loop.voltage) * std::conj(level)).imag() <= 0)
-      return false;
-    const double earth = network::is_set(zone_.earth_resistive_reach_ohm) ? zone_.earth_resistive_reach_ohm
-                                                                          : zone_.resistive_reach_ohm;
+    if (directed_) {
+      const Phasor turned = polarising * std::conj(sign_ * loop.current);
+      if (dot(turned, forward_middle) <= forward_width * size_of(turned)) return false;
+    }
+    const Phasor level = loop.earth && size_of(loop.residual) > 0 ? loop.residual : loop.current;
+    const auto above = [&](const Phasor& far) { return ((far - loop.voltage) * std::conj(level)).imag(); };
+    const Phasor far = wider * reach_ * loop.current;
+    if (sign_ * above(far) <= 0) return false;
+    if (!directed_ && above(-far) >= 0) return false;
     const Phasor z = loop.voltage / loop.current;
     // Distance of the impedance from the line, along the resistance axis.
-    const double aside = z.real() - z.imag() / std::tan(zone_.angle_rad);
-    return std::abs(aside) < wider * (loop.earth ? earth : zone_.resistive_reach_ohm);
-  }
-
-  [[nodiscard]] bool directed(const Loop& loop, const Phasor& polarising) const noexcept {
-    if (zone_.direction == "none") return true;
-    const double sign = zone_.direction == "reverse" ? -1 : 1;
-    const double angle = std::arg(polarising * std::conj(sign * loop.current));
-    return angle > forward_from && angle < forward_to;
+    const double aside = z.real() - z.imag() * along_line_;
+    return std::abs(aside) < wider * (loop.earth ? earth_side_ : phase_side_);
   }
 
   Zone zone_;
   Phasor k0_;
   double load_, load_slope_;
+  double sign_;
+  Phasor reach_;       // towards the way it looks
+  double along_line_;  // resistance over reactance of the line
+  bool directed_, circle_;
+  double phase_side_, earth_side_;  // resistive reaches
+  std::array<bool, 2> watched_;     // loops to earth, between phases
   std::array<bool, 6> inside_{};
   Travel travel_;
 };
@@ -147,10 +151,10 @@ class Swing : public Function {
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, settings_.end);
-    const double current = std::abs(end.i.positive);
-    const double z = current > 0 ? std::abs(end.v.positive) / current : INFINITY;
+    const double current = size_of(end.i.positive);
+    const double z = current > 0 ? size_of(end.v.positive) / current : INFINITY;
     // A fault out of balance ends the blocking: a swing is balanced.
-    if (std::abs(end.i.negative) > 0.2 * current || std::abs(end.current[3]) > 0.2 * current) {
+    if (size_of(end.i.negative) > 0.2 * current || size_of(end.current[3]) > 0.2 * current) {
       rest();
     } else if (z < settings_.inner_ohm) {
       swinging_ = swinging_ || between_s_ >= settings_.least_time_s;
@@ -184,8 +188,8 @@ class OntoFault : public Function {
     const End& end = place_of(in.measured, settings_.end);
     bool dead = true;
     for (std::size_t k = 0; k < 3; ++k) {
-      dead = dead && std::abs(end.voltage[k]) < settings_.dead_voltage_V &&
-             std::abs(end.current[k]) < settings_.dead_current_A;
+      dead = dead && size_of(end.voltage[k]) < settings_.dead_voltage_V &&
+             size_of(end.current[k]) < settings_.dead_current_A;
     }
     const bool was_dead = dead_s_ >= settings_.dead_for_s;
     dead_s_ = dead ? dead_s_ + in.dt_s : 0;

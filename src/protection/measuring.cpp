@@ -80,11 +80,11 @@ Phasor RunningPhasor::peak_at_newest() const noexcept {
   return value_ * Phasor(unit_cosine_[at(newest_)], unit_sine_[at(newest_)]);
 }
 
-double RunningPhasor::rms() const noexcept { return std::abs(value_) / std::numbers::sqrt2; }
+double RunningPhasor::rms() const noexcept { return size_of(value_) / std::numbers::sqrt2; }
 
 Sequences sequences_of(const Phasor& a, const Phasor& b, const Phasor& c) noexcept {
-  const Phasor turn = std::polar(1.0, 2 * pi / 3);
-  const Phasor back = std::conj(turn);
+  constexpr Phasor turn{-0.5, 0.86602540378443864676};
+  constexpr Phasor back{-0.5, -0.86602540378443864676};
   return {(a + turn * b + back * c) / 3.0, (a + back * b + turn * c) / 3.0, (a + b + c) / 3.0};
 }
 
@@ -199,7 +199,7 @@ void Measuring::take(std::span<const Sample> samples) noexcept {
 void Measuring::remember_voltage(End& end, std::size_t index) noexcept {
   auto& past = memory_past_[index];
   Phasor& oldest = past[static_cast<std::size_t>(count_ % static_cast<long long>(past.size()))];
-  const bool fallen = std::abs(end.v.positive) < fallen_below * std::abs(end.v1_memory);
+  const bool fallen = size_of(end.v.positive) < fallen_below * size_of(end.v1_memory);
   fallen_s_[index] = fallen ? fallen_s_[index] + 1 / options_.rate_Hz : 0;
   if (!fallen || fallen_s_[index] > forget_after_s) end.v1_memory = oldest;
   oldest = end.v.positive;
@@ -210,14 +210,14 @@ void Measuring::remember_voltage(End& end, std::size_t index) noexcept {
 void Measuring::follow_frequency() noexcept {
   const End& end = measured_.ends.front();
   const Phasor now =
-      (std::abs(end.v.positive) > 0 ? end.v.positive : end.i.positive) * std::polar(1.0, turned_rad_);
+      (size_of(end.v.positive) > 0 ? end.v.positive : end.i.positive) * std::polar(1.0, turned_rad_);
   const auto slot = static_cast<std::size_t>(past_at_);
   const Phasor then = v1_past_[slot];
   v1_past_[slot] = now;
   const double span_s = static_cast<double>(v1_past_.size()) / options_.rate_Hz;
   const long long settled = static_cast<long long>(v1_past_.size()) + window();
-  measured_.frequency_valid = count_ >= settled && std::abs(now) > least_share * std::abs(end.v1_memory) &&
-                              std::abs(now) > 0 && std::abs(then) > 0;
+  measured_.frequency_valid = count_ >= settled && size_of(now) > least_share * size_of(end.v1_memory) &&
+                              size_of(now) > 0 && size_of(then) > 0;
   if (measured_.frequency_valid) {
     measured_.frequency_Hz = options_.frequency_Hz + std::arg(now * std::conj(then)) / (2 * pi * span_s);
     measured_.frequency_rate =

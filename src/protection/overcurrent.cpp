@@ -72,8 +72,8 @@ class Overcurrent : public Function {
     if (!network::is_set(stage_.second_harmonic)) return false;
     double fundamental = 0, second = 0;
     for (std::size_t k = 0; k < 3; ++k) {
-      fundamental = std::max(fundamental, std::abs(end.current[k]));
-      second = std::max(second, std::abs(end.second[k]));
+      fundamental = std::max(fundamental, size_of(end.current[k]));
+      second = std::max(second, size_of(end.second[k]));
     }
     return second > stage_.second_harmonic * fundamental;
   }
@@ -86,7 +86,7 @@ class Overcurrent : public Function {
     double largest = 0;
     for (std::size_t k = 0; k < 3; ++k) {
       Phasor along = Phasor(0, 1) * (end.voltage[(k + 1) % 3] - end.voltage[(k + 2) % 3]);
-      if (std::abs(along) < std::sqrt(3.0) * stage_.least_voltage_V)
+      if (size_of(along) < std::sqrt(3.0) * stage_.least_voltage_V)
         along = end.v1_memory * std::polar(1.0, -2 * M_PI / 3 * static_cast<double>(k));
       largest = std::max(largest, towards(end.current[k], along, 0));
     }
@@ -94,9 +94,9 @@ class Overcurrent : public Function {
   }
 
   [[nodiscard]] double towards(const Phasor& current, const Phasor& voltage, double least) const noexcept {
-    const double magnitude = std::abs(current);
+    const double magnitude = size_of(current);
     if (stage_.direction == "none") return magnitude;
-    const double size = std::abs(voltage);
+    const double size = size_of(voltage);
     return size > 0 && size >= least && sign_ * dot(current, voltage * turn_) > 0 ? magnitude : 0;
   }
 
@@ -117,7 +117,7 @@ class ThermalImage : public Function {
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, settings_.end);
     double largest = 0;
-    for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, std::abs(end.current[k]));
+    for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, size_of(end.current[k]));
     const double load = largest / (settings_.factor * settings_.rated_A);
     const double goal = load * load;
     // Exact for a constant current over the step, whatever its length.

@@ -37,9 +37,9 @@ class Voltage : public Function {
  private:
   /// The one of the three voltages that decides: for "any" the furthest out, for "all" the least.
   [[nodiscard]] double decisive(const End& end) const noexcept {
-    if (stage_.quantity == "positive") return std::abs(end.v.positive);
-    if (stage_.quantity == "negative") return std::abs(end.v.negative);
-    if (stage_.quantity == "residual") return std::abs(end.voltage[3]);
+    if (stage_.quantity == "positive") return size_of(end.v.positive);
+    if (stage_.quantity == "negative") return size_of(end.v.negative);
+    if (stage_.quantity == "residual") return size_of(end.voltage[3]);
     const bool between = stage_.quantity == "phase-phase";
     double low = INFINITY, high = 0;
     for (std::size_t k = 0; k < 3; ++k) {
@@ -62,7 +62,7 @@ class Frequency : public Function {
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const Measured& m = in.measured;
-    const double voltage = std::abs(place_of(m, stage_.end).v.positive);
+    const double voltage = size_of(place_of(m, stage_.end).v.positive);
     started_ = m.frequency_valid && voltage >= stage_.least_voltage_V && beyond(m);
     own[1] = wait(travel_, started_, stage_.delay_s, in.dt_s) ? 1 : 0;
     own[0] = started_ ? 1 : 0;
@@ -123,8 +123,8 @@ class PotentialWatch : public Function {
     const End& end = place_of(in.measured, settings_.end);
     const double quiet = network::is_set(settings_.negative_A) ? settings_.negative_A : INFINITY;
     const bool unbalanced = network::is_set(settings_.negative_V) &&
-                            std::abs(end.v.negative) > settings_.negative_V &&
-                            std::abs(end.i.negative) < quiet && std::abs(end.current[3]) / 3 < quiet;
+                            size_of(end.v.negative) > settings_.negative_V &&
+                            size_of(end.i.negative) < quiet && size_of(end.current[3]) / 3 < quiet;
     own[0] = own[1] = wait(travel_, unbalanced || collapsed(end), settings_.delay_s, in.dt_s) ? 1 : 0;
   }
   void rest() noexcept override {
@@ -135,15 +135,15 @@ class PotentialWatch : public Function {
  private:
   [[nodiscard]] bool collapsed(const End& end) noexcept {
     if (!network::is_set(settings_.collapsed_V)) return false;
-    if (std::abs(end.v.positive) >= settings_.collapsed_V) {
+    if (size_of(end.v.positive) >= settings_.collapsed_V) {
       well_current_ = end.i.positive;
       was_well_ = true;
       gone_ = false;
       return false;
     }
     const double change = network::is_set(settings_.change_A) ? settings_.change_A : INFINITY;
-    const bool carries = std::abs(end.i.positive) > 0;
-    gone_ = was_well_ && carries && std::abs(std::abs(end.i.positive) - std::abs(well_current_)) < change;
+    const bool carries = size_of(end.i.positive) > 0;
+    gone_ = was_well_ && carries && std::abs(size_of(end.i.positive) - std::abs(well_current_)) < change;
     return gone_;
   }
 

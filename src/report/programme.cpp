@@ -208,8 +208,8 @@ void draw_programme(const std::vector<StoredTrial>& trials, const std::string& t
     }
   }
   s += "$margins << EOD\n" + margin_block(trials) + "EOD\n";
-  s +=
-      fmt::format("set multiplot layout {},2 title {} noenhanced font ',14'\n{}", rows, internal::quoted(title), frame);
+  s += fmt::format("set multiplot layout {},2 title {} noenhanced font ',14'\n{}", rows,
+                   internal::quoted(title), frame);
   s += "set rmargin 4\nset key inside right bottom noenhanced font ',9'\n";
   for (std::size_t p = 0; p < panels.size(); ++p) {
     s += fmt::format(
@@ -217,10 +217,11 @@ void draw_programme(const std::vector<StoredTrial>& trials, const std::string& t
         "[0:*]\nplot ",
         internal::quoted(panels[p].title), internal::quoted(panels[p].x_label));
     for (std::size_t k = 0; k < panels[p].series.size(); ++k) {
-      s += fmt::format(
-          "{}$p{}_{} using 1:2 with points pt 7 ps 0.45 lc rgb '{}' {}", k ? ", " : "", p, k,
-          colours[k % std::size(colours)],
-          panels[p].series[k].first.empty() ? "notitle" : "title " + internal::quoted(panels[p].series[k].first));
+      s += fmt::format("{}$p{}_{} using 1:2 with points pt 7 ps 0.45 lc rgb '{}' {}", k ? ", " : "", p, k,
+                       colours[k % std::size(colours)],
+                       panels[p].series[k].first.empty()
+                           ? "notitle"
+                           : "title " + internal::quoted(panels[p].series[k].first));
     }
     s += "\n";
   }

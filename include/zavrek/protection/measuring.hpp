@@ -2,6 +2,7 @@
 #pragma once
 
 #include <array>
+#include <cmath>
 #include <complex>
 #include <span>
 #include <string>
@@ -10,6 +11,10 @@
 namespace zavrek::protection {
 
 using Phasor = std::complex<double>;
+/// Magnitude. The library's own guards against overflow, which phasors do not know and each sample would pay.
+[[nodiscard]] inline double size_of(const Phasor& p) noexcept {
+  return std::sqrt(p.real() * p.real() + p.imag() * p.imag());
+}
 
 /// One set of instantaneous values as a relay samples them: three phases and neutral (residual).
 struct Sample {
