@@ -41,7 +41,9 @@ struct Device {
   std::vector<std::string> closes;  ///< "BREAKER: OUTPUT"
   std::vector<std::string> inputs;  ///< "NAME: DEVICE.OUTPUT" or "NAME: BREAKER", on while that is closed
   int appid = 1;                    ///< of its GOOSE
-  protection::RelaySettings relay;  ///< from `settings`
+  std::string current_wiring = "straight";   ///< a fault in the wiring to a relay in the plant's process
+  double current_factor = 1;                 ///< a wrong ratio in front of it
+  protection::RelaySettings relay;           ///< from `settings`
   protection::RelaySettings approved_relay;  ///< from `approved`; expectations follow these
 };
 const Table& table(const Device*);
@@ -191,6 +193,8 @@ struct TrialResult {
   std::string medium;          ///< how frames travelled; empty when none did
   pace::Timing timing;
   std::vector<std::string> notes;
+  /// What would explain what failed: "R1 behaves as if ...".
+  std::vector<std::string> findings;
   [[nodiscard]] bool passed() const;
 };
 

@@ -86,11 +86,14 @@ class DistanceZone : public Function {
           watched_[k < 3 ? 0 : 1] && free[k] && reaches(loop_of(end, k, k0_), inside_[k] ? hysteresis : 1);
       inside = inside || inside_[k];
     }
-    own[0] = inside ? 1 : 0;
-    own[1] = wait(travel_, inside, zone_.delay_s, in.dt_s) ? 1 : 0;
+    // While windows fill, the impedance wanders: it must stay before it counts.
+    const bool confirmed = wait(confirm_, inside, zone_.confirm_s, in.dt_s);
+    own[0] = confirmed ? 1 : 0;
+    own[1] = wait(travel_, confirmed, zone_.delay_s, in.dt_s) ? 1 : 0;
   }
   void rest() noexcept override {
     inside_ = {};
+    confirm_.clear();
     travel_.clear();
   }
   [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
@@ -142,7 +145,7 @@ class DistanceZone : public Function {
   double phase_side_, earth_side_;  // resistive reaches
   std::array<bool, 2> watched_;     // loops to earth, between phases
   std::array<bool, 6> inside_{};
-  Travel travel_;
+  Travel confirm_, travel_;
 };
 
 class Swing : public Function {

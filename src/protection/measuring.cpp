@@ -105,7 +105,7 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
     harmonics_.assign(ends, array<RunningPhasor, 6>{second, second, second, fifth, fifth, fifth});
   measured_.ends.resize(ends);
   measured_.frequency_Hz = options.frequency_Hz;
-  v1_past_.resize(static_cast<std::size_t>(frequency_cycles * cycle_));
+  angle_past_.assign(static_cast<std::size_t>(frequency_cycles * cycle_), 0.0);
   frequency_past_.assign(static_cast<std::size_t>(frequency_cycles * cycle_), options.frequency_Hz);
   memory_past_.assign(ends, std::vector<Phasor>(static_cast<std::size_t>(memory_cycles * cycle_)));
   fallen_s_.assign(ends, 0.0);
@@ -119,7 +119,10 @@ void Measuring::clear() noexcept {
   for (auto& end : harmonics_) std::for_each(end.begin(), end.end(), [](auto& c) { c.clear(); });
   for (End& end : measured_.ends) end = {};
   for (auto& past : memory_past_) std::fill(past.begin(), past.end(), Phasor{});
-  std::fill(v1_past_.begin(), v1_past_.end(), Phasor{});
+  std::fill(angle_past_.begin(), angle_past_.end(), 0.0);
+  before_now_ = {};
+  angle_rad_ = 0;
+  lasting_ = 0;
   std::fill(frequency_past_.begin(), frequency_past_.end(), options_.frequency_Hz);
   std::fill(fallen_s_.begin(), fallen_s_.end(), 0.0);
   measured_.frequency_Hz = options_.frequency_Hz;
@@ -165,7 +168,6 @@ void Measuring::resample(std::span<const Sample> samples) noexcept {
   }
   std::copy_n(samples.begin(), ends, before_.begin());
   turned_rad_ += 2 * pi * (tracked_Hz_ - options_.frequency_Hz) / options_.rate_Hz;
-  turned_rad_ = std::remainder(turned_rad_, 2 * pi);
   if (!measured_.frequency_valid) return;
   const double most = most_tracked * options_.frequency_Hz;
   const double wanted =
@@ -193,6 +195,7 @@ void Measuring::take(std::span<const Sample> samples) noexcept {
       end.fifth[k] = harmonics_[e][3 + k].peak() * (options_.current_scale / std::numbers::sqrt2);
     }
   }
+  ++count_;
 }
 
 /// The voltage of two cycles ago, held from the moment at which it falls.
@@ -205,29 +208,32 @@ void Measuring::remember_voltage(End& end, std::size_t index) noexcept {
   oldest = end.v.positive;
 }
 
-/// V1 (I1 where there is no voltage) stands still at nominal frequency and turns with the deviation; measured
-/// over four cycles, which averages the ripple of unbalance.
+/// V1 (I1 where there is no voltage) stands still at nominal frequency and turns with the deviation. What it
+/// turns from sample to sample is added up; the sum over four cycles averages the ripple of unbalance.
 void Measuring::follow_frequency() noexcept {
   const End& end = measured_.ends.front();
-  const Phasor now =
-      (size_of(end.v.positive) > 0 ? end.v.positive : end.i.positive) * std::polar(1.0, turned_rad_);
+  const Phasor now = size_of(end.v.positive) > 0 ? end.v.positive : end.i.positive;
   const auto slot = static_cast<std::size_t>(past_at_);
-  const Phasor then = v1_past_[slot];
-  v1_past_[slot] = now;
-  const double span_s = static_cast<double>(v1_past_.size()) / options_.rate_Hz;
-  const long long settled = static_cast<long long>(v1_past_.size()) + window();
-  measured_.frequency_valid = count_ >= settled && size_of(now) > least_share * size_of(end.v1_memory) &&
-                              size_of(now) > 0 && size_of(then) > 0;
+  const double largest = size_of(end.v1_memory);
+  const bool there = size_of(now) > 0 && size_of(now) > least_share * largest;
+  lasting_ = there ? lasting_ + 1 : 0;
+  if (there && size_of(before_now_) > 0) angle_rad_ += std::arg(now * std::conj(before_now_));
+  before_now_ = now;
+  const double then_rad = angle_past_[slot];
+  // The window's own turning is no turning of the signal's.
+  const double total_rad = angle_rad_ + turned_rad_;
+  angle_past_[slot] = total_rad;
+  const double span_s = static_cast<double>(angle_past_.size()) / options_.rate_Hz;
+  const long long settled = static_cast<long long>(angle_past_.size()) + window();
+  measured_.frequency_valid = lasting_ >= settled;
+  measured_.frequency_rate = 0;
   if (measured_.frequency_valid) {
-    measured_.frequency_Hz = options_.frequency_Hz + std::arg(now * std::conj(then)) / (2 * pi * span_s);
-    measured_.frequency_rate =
-        count_ >= 2 * settled ? (measured_.frequency_Hz - frequency_past_[slot]) / span_s : 0;
-  } else {
-    measured_.frequency_rate = 0;
+    measured_.frequency_Hz = options_.frequency_Hz + (total_rad - then_rad) / (2 * pi * span_s);
+    if (lasting_ >= 2 * settled)
+      measured_.frequency_rate = (measured_.frequency_Hz - frequency_past_[slot]) / span_s;
   }
   frequency_past_[slot] = measured_.frequency_Hz;
-  ++count_;
-  past_at_ = past_at_ + 1 == static_cast<int>(v1_past_.size()) ? 0 : past_at_ + 1;
+  past_at_ = past_at_ + 1 == static_cast<int>(angle_past_.size()) ? 0 : past_at_ + 1;
 }
 
 }  // namespace zavrek::protection

@@ -115,6 +115,8 @@ const Table& table(const Zone*) {
           .quantity("earth_resistive_reach", &Zone::earth_resistive_reach_ohm, "ohm", above(0),
                     "of loops to earth; as between phases when left out", optional)
           .quantity("delay", &Zone::delay_s, "s", at_least(0), "operating time")
+          .quantity("confirm", &Zone::confirm_s, "ms", at_least(0),
+                    "for which a loop must be inside before the zone starts")
           .quantity("least_current", &Zone::least_current_A, "A", at_least(0), "of a loop, rms")
           .build();
   return built;

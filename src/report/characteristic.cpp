@@ -20,7 +20,7 @@ using protection::Stage;
 
 namespace {
 
-constexpr double panel_height = 620;
+constexpr double panel_height = 560;
 constexpr int curve_points = 400;
 constexpr double slowest_s = 100;
 constexpr double fastest_s = 0.01;
@@ -58,7 +58,7 @@ void draw(const std::vector<Axes>& panels, const std::string& title, const std::
   s += fmt::format("set multiplot layout {},{} title {} noenhanced font ',14'\n", rows, columns,
                    quoted(title));
   s += frame;
-  s += "set rmargin 4\nset key inside right top noenhanced font ',9' samplen 2\n";
+  s += "set rmargin 4\nset key below center horizontal noenhanced font ',9' samplen 2\n";
   block = 0;
   for (const Axes& panel : panels) {
     s += "unset logscale\nset autoscale\nset size noratio\n";
@@ -266,6 +266,8 @@ void draw_injection(const trial::InjectionReport& report, const std::string& tit
                differential ? "" : "set size ratio -1\nset zeroaxis",
                {}};
     Plot set{{}, "using 1:2 with lines lw 2 lc rgb '#5b6770'", "set"};
+    for (const Phasor& p : boundary.outline) set.rows.push_back(row(p));
+    const bool outlined = !boundary.outline.empty();
     Plot low{{}, "using 1:2 with lines lw 1 dt 3 lc rgb '#9aa3a8'", "band of tolerance"};
     Plot high{{}, "using 1:2 with lines lw 1 dt 3 lc rgb '#9aa3a8'", ""};
     Plot good{{}, fmt::format("using 1:2 with points pt 7 ps 0.9 lc rgb '{}'", colours[1]), "measured"};
@@ -273,14 +275,14 @@ void draw_injection(const trial::InjectionReport& report, const std::string& tit
              fmt::format("using 1:2 with points pt 7 ps 0.9 lc rgb '{}'", colours[0]),
              "outside, or not found (at the set place)"};
     for (const auto& ray : boundary.rays) {
-      set.rows.push_back(row(ray.expected));
+      if (!outlined) set.rows.push_back(row(ray.expected));
       low.rows.push_back(row(ray.low));
       high.rows.push_back(row(ray.high));
       (ray.passed ? good : bad).rows.push_back(row(ray.found ? ray.measured : ray.expected));
     }
     if (boundary.rays.empty()) continue;
     if (!differential) {
-      for (Plot* plot : {&set, &low, &high}) plot->rows.push_back(plot->rows.front());
+      for (Plot* plot : {&low, &high}) plot->rows.push_back(plot->rows.front());
     }
     for (Plot* plot : {&set, &low, &high, &good, &bad}) {
       if (!plot->rows.empty()) panel.plots.push_back(std::move(*plot));

@@ -108,6 +108,11 @@ std::string trial_section(std::size_t number, const trial::Trial& trial, const t
   s += "<table><thead><tr><th>expectation</th><th>expected</th><th>measured</th><th "
        "class=\"number\">margin</th><th></th></tr></thead><tbody>\n" +
        verdict_rows(result) + "</tbody></table>\n";
+  if (!result.findings.empty()) {
+    s += "<ul class=\"facts\">\n";
+    for (const std::string& text : result.findings) s += "<li>" + escaped(text) + "</li>\n";
+    s += "</ul>\n";
+  }
   s += fmt::format("<div class=\"waves\" data-trial=\"{}\"></div>\n", number);
   s += "<details><summary>Timing and wire</summary><pre>" + escaped(to_string(result.timing));
   if (!result.medium.empty()) s += "\n  wire: " + escaped(result.medium);

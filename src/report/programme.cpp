@@ -26,6 +26,8 @@ constexpr std::size_t most_listed = 200;
 constexpr std::size_t most_panels = 4;
 constexpr std::size_t most_series = 6;
 constexpr std::size_t worst_listed = 15;
+constexpr std::size_t likeliest = 5;  // explanations shown
+constexpr double beside = 1.1;        // between series, in units of the axis
 
 const std::string* value_of(const StoredTrial& trial, const std::string& field) {
   for (const auto& [name, value] : trial.fields) {
@@ -203,14 +205,17 @@ void draw_programme(const std::vector<StoredTrial>& trials, const std::string& t
   for (std::size_t p = 0; p < panels.size(); ++p) {
     for (std::size_t k = 0; k < panels[p].series.size(); ++k) {
       s += fmt::format("$p{}_{} << EOD\n", p, k);
-      for (const auto& [x, y] : panels[p].series[k].second) s += fmt::format("{:.6g} {:.6g}\n", x, y);
+      // Side by side, so that no series hides another.
+      const double aside =
+          beside * (static_cast<double>(k) - static_cast<double>(panels[p].series.size() - 1) / 2);
+      for (const auto& [x, y] : panels[p].series[k].second) s += fmt::format("{:.6g} {:.6g}\n", x + aside, y);
       s += "EOD\n";
     }
   }
   s += "$margins << EOD\n" + margin_block(trials) + "EOD\n";
   s += fmt::format("set multiplot layout {},2 title {} noenhanced font ',14'\n{}", rows,
                    internal::quoted(title), frame);
-  s += "set rmargin 4\nset key inside right bottom noenhanced font ',9'\n";
+  s += "set rmargin 4\nset key below center horizontal noenhanced font ',9'\n";
   for (std::size_t p = 0; p < panels.size(); ++p) {
     s += fmt::format(
         "set title {} noenhanced\nset xlabel {} noenhanced\nset ylabel 'measured (s)'\nset yrange "
@@ -297,6 +302,14 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
   }
   s += "</tbody></table>\n";
   if (!well) {
+    const auto failed =
+        std::count_if(trials.begin(), trials.end(), [](const auto& t) { return !t.findings.empty(); });
+    std::vector<trial::Finding> found = trial::findings_of(trials);
+    if (found.size() > likeliest) found.resize(likeliest);
+    if (!found.empty()) s += "<h2>What would explain it</h2>\n<ul>\n";
+    for (const trial::Finding& f : found)
+      s += fmt::format("<li>{}: explains {} of {} trials</li>\n", escaped(f.text), f.explained, failed);
+    if (!found.empty()) s += "</ul>\n";
     s += "<h2>Failed</h2>\n<table><thead><tr><th "
          "class=\"number\">trial</th><th>what</th><th>why</th><th>record</th></tr></thead><tbody>\n";
     std::size_t count = 0;

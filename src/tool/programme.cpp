@@ -49,6 +49,9 @@ bool write_reports(const std::filesystem::path& folder, const std::string& title
         "{}\n",
         nlohmann::json{{"trials", trials.size()}, {"passed", passed}, {"folder", folder.string()}}.dump(2));
   } else {
+    const std::vector<trial::Finding> found = trial::findings_of(trials);
+    for (std::size_t k = 0; k < found.size() && k < 3; ++k)
+      fmt::print("{}: explains {} of the trials that failed\n", found[k].text, found[k].explained);
     fmt::print("{} of {} trials passed\nreport: {}\n", passed, trials.size(),
                (folder / "report.html").string());
   }

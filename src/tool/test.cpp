@@ -24,6 +24,8 @@ void print_result(const trial::TrialResult& result) {
     fmt::print("     {:<4} {:<22} expected {:<34} measured {:<10} {}\n", v.passed ? "pass" : "FAIL",
                v.expectation, v.expected, v.measured, v.margin.empty() ? "" : "margin " + v.margin);
   }
+  for (std::size_t k = 0; k < result.findings.size() && k < 4; ++k)
+    fmt::print("     {}\n", result.findings[k]);
   if (result.fault_current_A > 0)
     fmt::print("     fault current {} rms\n", print_rounded(result.fault_current_A, "A"));
   std::fflush(stdout);
@@ -46,7 +48,8 @@ nlohmann::json to_json(const trial::TrialResult& result) {
           {"medium", result.medium},
           {"overruns", result.timing.overruns},
           {"steps", result.timing.steps},
-          {"verdicts", verdicts}};
+          {"verdicts", verdicts},
+          {"findings", result.findings}};
 }
 
 /// The evidence of one trial: its record and its figure.

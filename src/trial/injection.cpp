@@ -25,6 +25,7 @@ constexpr double cycle_slack_s = 0.03;  // of the device's own measuring
 constexpr double ramp_share = 0.0025;   // of the threshold, in a step of a ramp
 constexpr double ramp_hold_s = 0.06;    // of each step
 constexpr double search_width = 0.12;   // of the threshold, either side, in which a pickup is looked for
+constexpr int outline_rays = 90;        // at which a set boundary is drawn
 constexpr int search_steps = 7;         // halvings of a search along a ray
 
 /// Multiples of the threshold at which an inverse characteristic is tried, and those where a definite one is.
@@ -322,7 +323,7 @@ class Tester {
       const double within =
           zone.delay_s + std::max(tolerance_share_ * zone.delay_s, tolerance_s_) + probe.measuring_s;
       const auto should = [&](const Phasor& z) {
-        return expected(probe, at(z), within + 0.05).time_s <= zone.delay_s + 2e-3;
+        return expected(probe, at(z), within + 0.05).time_s <= zone.delay_s + zone.confirm_s + 2e-3;
       };
       if (!should(centre)) continue;
       if (!trips_in_time(probe, at(centre), within)) {
@@ -331,6 +332,11 @@ class Tester {
         found.worst = never;
         report_.boundaries.push_back(std::move(found));
         continue;
+      }
+      for (int r = 0; r <= outline_rays; ++r) {
+        const Phasor ray = std::polar(1.0, 2 * std::numbers::pi * r / outline_rays);
+        found.outline.push_back(
+            centre + ray * edge(0, farthest, 10, [&](double x) { return should(centre + x * ray); }));
       }
       for (int r = 0; r < options_.rays && report_.failure.empty(); ++r) {
         const Phasor ray = std::polar(1.0, 2 * std::numbers::pi * r / options_.rays + 0.01);

@@ -1,5 +1,7 @@
 #include "trial/judge.hpp"
 
+#include "trial/explain.hpp"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -231,6 +233,26 @@ Verdict judge(const Expectation& expectation, const Outcome& outcome) {
     judge_breaker(expectation, outcome, verdict);
   }
   return verdict;
+}
+
+std::vector<std::string> explain(const Expectation& e, const Outcome& o) {
+  if (e.time != "from settings") return {};
+  const auto& devices = o.all.bench.devices;
+  const auto device =
+      std::find_if(devices.begin(), devices.end(), [&](const Device& d) { return d.name == e.device; });
+  const auto rise = o.rig.first_rise(e.device, e.output, 0);
+  std::optional<double> measured;
+  if (rise) measured = *rise - o.inception_s;
+  double share = 0, absolute_s = 0;
+  for (const std::string& text : e.tolerance) {
+    const Quantity q = parse_quantity(text);
+    (q.dimension == Dimension{} ? share : absolute_s) = q.value;
+  }
+  std::vector<std::string> found;
+  for (const std::string& text :
+       explanations(*device, seen_by(*device, o, rise.value_or(o.ended_s)), measured, absolute_s, share))
+    found.push_back(e.device + " behaves as if " + text);
+  return found;
 }
 
 double fault_current(const record::Record& record, double inception_s) {

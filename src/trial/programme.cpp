@@ -57,6 +57,7 @@ StoredTrial run_one(const Case& all, const Entry& entry, const ProgrammeOptions&
   stored.passed = result.passed();
   stored.fault_current_A = result.fault_current_A;
   stored.verdicts = std::move(result.verdicts);
+  stored.findings = std::move(result.findings);
   stored.simulated_s = result.record.time_s.empty() ? 0 : result.record.time_s.back();
   const bool kept = options.keep == "all" || (options.keep == "failures" && !stored.passed);
   if (kept && result.record.time_s.size() > 1) {
@@ -101,6 +102,24 @@ class Fingerprint {
 };
 
 }  // namespace
+
+std::vector<Finding> findings_of(const std::vector<StoredTrial>& trials) {
+  std::vector<Finding> found;
+  for (const StoredTrial& trial : trials) {
+    for (const std::string& text : trial.findings) {
+      const auto known =
+          std::find_if(found.begin(), found.end(), [&](const Finding& f) { return f.text == text; });
+      if (known == found.end()) {
+        found.push_back({text, 1});
+      } else {
+        ++known->explained;
+      }
+    }
+  }
+  std::stable_sort(found.begin(), found.end(),
+                   [](const Finding& a, const Finding& b) { return a.explained > b.explained; });
+  return found;
+}
 
 std::string fingerprint_of(const Case& all) {
   Fingerprint print;

@@ -3,6 +3,7 @@
 //   programme(key, value)       fingerprint, format
 //   trial(number, sweep, name, fields (JSON), passed, failure, fault_current_A, simulated_s, spent_s, record)
 //   verdict(trial, row, expectation, expected, measured, margin, passed, value, left_share)
+//   finding(trial, text)
 #include <sqlite3.h>
 
 #include <cmath>
@@ -28,6 +29,7 @@ CREATE TABLE IF NOT EXISTS verdict (
   trial INTEGER NOT NULL, row INTEGER NOT NULL, expectation TEXT NOT NULL, expected TEXT NOT NULL,
   measured TEXT NOT NULL, margin TEXT NOT NULL, passed INTEGER NOT NULL, value REAL, left_share REAL,
   PRIMARY KEY (trial, row));
+CREATE TABLE IF NOT EXISTS finding (trial INTEGER NOT NULL, text TEXT NOT NULL, PRIMARY KEY (trial, text));
 )";
 
 }  // namespace
@@ -157,6 +159,10 @@ void Results::put(const StoredTrial& trial) {
         .bind(v.left)
         .step();
   }
+  for (const std::string& text : trial.findings) {
+    Statement put(*handle_, "INSERT OR IGNORE INTO finding VALUES (?, ?)");
+    (void)put.bind(trial.number).bind(text).step();
+  }
   handle_->run("COMMIT");
 }
 
@@ -199,6 +205,13 @@ std::vector<StoredTrial> Results::all() const {
     found[at].verdicts.push_back({verdicts.text(1), verdicts.text(2), verdicts.text(3), verdicts.text(4),
                                   verdicts.whole(5) != 0, verdicts.number(6), verdicts.number(7)});
   }
+  Statement findings(*handle_, "SELECT trial, text FROM finding ORDER BY trial");
+  at = 0;
+  while (findings.step()) {
+    while (at < found.size() && found[at].number < findings.whole(0)) ++at;
+    if (at == found.size()) break;
+    if (found[at].number == findings.whole(0)) found[at].findings.push_back(findings.text(1));
+  }
   return found;
 }
 
@@ -220,7 +233,8 @@ long long Results::merge(const std::filesystem::path& other) {
   handle_->run(
       "BEGIN IMMEDIATE; INSERT OR IGNORE INTO verdict SELECT * FROM other.verdict WHERE trial NOT IN (SELECT "
       "number "
-      "FROM trial); INSERT OR IGNORE INTO trial SELECT * FROM other.trial;");
+      "FROM trial); INSERT OR IGNORE INTO finding SELECT * FROM other.finding; INSERT OR IGNORE INTO trial "
+      "SELECT * FROM other.trial;");
   const long long taken = sqlite3_changes64(handle_->database);
   handle_->run("COMMIT; DETACH other;");
   return taken;

@@ -1,5 +1,7 @@
 #include "trial/rig.hpp"
 
+#include "trial/explain.hpp"
+
 #include <algorithm>
 #include <chrono>
 #include <cmath>
@@ -352,7 +354,9 @@ void Rig::send_samples() noexcept {
                        wire.seat < 0 ? breaker_closed_[wire.which]
                                      : seats_[static_cast<std::size_t>(wire.seat)].outputs[wire.which] != 0);
     }
+    // A mistake in the wiring is made at the first of its places.
     for (std::size_t k = 0; k < seat.streams.size(); ++k) seat.samples[k] = sources_[seat.streams[k]].taken;
+    seat.samples.front() = as_wired(seat.party.device(), seat.samples.front());
     seat.party.push(seat.samples);
   }
   if (!link_) return;

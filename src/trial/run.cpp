@@ -208,12 +208,15 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   result.medium = rig.medium();
   const double ended = rig.plant().time_s();
   result.record = rig.take_record(result.inception_s);
+  const internal::Outcome outcome{
+      all,           rig,
+      result.record, result.inception_s,
+      ended,         trial.fault ? result.inception_s + fault_ends(trial) : ended};
   for (const Expectation& e : trial.expect) {
-    result.verdicts.push_back(
-        result.failure.empty()
-            ? internal::judge(e, {all, rig, result.record, result.inception_s, ended,
-                                  trial.fault ? result.inception_s + fault_ends(trial) : ended})
-            : failed_verdict(e, result.failure));
+    result.verdicts.push_back(result.failure.empty() ? internal::judge(e, outcome)
+                                                     : failed_verdict(e, result.failure));
+    if (result.verdicts.back().passed || !result.failure.empty()) continue;
+    for (std::string& text : internal::explain(e, outcome)) result.findings.push_back(std::move(text));
   }
   if (result.failure.empty())
     result.fault_current_A = internal::fault_current(result.record, result.inception_s);

@@ -36,6 +36,17 @@ double nominal_voltage(const RelaySettings& settings) {
   return voltage > 0 ? voltage : 6350;
 }
 
+/// The farthest that any zone of a relay reaches, in either direction of the plane.
+double farthest_reach(const RelaySettings& settings) {
+  double most = 0;
+  for (const auto* zone : settings.all<protection::Zone>()) {
+    for (const double reach : {zone->reach_ohm, zone->resistive_reach_ohm, zone->earth_resistive_reach_ohm}) {
+      if (network::is_set(reach)) most = std::max(most, reach);
+    }
+  }
+  return most;
+}
+
 /// Phasors a, b, c of sequence values that stand at the angle of phase a.
 std::array<Phasor, 3> of_sequence(int sequence, const Phasor& value) {
   std::array<Phasor, 3> phases;
@@ -227,7 +238,8 @@ Stimulus impedance_stimulus(const RelaySettings& settings, const protection::Zon
                             Phasor ohm, double frequency_Hz) {
   const double nominal = nominal_voltage(settings);
   const Phasor k0 = std::polar(settings.residual_factor, settings.residual_angle_rad);
-  const double most = well_inside * nominal / (0.2 * zone.reach_ohm);  // amperes through the loop
+  // Not more through the loop than leaves the loops of healthy phases outside every zone.
+  const double most = well_inside * nominal / farthest_reach(settings);
   return changed(healthy(settings, places_of(settings), frequency_Hz), zone.end, [&](End& end, Stimulus&) {
     if (earth) {
       const double through = std::min(most, well_inside * nominal / std::max(std::abs(ohm), 1e-6));
@@ -236,7 +248,7 @@ Stimulus impedance_stimulus(const RelaySettings& settings, const protection::Zon
       end.current[0] = through * turn / (1.0 + k0);
     } else {
       const double across = std::sqrt(3.0) * nominal;
-      const double through = std::min(2 * most, well_inside * across / std::max(std::abs(ohm), 1e-6));
+      const double through = std::min(most, well_inside * across / std::max(std::abs(ohm), 1e-6));
       const Phasor vbc = Phasor(0, -1) * (std::abs(ohm) * through);
       end.voltage[1] = -end.voltage[0] / 2.0 + vbc / 2.0;
       end.voltage[2] = -end.voltage[0] / 2.0 - vbc / 2.0;

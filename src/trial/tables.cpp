@@ -45,7 +45,13 @@ const Table& table(const Device*) {
           .texts("inputs", &Device::inputs,
                  "binary inputs, from outputs of other devices or from breakers that are closed: [\"block: "
                  "R1.start\", \"closed: Q1\"]")
-          .count("appid", &Device::appid, within(0, 0x3FFF), "application identifier of its GOOSE messages")
+          .count("appid", &Device::appid, within(0, 0x3FFE), "application identifier of its GOOSE messages")
+          .choice("current_wiring", &Device::current_wiring,
+                  {"straight", "a and b swapped", "b and c swapped", "c and a swapped", "reversed"},
+                  "how its current circuits are wired, to try what a mistake does; of a relay in the plant's "
+                  "process")
+          .quantity("current_factor", &Device::current_factor, "", network::above(0),
+                    "wrong ratio in front of it, to try what that does; of a relay in the plant's process")
           .build();
   return built;
 }
@@ -231,6 +237,8 @@ struct Checker {
       for (const std::string& text : device.closes) commanded(place, "closes", text, device);
       for (const std::string& text : device.inputs) input(place, text);
       places(place, device);
+      if (device.place != "plant" && (device.current_wiring != "straight" || device.current_factor != 1))
+        report(place, "current_wiring", "goes with place = \"plant\" only");
       if (!appids.insert(device.appid).second)
         report(place, "appid", "is taken by another device; choose another");
     }

@@ -288,6 +288,10 @@ TEST(Frequency, IsMeasuredToAMillihertzAndItsStagesJudgeIt) {
   Feeder low(relay_of({under}));
   s.frequency_Hz = 48.9;
   EXPECT_LT(low.until("trip", s, 1), 0.35);
+  Feeder high(relay_of({under}));
+  s.frequency_Hz = 57.5;  // more than half a turn within the window
+  high.feed(s, 0.5);
+  EXPECT_NEAR(high.relay.measured().frequency_Hz, 57.5, 0.02);
   Steady dead;
   Feeder none(relay_of({under}));
   EXPECT_EQ(none.until("trip", dead, 1), INFINITY);

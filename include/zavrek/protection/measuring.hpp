@@ -127,12 +127,16 @@ class Measuring {
   std::vector<std::array<RunningPhasor, 8>> channels_;   // per end: ia ib ic in va vb vc vn
   std::vector<std::array<RunningPhasor, 6>> harmonics_;  // per end: 2nd of a b c, 5th of a b c
   Measured measured_;
-  std::vector<Phasor> v1_past_;  // of the first end, four cycles, for frequency and memory
+  // Of the positive sequence of the first end: how far it has turned, over the last four cycles.
+  std::vector<double> angle_past_;
+  double angle_rad_ = 0;
+  Phasor before_now_;
+  long long lasting_ = 0;  // samples for which it has been there
   int past_at_ = 0;
   long long count_ = 0;
   std::vector<std::vector<Phasor>> memory_past_;  // per end, two cycles
   std::vector<double> fallen_s_;                  // per end: how long the voltage has been low
-  std::vector<double> frequency_past_;            // as v1_past_
+  std::vector<double> frequency_past_;            // as angle_past_
   // While the frequency is tracked: the window's own frequency, where it stands between two samples, and by
   // how much it has turned against nominal.
   double tracked_Hz_ = 0, position_ = 0, turned_rad_ = 0;

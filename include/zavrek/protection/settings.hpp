@@ -88,6 +88,7 @@ struct Zone : FunctionBase {
   double earth_resistive_reach_ohm = unset;  ///< of earth loops; as the phase loops when left out
   double delay_s = unset;
   double least_current_A = 0;  ///< of the loop
+  double confirm_s = 5e-3;     ///< for which a loop must be inside before the zone starts
 };
 
 /// Slow passage of the positive-sequence impedance from an outer into an inner ring.
@@ -256,7 +257,7 @@ struct RelaySettings {
     return values == "secondary" ? ct_secondary_A / ct_primary_A : 1;
   }
   [[nodiscard]] double voltage_scale() const {
-    return values == "secondary" ? vt_secondary_V / vt_primary_V : 1;
+    return values == "secondary" && network::is_set(vt_primary_V) ? vt_secondary_V / vt_primary_V : 1;
   }
   /// The functions of one kind.
   template <class Kind>

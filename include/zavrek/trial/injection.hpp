@@ -86,6 +86,7 @@ struct Boundary {
     bool found = false, passed = false;
   };
   std::vector<Ray> rays;
+  std::vector<protection::Phasor> outline;  ///< as set, finer than the rays
   [[nodiscard]] bool passed() const;
   /// Largest deviation over the tolerance.
   double worst = 0;

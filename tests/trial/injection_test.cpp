@@ -1,0 +1,154 @@
+#include "zavrek/trial/injection.hpp"
+
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <map>
+#include <set>
+
+#include "zavrek/casefile.hpp"
+
+namespace zavrek::trial {
+namespace {
+
+using protection::RelaySettings;
+using protection::Stage;
+
+RelaySettings demo(const std::string& file) {
+  return casefile::read_relay_settings(std::string(ZAVREK_DEMO) + "/" + file);
+}
+std::string demo_file(const std::string& file) { return std::string(ZAVREK_DEMO) + "/" + file; }
+
+InjectionReport tested(const RelaySettings& settings, const RelaySettings& approved,
+                       InjectionOptions options = {}) {
+  options.name = "R";
+  return inject(settings, approved, "none.toml", options);
+}
+
+/// Functions of which something failed.
+std::set<std::string> failed(const InjectionReport& report) {
+  std::set<std::string> names;
+  for (const InjectedPoint& p : report.points) {
+    if (!p.passed) names.insert(p.function);
+  }
+  for (const Boundary& b : report.boundaries) {
+    if (!b.passed()) names.insert(b.function);
+  }
+  return names;
+}
+
+TEST(Injection, ProvesEachOfFiveStagesOfEveryQuantityByPointsOfItsOwn) {
+  const RelaySettings settings = demo("shore-relay/RS.toml");
+  const InjectionReport report = tested(settings, settings);
+  EXPECT_EQ(report.failure, "");
+  EXPECT_EQ(failed(report), std::set<std::string>{});
+  EXPECT_EQ(report.warnings, std::vector<std::string>{});
+  std::map<std::string, int> proven;
+  for (const InjectedPoint& p : report.points) {
+    if (p.test == "time" && p.by == p.function && p.judged) ++proven[p.function];
+  }
+  for (const auto& function : settings.functions)
+    EXPECT_GE(proven[protection::base_of(function).name], 2) << protection::base_of(function).name;
+}
+
+TEST(Injection, ExpectsTheFormulaAndTriesBothSidesOfAThreshold) {
+  const RelaySettings settings = demo("veskar/R1.toml");
+  const InjectionReport report = tested(settings, settings, {.only = "phase1"});
+  bool below = false;
+  for (const InjectedPoint& p : report.points) {
+    if (p.test == "time" && p.by == "phase1") {
+      EXPECT_NEAR(p.expected, 0.15 * 0.14 / (std::pow(p.value / 420, 0.02) - 1), 1e-9);
+      EXPECT_NEAR(p.measured, p.expected + 0.0125, 0.0125);
+    }
+    below = below || (p.test == "no operation" && p.value < 420);
+  }
+  EXPECT_TRUE(below);
+}
+
+TEST(Injection, FindsEverySettingThatIsNotAsApproved) {
+  const RelaySettings approved = demo("veskar/R1.toml");
+  const auto with = [&](const std::string& name, auto&& change) {
+    RelaySettings found = approved;
+    for (auto& function : found.functions) {
+      auto& stage = std::get<Stage>(function);
+      if (stage.name == name) change(stage);
+    }
+    return failed(tested(found, approved));
+  };
+  EXPECT_EQ(with("phase1", [](Stage& s) { s.time_multiplier = 0.2; }).count("phase1"), 1U);
+  EXPECT_EQ(with("phase1", [](Stage& s) { s.pickup_A *= 1.05; }).count("phase1"), 1U);
+  EXPECT_EQ(with("phase1", [](Stage& s) { s.drop_off = 0.88; }), std::set<std::string>{"phase1"});
+  EXPECT_EQ(with("phase2", [](Stage& s) { s.pickup_A *= 1.06; }), std::set<std::string>{"phase2"});
+  EXPECT_EQ(with("phase2", [](Stage& s) { s.delay_s = 0.15; }), std::set<std::string>{"phase2"});
+  EXPECT_EQ(with("earth1", [](Stage& s) { s.characteristic = "IEC normal inverse"; }).count("earth1"), 1U);
+}
+
+TEST(Injection, SearchesZoneBoundariesAndFindsAReachThatIsOff) {
+  RelaySettings approved = demo("line/DM.toml");
+  std::erase_if(approved.functions, [](const auto& f) { return protection::base_of(f).name != "z1"; });
+  for (const char* shape : {"quadrilateral", "mho"}) {
+    std::get<protection::Zone>(approved.functions[0]).shape = shape;
+    const InjectionReport right = tested(approved, approved, {.rays = 12});
+    EXPECT_EQ(failed(right), std::set<std::string>{}) << shape;
+    ASSERT_EQ(right.boundaries.size(), 2U);
+    EXPECT_EQ(right.boundaries[0].rays.size(), 12U);
+    RelaySettings wrong = approved;
+    std::get<protection::Zone>(wrong.functions[0]).reach_ohm *= 1.1;
+    const InjectionReport off = tested(wrong, approved, {.rays = 12});
+    EXPECT_FALSE(off.boundaries[0].passed()) << shape;
+    EXPECT_FALSE(off.boundaries[1].passed()) << shape;
+  }
+}
+
+TEST(Injection, SearchesTheDifferentialPlane) {
+  protection::Differential d;
+  d.name = "diff";
+  d.rated_currents = {"218.7 A", "1312.2 A"};
+  d.hours = {"0", "11"};
+  RelaySettings approved;
+  approved.name = "T";
+  approved.functions = {d};
+  const InjectionReport right = tested(approved, approved);
+  EXPECT_EQ(failed(right), std::set<std::string>{});
+  ASSERT_EQ(right.boundaries.size(), 1U);
+  d.slope = 0.4;
+  d.second_slope = 0.9;
+  RelaySettings wrong = approved;
+  wrong.functions = {d};
+  EXPECT_FALSE(tested(wrong, approved).boundaries[0].passed());
+}
+
+TEST(Injection, SaysWhatItCannotProve) {
+  RelaySettings settings = demo("veskar/R1.toml");
+  protection::Reclose reclose;
+  reclose.name = "again";
+  reclose.closed = "input.closed";
+  reclose.dead_times = {"0.5 s"};
+  settings.functions.emplace_back(reclose);
+  const InjectionReport report = tested(settings, settings, {.only = "again"});
+  EXPECT_EQ(report.warnings,
+            std::vector<std::string>{"again: no steady quantity tests it; write trials for it"});
+}
+
+TEST(Injection, DrivesARelayInAProcessOfItsOwn) {
+  const RelaySettings settings = demo("veskar/R2.toml");
+  InjectionOptions options{.place = "process",
+                           .relay_program = ZAVREK_TOOL,
+                           .name = "RX",
+                           .goose_appid = 0x77,
+                           .stream_appid = 0x4077,
+                           .only = "phase2"};
+  options.tolerance = {"5 %", "80 ms"};  // other work on the machine may hold it back
+  const InjectionReport report = inject(settings, settings, demo_file("veskar/R2.toml"), options);
+  EXPECT_EQ(report.failure, "");
+  EXPECT_NE(report.medium, "");
+  int timed = 0;
+  for (const InjectedPoint& p : report.points) timed += p.test == "time" && std::isfinite(p.measured) ? 1 : 0;
+  EXPECT_GE(timed, 4);
+  options.relay_program = "/bin/false";
+  EXPECT_EQ(inject(settings, settings, demo_file("veskar/R2.toml"), options).failure,
+            "no answer from RX at the start");
+}
+
+}  // namespace
+}  // namespace zavrek::trial

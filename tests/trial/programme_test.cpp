@@ -1,0 +1,246 @@
+#include "zavrek/trial/programme.hpp"
+
+#include <gtest/gtest.h>
+
+#include <map>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "zavrek/casefile.hpp"
+
+namespace zavrek::trial {
+namespace {
+
+/// The quay's first trial, varied in place and resistance; one resistance too high to trip in time.
+Case swept() {
+  Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
+  Sweep sweep;
+  sweep.name = "cable 1";
+  sweep.trial = find_trial(all, "three-phase fault close on cable 1");
+  sweep.trial.fault->lasts_s = 0.15;
+  sweep.trial.prefault_s = 0.06;
+  sweep.trial.postfault_s = 0;
+  sweep.trial.expect = {{.device = "R1", .output = "trip", .window = {"0 s", "0.1 s"}}};
+  Vary place, resistance;
+  place.field = "fault.at";
+  place.from = "5 %";
+  place.to = "25 %";
+  place.steps = 3;
+  resistance.field = "fault.resistance";
+  resistance.values = {"0 ohm", "0.05 ohm", "60 ohm"};
+  sweep.vary = {place, resistance};
+  all.sweeps = {sweep};
+  return all;
+}
+
+ProgrammeOptions into(const std::string& folder) {
+  ProgrammeOptions options;
+  options.run = {.place = "plant", .interface = {}, .free = true, .relay_program = {}};
+  options.folder = std::filesystem::temp_directory_path() / ("zavrek_programme_" + folder);
+  std::filesystem::remove_all(options.folder);
+  return options;
+}
+
+std::string refusal(const Case& all, std::size_t index = 0) {
+  try {
+    (void)swept_trial(all, all.sweeps[0], index);
+  } catch (const Error& error) {
+    return error.what();
+  }
+  return "no error";
+}
+
+TEST(Sweep, CombinesFullyPairedAndAtRandom) {
+  Case all = swept();
+  Sweep& sweep = all.sweeps[0];
+  EXPECT_EQ(size_of(sweep), 9U);
+  const SweptTrial fifth = swept_trial(all, sweep, 4);
+  EXPECT_EQ(fifth.trial.name, "cable 1, at 15 %, resistance 0.05 ohm");
+  EXPECT_DOUBLE_EQ(fifth.trial.fault->fault.at, 0.15);
+  EXPECT_DOUBLE_EQ(fifth.trial.fault->fault.resistance_ohm, 0.05);
+
+  sweep.combine = "paired";
+  EXPECT_EQ(size_of(sweep), 3U);
+  EXPECT_EQ(swept_trial(all, sweep, 2).trial.name, "cable 1, at 25 %, resistance 60 ohm");
+
+  sweep.combine = "random";
+  sweep.count = 500;
+  std::map<std::string, int> drawn;
+  double least = 1, most = 0;
+  for (std::size_t k = 0; k < 500; ++k) {
+    const SweptTrial one = swept_trial(all, sweep, k);
+    ++drawn[one.fields[1].second];
+    least = std::min(least, one.trial.fault->fault.at);
+    most = std::max(most, one.trial.fault->fault.at);
+  }
+  EXPECT_LT(least, 0.055);
+  EXPECT_GT(most, 0.245);
+  for (const auto& [value, count] : drawn) EXPECT_NEAR(count, 167, 50) << value;
+  EXPECT_EQ(swept_trial(all, sweep, 7).fields, swept_trial(all, sweep, 7).fields);
+  sweep.seed = 2;
+  Case other = swept();
+  other.sweeps[0].combine = "random";
+  EXPECT_NE(swept_trial(all, sweep, 7).fields, swept_trial(other, other.sweeps[0], 7).fields);
+}
+
+TEST(Sweep, VariesTheNetworkAndRefusesWhatIsNotThere) {
+  Case all = swept();
+  Vary& vary = all.sweeps[0].vary[1];
+  vary.field = "grid.short_circuit";
+  vary.values = {"500 MVA"};
+  const SweptTrial one = swept_trial(all, all.sweeps[0], 0);
+  EXPECT_DOUBLE_EQ(std::get<network::Source>(*one.all.network.find_element("grid")).short_circuit_VA, 500e6);
+  vary.field = "grid.short_circuits";
+  EXPECT_EQ(refusal(all), "no field \"grid.short_circuits\" to vary, did you mean \"short_circuit\"?");
+  vary.field = "gird.short_circuit";
+  EXPECT_EQ(refusal(all), "no element \"gird\", did you mean \"grid\"?");
+  vary.field = "fault.resistance";
+  vary.values = {"3 km"};
+  EXPECT_NE(refusal(all).find("fault.resistance = \"3 km\": "), std::string::npos) << refusal(all);
+  vary.values = {"1 ohm"};
+  vary.together = "x";
+  all.sweeps[0].vary[0].together = "x";
+  EXPECT_EQ(refusal(all), "fault.at has 3 values and fault.resistance has 1, but they change together");
+}
+
+TEST(Programme, KeepsVerdictsAndTheRecordsOfWhatFailed) {
+  const Case all = swept();
+  const ProgrammeOptions options = into("keep");
+  const Progress progress = run_programme(all, options);
+  EXPECT_EQ(progress.total, 9);
+  EXPECT_EQ(progress.failed, 3);  // through 60 ohm it does not trip
+  const std::vector<StoredTrial> stored = Results(options.folder / "results.sqlite", "").all();
+  ASSERT_EQ(stored.size(), 9U);
+  for (const StoredTrial& t : stored) {
+    const bool high = t.fields[1].second == "60 ohm";
+    EXPECT_EQ(t.passed, !high) << t.name;
+    EXPECT_EQ(t.record.empty(), !high);
+    EXPECT_EQ(
+        std::filesystem::exists(options.folder / ("records/" + fmt::format("{:06}", t.number) + ".dat")),
+        high);
+    ASSERT_EQ(t.verdicts.size(), 1U);
+    EXPECT_EQ(t.verdicts[0].value > 0.03 && t.verdicts[0].value < 0.09, !high) << t.verdicts[0].value;
+    EXPECT_GT(t.fault_current_A, 50);
+  }
+  std::filesystem::remove_all(options.folder);
+}
+
+TEST(Programme, GoesOnWhereItWasStoppedAndRepeatsNothing) {
+  const Case all = swept();
+  ProgrammeOptions options = into("resume");
+  std::atomic<bool> stop{false};
+  options.stop = &stop;
+  std::set<long long> first, second;
+  (void)run_programme(all, options, [&](const Progress& p, const StoredTrial& t) {
+    first.insert(t.number);
+    stop = p.done == 4;
+  });
+  EXPECT_EQ(first.size(), 4U);
+  stop = false;
+  const Progress rest =
+      run_programme(all, options, [&](const Progress&, const StoredTrial& t) { second.insert(t.number); });
+  EXPECT_EQ(rest.before, 4);
+  EXPECT_EQ(rest.done, 5);
+  for (const long long number : second) EXPECT_EQ(first.count(number), 0U);
+
+  // The same in one go, by several workers: the same verdicts.
+  ProgrammeOptions whole = into("whole");
+  whole.workers = 3;
+  (void)run_programme(all, whole);
+  const auto a = Results(options.folder / "results.sqlite", "").all();
+  const auto b = Results(whole.folder / "results.sqlite", "").all();
+  ASSERT_EQ(a.size(), b.size());
+  for (std::size_t k = 0; k < a.size(); ++k) {
+    EXPECT_EQ(a[k].name, b[k].name);
+    EXPECT_EQ(a[k].verdicts[0].measured, b[k].verdicts[0].measured);
+    EXPECT_EQ(a[k].fault_current_A, b[k].fault_current_A);
+  }
+
+  Case other = all;
+  std::get<network::Source>(*const_cast<network::Element*>(other.network.find_element("grid")))
+      .short_circuit_VA = 1e9;
+  EXPECT_THROW((void)run_programme(other, options), Error);
+  std::filesystem::remove_all(options.folder);
+  std::filesystem::remove_all(whole.folder);
+}
+
+TEST(Programme, ShardsTogetherAreTheWhole) {
+  const Case all = swept();
+  ProgrammeOptions one = into("shard1"), two = into("shard2");
+  one.shards = two.shards = 2;
+  two.shard = 2;
+  EXPECT_EQ(run_programme(all, one).done, 5);
+  EXPECT_EQ(run_programme(all, two).done, 4);
+  Results whole(one.folder / "results.sqlite", "");
+  EXPECT_EQ(whole.merge(two.folder / "results.sqlite"), 4);
+  EXPECT_EQ(whole.merge(two.folder / "results.sqlite"), 0);
+  EXPECT_EQ(whole.numbers(), (std::vector<long long>{1, 2, 3, 4, 5, 6, 7, 8, 9}));
+  EXPECT_EQ(whole.all()[8].verdicts.size(), 1U);
+  std::filesystem::remove_all(one.folder);
+  std::filesystem::remove_all(two.folder);
+}
+
+TEST(Programme, OfTheLineFindsWhatIsWrongAtOneEnd) {
+  Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/line");
+  Sweep& sweep = all.sweeps.at(0);
+  EXPECT_EQ(size_of(sweep), 10'400U);
+  sweep.combine = "random";
+  sweep.count = 12;
+  ProgrammeOptions options = into("line");
+  EXPECT_EQ(run_programme(all, options).failed, 0);
+  // The reach of zone 1 as someone typed it: over the whole line and further.
+  for (auto& function : all.bench.devices[0].relay.functions) {
+    if (auto* zone = std::get_if<protection::Zone>(&function); zone && zone->name == "z1")
+      zone->reach_ohm = 11;
+  }
+  sweep.count = 40;
+  options = into("line_wrong");
+  options.keep = "none";
+  EXPECT_GT(run_programme(all, options).failed, 0);
+  for (const StoredTrial& t : Results(options.folder / "results.sqlite", "").all()) {
+    for (const Verdict& v : t.verdicts) {
+      EXPECT_TRUE(v.passed || v.expectation == "DM trip") << t.name;
+    }
+  }
+  std::filesystem::remove_all(options.folder);
+  std::filesystem::remove_all(into("line").folder);
+}
+
+/// The likeliest explanation that a programme gives for a quay whose relay R1 is not as it should be.
+template <class Change>
+std::string explained(const std::string& name, Change&& change) {
+  Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/line");
+  Sweep& sweep = all.sweeps.at(0);
+  sweep.combine = "random";
+  sweep.count = 24;
+  sweep.seed = 5;
+  change(all.bench.devices[0]);
+  ProgrammeOptions options = into("explain_" + name);
+  options.keep = "none";
+  EXPECT_GT(run_programme(all, options).failed, 0) << name;
+  const std::vector<StoredTrial> stored = Results(options.folder / "results.sqlite", "").all();
+  const std::vector<Finding> found = findings_of(stored);
+  std::filesystem::remove_all(options.folder);
+  return found.empty() ? "nothing" : found.front().text;
+}
+
+TEST(Programme, NamesASwappedPhaseAWrongRatioAReversedTransformerAndAWrongSetting) {
+  EXPECT_EQ(explained("swap", [](Device& d) { d.current_wiring = "b and c swapped"; }),
+            "DM behaves as if phases b and c of its currents were exchanged");
+  EXPECT_EQ(explained("reverse", [](Device& d) { d.current_wiring = "reversed"; }),
+            "DM behaves as if its currents were reversed");
+  EXPECT_EQ(explained("ratio", [](Device& d) { d.current_factor = 0.5; }),
+            "DM behaves as if the ratio of its currents were 0.5 times what it should be");
+  EXPECT_EQ(explained("setting",
+                      [](Device& d) {
+                        for (auto& f : d.relay.functions) {
+                          if (auto* z = std::get_if<protection::Zone>(&f); z && z->name == "z2")
+                            z->delay_s = 0.15;
+                        }
+                      }),
+            "DM behaves as if the delay of z2 were 0.5 times as approved");
+}
+
+}  // namespace
+}  // namespace zavrek::trial
