@@ -105,7 +105,8 @@ std::vector<double> compared_currents(const std::vector<protection::RelaySetting
 double composite_time(const protection::RelaySettings& relay, const std::string& quantity, double primary_A) {
   double time = INFINITY;
   for (const auto* stage : relay.all<protection::Stage>()) {
-    if (stage->quantity == quantity && stage->trips)
+    // A stage that others hold back is none that grades with them.
+    if (stage->quantity == quantity && stage->trips && stage->blocked_by.empty())
       time = std::min(time, stage->operate_time_s(primary_A * relay.current_scale()));
   }
   return time;

@@ -65,7 +65,7 @@ Injector::Injector(const protection::RelaySettings& settings, const std::filesys
     message.id = stream.name;
   }
   if (options.place == "process")
-    party_.start_process(options.relay_program, "", bench_, options.interface, options.frequency_Hz);
+    party_.start_process(options.relay_program, "", bench_, options.interface, {}, options.frequency_Hz);
   Stimulus nothing;
   nothing.measured.ends.resize(places);
   nothing.measured.frequency_Hz = options.frequency_Hz;

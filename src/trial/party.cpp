@@ -30,7 +30,8 @@ Party::Party(const Device& device, bool remote, double frequency_Hz)
 }
 
 void Party::start_process(const std::filesystem::path& program, const std::filesystem::path& folder,
-                          const Bench& bench, const std::string& interface, double frequency_Hz) {
+                          const Bench& bench, const std::string& interface, const std::string& place,
+                          double frequency_Hz) {
   std::vector<std::string> words{"relay",         (folder / device_->settings).string(),
                                  "--name",        device_->name,
                                  "--interface",   interface,
@@ -42,23 +43,22 @@ void Party::start_process(const std::filesystem::path& program, const std::files
                                      [&](const Stream& s) { return s.name == name; });
     words.insert(words.end(), {"--stream", fmt::format("{}@{}", stream->name, stream->appid)});
   }
+  const std::vector<std::string> told = told_by_bench(bench, place);
   for (const std::string& input : device_->inputs) {
     const auto [name, source] = split_pair(input);
+    const auto known = std::find(told.begin(), told.end(), source);
     std::string publisher = bench_goose_id;
     int appid = bench_goose_appid;
-    std::size_t entry = 0;
-    const std::string owner = source.substr(0, source.find('.'));
-    const auto other = std::find_if(bench.devices.begin(), bench.devices.end(),
-                                    [&](const Device& d) { return d.name == owner; });
-    if (other != bench.devices.end() && source.size() > owner.size()) {
+    auto entry = static_cast<std::size_t>(known - told.begin());
+    if (known == told.end()) {
+      const auto other =
+          std::find_if(bench.devices.begin(), bench.devices.end(),
+                       [&, of = source](const Device& d) { return of.starts_with(d.name + "."); });
       publisher = other->name;
       appid = other->appid;
       const auto outputs = protection::outputs_of(other->relay);
       entry = static_cast<std::size_t>(
-          std::find(outputs.begin(), outputs.end(), source.substr(owner.size() + 1)) - outputs.begin());
-    } else {
-      const auto told = breakers_told(bench);
-      entry = static_cast<std::size_t>(std::find(told.begin(), told.end(), source) - told.begin());
+          std::find(outputs.begin(), outputs.end(), source.substr(other->name.size() + 1)) - outputs.begin());
     }
     words.insert(words.end(), {"--input", fmt::format("{}={}@{}:{}", name, publisher, appid, entry)});
   }
@@ -71,13 +71,15 @@ bool Party::shown(std::size_t output) const noexcept {
   return subscriber_->heard() && output < entries.size() && entries[output];
 }
 
-std::vector<std::string> breakers_told(const Bench& bench) {
+std::vector<std::string> told_by_bench(const Bench& bench, const std::string& place) {
   std::vector<std::string> names;
   for (const Device& device : bench.devices) {
     for (const std::string& input : device.inputs) {
       const std::string source = split_pair(input).second;
-      const bool breaker = source.find('.') == std::string::npos;
-      if (breaker && std::find(names.begin(), names.end(), source) == names.end()) names.push_back(source);
+      const auto owner = std::find_if(bench.devices.begin(), bench.devices.end(),
+                                      [&](const Device& d) { return source.starts_with(d.name + "."); });
+      const bool here = owner == bench.devices.end() || (place.empty() ? owner->place : place) == "plant";
+      if (here && std::find(names.begin(), names.end(), source) == names.end()) names.push_back(source);
     }
   }
   return names;

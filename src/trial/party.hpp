@@ -12,15 +12,16 @@
 namespace zavrek::trial::internal {
 
 inline constexpr int samples_per_cycle = 80;
-/// Name and application identifier of the GOOSE message by which the bench tells the positions of breakers.
+/// Name and application identifier of the GOOSE message by which the bench tells what it knows itself.
 inline constexpr const char* bench_goose_id = "bench";
 inline constexpr int bench_goose_appid = 0x3FFF;
 
 /// "NAME: SOURCE" in its two parts; empty texts when it has no colon.
 [[nodiscard]] std::pair<std::string, std::string> split_pair(const std::string& text);
 
-/// The breakers whose positions devices read, in the order of the message's entries.
-[[nodiscard]] std::vector<std::string> breakers_told(const Bench& bench);
+/// What devices read that this process knows, breakers and outputs of devices in it, in the order of the
+/// message's entries. `place` overrides that of every device when not empty.
+[[nodiscard]] std::vector<std::string> told_by_bench(const Bench& bench, const std::string& place);
 
 class Party {
  public:
@@ -31,7 +32,8 @@ class Party {
   [[nodiscard]] bool remote() const noexcept { return remote_; }
   /// Starts the stand-in as its own process, reading `streams` (of the bench).
   void start_process(const std::filesystem::path& program, const std::filesystem::path& folder,
-                     const Bench& bench, const std::string& interface, double frequency_Hz);
+                     const Bench& bench, const std::string& interface, const std::string& place,
+                     double frequency_Hz);
 
   /// One sample of each place that it reads; into a relay of this process.
   void push(std::span<const protection::Sample> places) noexcept {

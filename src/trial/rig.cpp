@@ -152,6 +152,31 @@ void Rig::add_devices(const Case& all, const RunOptions& options) {
   for (Seat& seat : seats_) wire_inputs(seat);
 }
 
+/// Where "DEVICE.OUTPUT" or the position of a breaker comes from.
+Rig::InputWire Rig::wire_of(const std::string& source) const {
+  InputWire wire{0, -1, 0};
+  for (std::size_t s = 0; s < seats_.size(); ++s) {
+    const std::string& name = seats_[s].party.device().name;
+    if (!source.starts_with(name + ".")) continue;
+    const auto& outputs = seats_[s].party.outputs();
+    wire.seat = static_cast<int>(s);
+    wire.which = static_cast<std::size_t>(
+        std::find(outputs.begin(), outputs.end(), source.substr(name.size() + 1)) - outputs.begin());
+    return wire;
+  }
+  for (const auto& element : case_.network.elements) {
+    if (!std::holds_alternative<network::Breaker>(element)) continue;
+    if (network::name_of(element) == source) break;
+    ++wire.which;
+  }
+  return wire;
+}
+
+bool Rig::on(const InputWire& wire) const noexcept {
+  if (wire.seat < 0) return breaker_closed_[wire.which];
+  return seats_[static_cast<std::size_t>(wire.seat)].outputs[wire.which] != 0;
+}
+
 /// Of relays in this process; a process of its own reads its inputs from the wire.
 void Rig::wire_inputs(Seat& seat) {
   if (!seat.party.relay()) return;
@@ -160,21 +185,8 @@ void Rig::wire_inputs(Seat& seat) {
     const auto [name, source] = split_pair(text);
     const auto input = static_cast<std::size_t>(std::find(known.begin(), known.end(), name) - known.begin());
     if (input == known.size()) continue;  // no condition uses it
-    const std::string owner = source.substr(0, source.find('.'));
-    InputWire wire{input, -1, 0};
-    if (owner.size() < source.size()) {
-      while (seats_[static_cast<std::size_t>(++wire.seat)].party.device().name != owner) {
-      }
-      const auto& outputs = seats_[static_cast<std::size_t>(wire.seat)].party.outputs();
-      wire.which = static_cast<std::size_t>(
-          std::find(outputs.begin(), outputs.end(), source.substr(owner.size() + 1)) - outputs.begin());
-    } else {
-      for (const auto& element : case_.network.elements) {
-        if (!std::holds_alternative<network::Breaker>(element)) continue;
-        if (network::name_of(element) == source) break;
-        ++wire.which;
-      }
-    }
+    InputWire wire = wire_of(source);
+    wire.input = input;
     seat.inputs.push_back(wire);
   }
 }
@@ -253,21 +265,19 @@ std::string Rig::start_devices() {
   const std::string& interface = options_.interface.empty() ? case_.bench.interface : options_.interface;
   link_ = wire::open_link(interface, medium_of(case_.bench.medium), {wire::ethertype_goose, std::nullopt});
   medium_ = link_->description();
-  for (const std::string& breaker : breakers_told(case_.bench)) {
-    told_breakers_.push_back(
-        static_cast<std::size_t>(std::find(breakers_.begin(), breakers_.end(), breaker) - breakers_.begin()));
-  }
-  if (!told_breakers_.empty()) {
+  for (const std::string& source : told_by_bench(case_.bench, options_.place))
+    told_from_.push_back(wire_of(source));
+  if (!told_from_.empty()) {
     wire::Goose message = wire::stand_in_message({.name = bench_goose_id, .goose_appid = bench_goose_appid});
-    told_.assign(told_breakers_.size(), false);
+    told_.assign(told_from_.size(), false);
     message.entries = told_;
-    positions_ = std::make_unique<wire::GoosePublisher>(message);
+    telling_ = std::make_unique<wire::GoosePublisher>(message);
   }
   for (Seat& seat : seats_) {
     if (!seat.party.remote() ||
         (options_.place.empty() ? seat.party.device().place : options_.place) != "process")
       continue;
-    seat.party.start_process(options_.relay_program, case_.folder, case_.bench, interface,
+    seat.party.start_process(options_.relay_program, case_.folder, case_.bench, interface, options_.place,
                              case_.network.frequency_Hz);
   }
   const std::int64_t until = wall_ns() + startup_ms * 1'000'000LL;
@@ -350,9 +360,7 @@ void Rig::send_samples() noexcept {
     protection::Relay* relay = seat.party.relay();
     if (!relay) continue;
     for (const InputWire& wire : seat.inputs) {
-      relay->set_input(wire.input,
-                       wire.seat < 0 ? breaker_closed_[wire.which]
-                                     : seats_[static_cast<std::size_t>(wire.seat)].outputs[wire.which] != 0);
+      relay->set_input(wire.input, on(wire));
     }
     // A mistake in the wiring is made at the first of its places.
     for (std::size_t k = 0; k < seat.streams.size(); ++k) seat.samples[k] = sources_[seat.streams[k]].taken;
@@ -395,9 +403,9 @@ void Rig::poll_wire() noexcept {
     }
   }
   for (Seat& seat : seats_) seat.silent = !seat.party.alive(now);
-  if (!positions_) return;
-  for (std::size_t k = 0; k < told_.size(); ++k) told_[k] = breaker_closed_[told_breakers_[k]];
-  positions_->poll(now, told_, *link_);
+  if (!telling_) return;
+  for (std::size_t k = 0; k < told_.size(); ++k) told_[k] = on(told_from_[k]);
+  telling_->poll(now, told_, *link_);
 }
 
 void Rig::judge_outputs() noexcept {

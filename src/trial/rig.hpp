@@ -129,6 +129,8 @@ class Rig {
   void take_row(double share) noexcept;
   void send_samples() noexcept;
   void wire_inputs(Seat& seat);
+  [[nodiscard]] InputWire wire_of(const std::string& source) const;
+  [[nodiscard]] bool on(const InputWire& wire) const noexcept;
   void record_row(double share) noexcept;
   void poll_wire() noexcept;
   void judge_outputs() noexcept;
@@ -146,9 +148,9 @@ class Rig {
   double record_rate_Hz_;
   std::vector<Source> sources_;
   std::vector<Seat> seats_;
-  std::unique_ptr<wire::GoosePublisher> positions_;  // of breakers that remote devices read
+  std::unique_ptr<wire::GoosePublisher> telling_;  // to remote devices, what they read of this process
   std::vector<bool> told_;
-  std::vector<std::size_t> told_breakers_;
+  std::vector<InputWire> told_from_;
   std::unique_ptr<wire::Link> link_;
   std::string medium_;
   std::array<std::uint8_t, wire::longest_frame> frame_{};
