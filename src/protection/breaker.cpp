@@ -8,7 +8,7 @@ namespace zavrek::protection {
 namespace {
 
 /// Current still flows a delay after the trip.
-class Failure : public Function {
+class Failure : public DelayedFunction {
  public:
   explicit Failure(const BreakerFailure& settings) : settings_(settings) {}
   [[nodiscard]] std::vector<std::string> conditions() const override {
@@ -22,16 +22,9 @@ class Failure : public Function {
     own[1] = wait(travel_, started_, settings_.delay_s, in.dt_s) ? 1 : 0;
     own[0] = started_ ? 1 : 0;
   }
-  void rest() noexcept override {
-    started_ = false;
-    travel_.clear();
-  }
-  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
 
  private:
   BreakerFailure settings_;
-  bool started_ = false;
-  Travel travel_;
 };
 
 /// ready -> (trip, then the breaker open) dead time -> close -> reclaim -> ready; a trip within the reclaim

@@ -74,7 +74,7 @@ Matrix matching(int hour, bool earthed) {
   return m;
 }
 
-class PercentageDifferential : public Function {
+class PercentageDifferential : public DelayedFunction {
  public:
   PercentageDifferential(const Differential& settings, double current_scale) : settings_(settings) {
     for (std::size_t e = 0; e < settings.rated_currents.size(); ++e) {
@@ -106,7 +106,7 @@ class PercentageDifferential : public Function {
     bool any_held = false, high = false;
     for (std::size_t k = 0; k < 3; ++k) {
       const double size = size_of(sum[k]);
-      const double factor = started_[k] ? 0.95 : 1;
+      const double factor = over_before_[k] ? 0.95 : 1;
       over[k] = size > factor * settings_.threshold(restraint[k]);
       held[k] = over[k] && (exceeds(second[k], settings_.second_harmonic, size) ||
                             exceeds(fifth[k], settings_.fifth_harmonic, size));
@@ -115,8 +115,8 @@ class PercentageDifferential : public Function {
     }
     bool operates = false;
     for (std::size_t k = 0; k < 3; ++k) {
-      started_[k] = over[k] && !(settings_.blocks == "all phases" ? any_held : held[k]);
-      operates = operates || started_[k];
+      over_before_[k] = over[k] && !(settings_.blocks == "all phases" ? any_held : held[k]);
+      operates = operates || over_before_[k];
     }
     const bool delayed = wait(travel_, operates, settings_.delay_s, in.dt_s);
     own[0] = operates || high ? 1 : 0;
@@ -124,10 +124,9 @@ class PercentageDifferential : public Function {
     own[2] = any_held ? 1 : 0;
   }
   void rest() noexcept override {
-    started_ = {};
-    travel_.clear();
+    over_before_ = {};
+    DelayedFunction::rest();
   }
-  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
 
  private:
   template <std::size_t n>
@@ -141,8 +140,7 @@ class PercentageDifferential : public Function {
 
   Differential settings_;
   std::vector<Matrix> matching_;
-  std::array<bool, 3> started_{};
-  Travel travel_;
+  std::array<bool, 3> over_before_{};
 };
 
 }  // namespace

@@ -60,7 +60,7 @@ std::array<bool, 6> free_loops(const End& end) noexcept {
   return free;
 }
 
-class DistanceZone : public Function {
+class DistanceZone : public DelayedFunction {
  public:
   DistanceZone(const Zone& settings, const RelaySettings& relay)
       : zone_(settings),
@@ -94,9 +94,8 @@ class DistanceZone : public Function {
   void rest() noexcept override {
     inside_ = {};
     confirm_.clear();
-    travel_.clear();
+    DelayedFunction::rest();
   }
-  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
 
  private:
   [[nodiscard]] bool reaches(const Loop& loop, double wider) const noexcept {
@@ -145,7 +144,7 @@ class DistanceZone : public Function {
   double phase_side_, earth_side_;  // resistive reaches
   std::array<bool, 2> watched_;     // loops to earth, between phases
   std::array<bool, 6> inside_{};
-  Travel confirm_, travel_;
+  Travel confirm_;
 };
 
 class Swing : public Function {

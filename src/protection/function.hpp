@@ -112,6 +112,20 @@ class Function {
   [[nodiscard]] virtual double tripped_before_s() const noexcept { return 0; }
 };
 
+/// A function that starts, and trips when it has travelled.
+class DelayedFunction : public Function {
+ public:
+  void rest() noexcept override {
+    started_ = false;
+    travel_.clear();
+  }
+  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
+
+ protected:
+  Travel travel_;
+  bool started_ = false;
+};
+
 [[nodiscard]] std::unique_ptr<Function> make_function(const Stage& settings, const Surroundings& around);
 [[nodiscard]] std::unique_ptr<Function> make_function(const VoltageStage& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const FrequencyStage& settings, const Surroundings&);

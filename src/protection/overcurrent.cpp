@@ -22,7 +22,7 @@ double on_points(const Points& points, double multiple) {
   return points.back().y;
 }
 
-class Overcurrent : public Function {
+class Overcurrent : public DelayedFunction {
  public:
   explicit Overcurrent(const Stage& settings)
       : stage_(settings),
@@ -44,11 +44,6 @@ class Overcurrent : public Function {
     own[0] = started_ ? 1 : 0;
     own[1] = started_ && travel_.arrived() ? 1 : 0;
   }
-  void rest() noexcept override {
-    started_ = false;
-    travel_.clear();
-  }
-  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
 
  private:
   [[nodiscard]] double operate_time(double current) const noexcept {
@@ -104,9 +99,7 @@ class Overcurrent : public Function {
   const Curve* curve_;
   double sign_;
   Phasor turn_;
-  Travel travel_;
   double rested_s_ = 0;
-  bool started_ = false;
 };
 
 /// IEC 60255-149: the temperature over the trip temperature follows (I / (k In))^2 with one time constant.

@@ -10,7 +10,7 @@ namespace zavrek::protection {
 
 namespace {
 
-class Voltage : public Function {
+class Voltage : public DelayedFunction {
  public:
   explicit Voltage(const VoltageStage& settings) : stage_(settings), over_(settings.when == "over") {}
 
@@ -28,11 +28,6 @@ class Voltage : public Function {
     own[0] = started_ ? 1 : 0;
     own[1] = travel_.arrived() ? 1 : 0;
   }
-  void rest() noexcept override {
-    started_ = false;
-    travel_.clear();
-  }
-  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
 
  private:
   /// The one of the three voltages that decides: for "any" the furthest out, for "all" the least.
@@ -52,11 +47,9 @@ class Voltage : public Function {
 
   VoltageStage stage_;
   bool over_;
-  bool started_ = false;
-  Travel travel_;
 };
 
-class Frequency : public Function {
+class Frequency : public DelayedFunction {
  public:
   explicit Frequency(const FrequencyStage& settings) : stage_(settings) {}
 
@@ -67,11 +60,6 @@ class Frequency : public Function {
     own[1] = wait(travel_, started_, stage_.delay_s, in.dt_s) ? 1 : 0;
     own[0] = started_ ? 1 : 0;
   }
-  void rest() noexcept override {
-    started_ = false;
-    travel_.clear();
-  }
-  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
 
  private:
   [[nodiscard]] bool beyond(const Measured& m) const noexcept {
@@ -83,11 +71,9 @@ class Frequency : public Function {
   }
 
   FrequencyStage stage_;
-  bool started_ = false;
-  Travel travel_;
 };
 
-class Power : public Function {
+class Power : public DelayedFunction {
  public:
   explicit Power(const PowerStage& settings) : stage_(settings) {}
 
@@ -101,16 +87,9 @@ class Power : public Function {
     own[1] = wait(travel_, started_, stage_.delay_s, in.dt_s) ? 1 : 0;
     own[0] = started_ ? 1 : 0;
   }
-  void rest() noexcept override {
-    started_ = false;
-    travel_.clear();
-  }
-  [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
 
  private:
   PowerStage stage_;
-  bool started_ = false;
-  Travel travel_;
 };
 
 /// A fuse that blows leaves voltage out of balance while the current stays balanced; three that blow take

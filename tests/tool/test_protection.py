@@ -1,0 +1,98 @@
+"""Element tests, characteristics and programmes through the tool: what is printed, the files left, a kill in between."""
+import os
+import shutil
+import signal
+import sqlite3
+import subprocess
+import time
+import xml.etree.ElementTree as xml
+
+from harness import *
+
+# characteristics and grading
+text = run("curve", demo / "veskar" / "R1.toml", demo / "veskar" / "R0.toml", "--figure", "curve.png")
+has(text, "pickup 5800 A, delay 0.05 s", "R0 grades over R1 in phase current", "R0 grades over R1 in earth current")
+expect((scratch / "curve.png").read_bytes()[:4] == b"\x89PNG", "figure of characteristics")
+has(run("curve", demo / "veskar" / "R0.toml", demo / "veskar" / "R1.toml"), "LESS than the 0.250 s wanted")
+times = as_json(run("curve", demo / "veskar" / "R1.toml", "--json"))[0]["times"]["phase"]
+expect(all(a["time_s"] >= b["time_s"] for a, b in zip(times, times[1:])), "times fall with the current")
+run("curve", demo / "line" / "DM.toml", "--figure", "zones.svg")
+expect("<svg" in (scratch / "zones.svg").read_text(), "zones as SVG")
+
+# element tests: right settings pass, others fail and say where
+text = run("inject", demo / "veskar" / "R1.toml", "--out", "e")
+has(text, "phase current 840 A", "expected 1.504 s", "points and 0 of 0 boundaries passed")
+expect("FAIL" not in text, "no failure with the settings as they should be")
+tree = xml.parse(scratch / "e" / "junit.xml").getroot()
+expect(int(tree.get("tests")) == len(tree) > 25 and tree.get("failures") == "0", "JUnit counts")
+rows = (scratch / "e" / "points.csv").read_text().splitlines()
+expect(rows[0].startswith("function,test,quantity,by,expected") and len(rows) > 30, "CSV of points")
+has((scratch / "e" / "report.html").read_text(), "<svg", "Element tests of R1")
+text = run("inject", demo / "wrong-setting" / "R1-as-found.toml", "--approved", demo / "veskar" / "R1.toml",
+           "--only", "phase1", "--out", "w", "--no-figures", code=1)
+has(text, "FAIL")
+has((scratch / "w" / "junit.xml").read_text(), "<failure message=\"expected")
+(scratch / "bad.toml").write_text('[stage.a]\npickup = "1 A"\ndelay = "0.1 s"\nblocked_by = "b.start andd c"\n')
+has(run("inject", "bad.toml", code=2), 'bad.toml:4: stage.a, blocked_by: the condition "b.start andd c": "andd" stands where and, or or the end is wanted')
+has(run("inject", demo / "veskar" / "R1.toml", "--only", "nothing", code=2), 'no function with "nothing" in its name')
+
+# a programme that is killed, goes on, and repeats nothing
+case = scratch / "case"
+shutil.copytree(demo / "line", case)
+trials = (case / "trials.toml").read_text()
+(case / "trials.toml").write_text(trials.replace('name = "both ends', 'combine = "random"\ncount = 120\nseed = 9\nname = "both ends'))
+command = [tool, "programme", case, "--out", "p", "--workers", "1", "--no-figures"]
+started = subprocess.Popen(list(map(str, command)), cwd=scratch, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+results = scratch / "p" / "results.sqlite"
+
+
+def stored():
+    if not results.exists():
+        return []
+    try:
+        with sqlite3.connect(results) as database:
+            return [n for (n,) in database.execute("SELECT number FROM trial ORDER BY number")]
+    except sqlite3.OperationalError:  # not made yet
+        return []
+
+
+for _ in range(600):
+    if len(stored()) >= 10 or started.poll() is not None:
+        break
+    time.sleep(0.05)
+started.send_signal(signal.SIGKILL)
+started.wait()
+before = stored()
+expect(10 <= len(before) < 120, f"killed after {len(before)} of 120")
+text = run("programme", case, "--out", "p", "--pdf")
+has(text, f"{len(before)} trials were there already", f"{120 - len(before)} trials in", "120 of 120 trials passed")
+expect(stored() == list(range(1, 121)), "each trial once")
+has((scratch / "p" / "report.html").read_text(), "120 of 120 trials passed", "Smallest margins that passed", "<svg")
+expect((scratch / "p" / "report.pdf").read_bytes()[:5] == b"%PDF-", "report as PDF")
+expect(len((scratch / "p" / "trials.csv").read_text().splitlines()) == 241, "a row for each verdict")
+
+# shards, merged, are the whole
+for shard in ("1/3", "2/3", "3/3"):
+    run("programme", case, "--out", "s" + shard[0], "--shard", shard, "--no-figures", "--json")
+has(run("merge", "whole", "s1", "s2", "s3", "--no-figures"), "40 trials from", "120 of 120 trials passed")
+has(run("programme", case, "--shard", "4/3", code=2), '"4/3" is no shard')
+
+# another case in the same folder is refused; a sweep over what is not there, too
+(case / "trials.toml").write_text(trials)
+has(run("programme", case, "--out", "p", code=2), "holds results of another programme")
+(case / "trials.toml").write_text(trials.replace('"grid.short_circuit"', '"grid.short_circuits"'))
+has(run("check", case, code=2), 'no field "grid.short_circuits" to vary, did you mean "short_circuit"?')
+
+# a wrong setting is found, and named
+relay = (case / "DM.toml").read_text()
+(case / "DM.toml").write_text(relay.replace('delay = "0.3 s"', 'delay = "0.15 s"'))
+bench = (case / "bench.toml").read_text()
+shutil.copy(demo / "line" / "DM.toml", case / "DM-approved.toml")
+(case / "bench.toml").write_text(bench.replace('settings = "DM.toml"', 'settings = "DM.toml"\napproved = "DM-approved.toml"'))
+(case / "trials.toml").write_text(trials.replace('name = "both ends', 'combine = "random"\ncount = 40\nname = "both ends'))
+text = run("programme", case, "--out", "x", "--no-figures", code=1)
+has(text, "DM behaves as if the delay of z2 were 0.5 times as approved: explains")
+has((scratch / "x" / "report.html").read_text(), "What would explain it", "records/0000")
+kept = [f for f in os.listdir(scratch / "x" / "records") if f.endswith(".cfg")]
+expect(0 < len(kept) < 40, "records of the failed trials alone")
+finish()
