@@ -6,7 +6,7 @@
 //   quadrilateral
 //             X: Im((Zr I - V) conj(Ir)) > 0 for loops to earth (so that load flow does not tilt the line),
 //                Im((Zr I - V) conj(I)) > 0 between phases; R: both blinders parallel to the line;
-//             direction: -22 deg < arg(V / I) < 115 deg, of the remembered voltage when there is none
+//             direction: -22 deg < arg(V / I) < 115 deg, V with a share of the remembered voltage in it
 //   which     the sector of the angle between I0 and I2 tells which loop to earth is free, together with the
 //             loop between the other two phases; without residual current the three loops between phases are
 #include "protection/function.hpp"
@@ -22,6 +22,8 @@ constexpr double pi = std::numbers::pi;
 constexpr double hysteresis = 1.05;      // of every reach, once inside
 constexpr double residual_share = 0.12;  // of the largest phase current: an earth fault
 constexpr double memory_below = 0.05;    // of the remembered voltage: the loop's own is not trusted
+constexpr double memory_share =
+    0.25;  // of the remembered voltage in what a polygon's direction is taken from
 /// Forward: from -22 deg to 115 deg, as a middle and what lies either side of it.
 const Phasor forward_middle = std::polar(1.0, 46.5 * pi / 180);
 const double forward_width = std::cos(68.5 * pi / 180);
@@ -120,7 +122,9 @@ class DistanceZone : public DelayedFunction {
 
   [[nodiscard]] bool in_polygon(const Loop& loop, const Phasor& polarising, double wider) const noexcept {
     if (directed_) {
-      const Phasor turned = polarising * std::conj(sign_ * loop.current);
+      // A share of the voltage before the fault steadies the angle while windows fill.
+      const Phasor steadied = polarising + memory_share * loop.memory;
+      const Phasor turned = steadied * std::conj(sign_ * loop.current);
       if (dot(turned, forward_middle) <= forward_width * size_of(turned)) return false;
     }
     const Phasor level = loop.earth && size_of(loop.residual) > 0 ? loop.residual : loop.current;

@@ -137,7 +137,9 @@ void add_programmes(CLI::App& app, Words& words, int& code) {
                    "folder for results, records and report; out/CASE-programme when left out");
   verb->add_option("--only", o.only, "run only sweeps with this in their name");
   verb->add_option("--place", o.place, place_help)->check(places);
-  verb->add_option("--shard", o.shard, "run one part of several, such as 3/8, on as many machines");
+  verb->add_option("--shard", o.shard,
+                   "run one part of several, such as 3/8, on as many machines; slurm: the task of a "
+                   "job array");
   verb->add_option("--keep", o.keep, "records to keep")->check(CLI::IsMember({"failures", "all", "none"}));
   verb->add_option("--workers", o.workers, "trials at a time; one for each processor when left out")
       ->check(CLI::Range(1, 256));

@@ -1,5 +1,6 @@
 #include <atomic>
 #include <csignal>
+#include <cstdlib>
 #include <thread>
 
 #include <unistd.h>
@@ -27,6 +28,19 @@ std::string duration(double seconds) {
   return whole < 60     ? fmt::format("{} s", whole)
          : whole < 3600 ? fmt::format("{} min {:02} s", whole / 60, whole % 60)
                         : fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);
+}
+
+/// The shard that a job array of Slurm gives: its tasks are numbered from 1.
+void take_array_task(trial::ProgrammeOptions& how) {
+  const auto number = [](const char* name) {
+    const char* text = std::getenv(name);
+    return text ? std::strtoll(text, nullptr, 10) : 0;
+  };
+  how.shard = number("SLURM_ARRAY_TASK_ID");
+  how.shards = number("SLURM_ARRAY_TASK_COUNT");
+  if (how.shard < 1 || how.shard > how.shards)
+    throw Error("--shard slurm goes with a job array that is numbered from 1, such as sbatch --array=1-8");
+  how.folder /= fmt::format("shard-{}", how.shard);
 }
 
 /// Writes every form of the report; true when all trials passed.
@@ -71,7 +85,9 @@ int programme(const ProgrammeOptions& options) {
   how.folder = folder_of(options);
   how.only = options.only;
   how.keep = options.keep;
-  if (!options.shard.empty()) {
+  if (options.shard == "slurm") {
+    take_array_task(how);
+  } else if (!options.shard.empty()) {
     char rest = 0;
     if (std::sscanf(options.shard.c_str(), "%lld/%lld%c", &how.shard, &how.shards, &rest) != 2 ||
         how.shard < 1 || how.shard > how.shards)
