@@ -89,14 +89,17 @@ struct Expectation {
   double value_tolerance = 0;  ///< share by which the currents that a time follows from may be measured wrong
   std::vector<std::string> window;  ///< earliest and latest
   bool never = false;
+  std::string before;  ///< "DEVICE.OUTPUT" that must not rise sooner
+  int times = 0;       ///< how often the output rises in all; 0 for any
   std::string breaker;
   double open_before_s = unset;
-  std::string signal;                ///< of the plant
-  std::string measure = "rms";       ///< what of it is judged (record/measure.hpp)
-  double from_s = 0;                 ///< window of the measure
-  double until_s = unset;            ///< end of the run when unset
-  std::vector<std::string> between;  ///< least and greatest value, with units
-  double settles_before_s = unset;   ///< when set, the measure must enter that band for good before this
+  std::vector<std::string> closes_between;  ///< earliest and latest time at which it is closed again
+  std::string signal;                       ///< of the plant
+  std::string measure = "rms";              ///< what of it is judged (record/measure.hpp)
+  double from_s = 0;                        ///< window of the measure
+  double until_s = unset;                   ///< end of the run when unset
+  std::vector<std::string> between;         ///< least and greatest value, with units
+  double settles_before_s = unset;  ///< when set, the measure must enter that band for good before this
 };
 const Table& table(const Expectation*);
 

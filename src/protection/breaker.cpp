@@ -55,11 +55,12 @@ class Reclosing : public Function {
         }
         break;
       case State::closing:
-        if (spent_s_ >= settings_.pulse_s) go(State::reclaim);
-        break;
       case State::reclaim:
+        // A fault that is still there may trip again before the closing pulse is over.
         if (trip) {
           go(shot_ < dead_s_.size() ? State::opening : State::lockout);
+        } else if (state_ == State::closing) {
+          if (spent_s_ >= settings_.pulse_s) go(State::reclaim);
         } else if (spent_s_ >= settings_.reclaim_s) {
           shot_ = 0;
           go(State::ready);

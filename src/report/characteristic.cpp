@@ -58,7 +58,7 @@ void draw(const std::vector<Axes>& panels, const std::string& title, const std::
   s += fmt::format("set multiplot layout {},{} title {} noenhanced font ',14'\n", rows, columns,
                    quoted(title));
   s += frame;
-  s += "set rmargin 4\nset key below center horizontal noenhanced font ',9' samplen 2\n";
+  s += "set rmargin 4\nset bmargin 6.5\nset key below center horizontal noenhanced font ',9' samplen 2\n";
   block = 0;
   for (const Axes& panel : panels) {
     s += "unset logscale\nset autoscale\nset size noratio\n";
@@ -211,7 +211,8 @@ void draw_injection(const trial::InjectionReport& report, const std::string& tit
   std::vector<Axes> panels;
   std::map<std::string, std::vector<const trial::InjectedPoint*>> by_probe;
   for (const trial::InjectedPoint& point : report.points) {
-    if (point.test != "time" && point.test != "no operation") continue;
+    const bool of_time = point.test == "time" || point.test == "no operation";
+    if (!of_time || point.quantity.find(" of order ") != std::string::npos) continue;
     by_probe[point.quantity.substr(0, point.quantity.find_last_of(' ', point.quantity.find_last_of(' ') - 1))]
         .push_back(&point);
   }

@@ -215,7 +215,7 @@ void draw_programme(const std::vector<StoredTrial>& trials, const std::string& t
   s += "$margins << EOD\n" + margin_block(trials) + "EOD\n";
   s += fmt::format("set multiplot layout {},2 title {} noenhanced font ',14'\n{}", rows,
                    internal::quoted(title), frame);
-  s += "set rmargin 4\nset key below center horizontal noenhanced font ',9'\n";
+  s += "set rmargin 4\nset bmargin 6.5\nset key below center horizontal noenhanced font ',9'\n";
   for (std::size_t p = 0; p < panels.size(); ++p) {
     s += fmt::format(
         "set title {} noenhanced\nset xlabel {} noenhanced\nset ylabel 'measured (s)'\nset yrange "

@@ -121,9 +121,32 @@ class Tester {
       time(function, probe,
            value_at(function, probe, 1 + way * 2.5 * options_.value_tolerance, options_.frequency_Hz));
     pickup(function, probe);
+    restraint(function, probe);
     if (const auto* zone = std::get_if<protection::Zone>(&function)) boundaries(*zone, probe);
     if (const auto* differential = std::get_if<protection::Differential>(&function))
       boundary(*differential, probe);
+  }
+
+  /// A harmonic that shall hold the function back: a little less than its share, and a little more.
+  void restraint(const FunctionSettings& function, const Probe& probe) {
+    double second = network::unset, fifth = network::unset;
+    if (const auto* stage = std::get_if<protection::Stage>(&function)) second = stage->second_harmonic;
+    if (const auto* differential = std::get_if<protection::Differential>(&function)) {
+      second = differential->second_harmonic;
+      fifth = differential->fifth_harmonic;
+    }
+    for (const auto& [share, order] : {std::pair{second, 2}, std::pair{fifth, 5}}) {
+      if (!network::is_set(share)) continue;
+      for (const double factor : {0.9, 1.1}) {
+        Probe mixed = probe;
+        mixed.quantity =
+            fmt::format("{:.3g} % of order {} in {}", 100 * factor * share, order, probe.quantity);
+        mixed.at = [=, at = probe.at](double value) {
+          return at(value).with_harmonics(order == 2 ? factor * share : 0, order == 5 ? factor * share : 0);
+        };
+        time(function, mixed, 1.5 * probe.threshold);
+      }
+    }
   }
 
   void time(const FunctionSettings& function, const Probe& probe, double value) {

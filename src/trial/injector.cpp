@@ -84,12 +84,15 @@ void Injector::sample(const Stimulus& stimulus, double time_s) {
   const double frequency = stimulus.measured.frequency_Hz + stimulus.frequency_rate * time_s;
   angle_rad_ = std::remainder(angle_rad_ + 2 * std::numbers::pi * frequency / rate_Hz_, 2 * std::numbers::pi);
   const protection::Phasor turn = std::polar(std::numbers::sqrt2, angle_rad_);
+  const protection::Phasor second = std::polar(std::numbers::sqrt2, 2 * angle_rad_);
+  const protection::Phasor fifth = std::polar(std::numbers::sqrt2, 5 * angle_rad_);
   for (std::size_t e = 0; e < places_.size(); ++e) {
     protection::Sample& sample = places_[e];
     sample = {};
     const protection::End& end = stimulus.measured.ends[e];
     for (std::size_t k = 0; k < 3; ++k) {
-      sample.current_A[k] = (end.current[k] * turn).real() / settings_.current_scale();
+      sample.current_A[k] = (end.current[k] * turn + end.second[k] * second + end.fifth[k] * fifth).real() /
+                            settings_.current_scale();
       sample.voltage_V[k] = (end.voltage[k] * turn).real() / settings_.voltage_scale();
       sample.current_A[3] += sample.current_A[k];
       sample.voltage_V[3] += sample.voltage_V[k];

@@ -6,6 +6,7 @@
 #include <array>
 #include <cmath>
 #include <complex>
+#include <limits>
 #include <numbers>
 
 #include <fmt/format.h>
@@ -141,6 +142,18 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
   if (e.never) {
     verdict.expected = "never";
     verdict.passed = !rise;
+  } else if (e.times > 0) {
+    const int rises = o.rig.rises(e.device, e.output);
+    verdict.expected = fmt::format("{} times", e.times);
+    verdict.measured = fmt::format("{} times", rises);
+    verdict.passed = rises == e.times;
+  } else if (!e.before.empty()) {
+    const std::size_t dot = e.before.find('.');
+    const auto other = o.rig.first_rise(e.before.substr(0, dot), e.before.substr(dot + 1), 0);
+    verdict.expected =
+        "before " + e.before + (other ? " at " + show(*other - o.inception_s) : ", which never comes");
+    verdict.passed = rise && (!other || *rise < *other);
+    if (rise && other) verdict.margin = show_ms(*other - *rise);
   } else if (!e.window.empty()) {
     const double early = parse_quantity_as(e.window[0], "s");
     const double late = parse_quantity_as(e.window[1], "s");
@@ -161,7 +174,26 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
   }
 }
 
+/// Closed again after it was open.
+void judge_closing(const Expectation& e, const Outcome& o, Verdict& verdict) {
+  const double early = parse_quantity_as(e.closes_between[0], "s");
+  const double late = parse_quantity_as(e.closes_between[1], "s");
+  const auto opened = o.rig.opened(e.breaker, 0);
+  const double never = std::numeric_limits<double>::quiet_NaN();
+  const double closed = opened ? o.rig.closed(e.breaker, *opened).value_or(never) : never;
+  verdict.expectation = e.breaker + " closed again";
+  verdict.expected = fmt::format("{} to {}", show(early), show(late));
+  verdict.measured = std::isnan(closed) ? "none" : show(closed - o.inception_s);
+  if (std::isnan(closed)) return;
+  verdict.value = closed - o.inception_s;
+  const double left = std::min(verdict.value - early, late - verdict.value);
+  verdict.margin = show_ms(left);
+  verdict.passed = left >= 0;
+  verdict.left = 2 * left / (late - early);
+}
+
 void judge_breaker(const Expectation& e, const Outcome& o, Verdict& verdict) {
+  if (!e.closes_between.empty()) return judge_closing(e, o, verdict);
   const auto opened = o.rig.opened(e.breaker, 0);
   verdict.expectation = e.breaker + " open";
   verdict.expected = "before " + show(e.open_before_s);

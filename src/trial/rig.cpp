@@ -459,6 +459,14 @@ std::optional<double> Rig::first_rise(const std::string& device, const std::stri
   return std::nullopt;
 }
 
+int Rig::rises(const std::string& device, const std::string& output) const {
+  return static_cast<int>(std::count_if(marks_.begin(), marks_.end(), [&](const Mark& mark) {
+    if (mark.seat < 0 || !mark.rose) return false;
+    const Party& party = seats_[static_cast<std::size_t>(mark.seat)].party;
+    return party.device().name == device && party.outputs()[static_cast<std::size_t>(mark.which)] == output;
+  }));
+}
+
 std::optional<double> Rig::closed(const std::string& breaker, double from_s) const {
   for (const Mark& mark : marks_) {
     if (mark.seat >= 0 || !mark.rose || mark.time_s < from_s) continue;

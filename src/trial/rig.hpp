@@ -61,6 +61,8 @@ class Rig {
   /// First rise of an output at or after `from_s`; empty when there was none.
   [[nodiscard]] std::optional<double> first_rise(const std::string& device, const std::string& output,
                                                  double from_s) const;
+  /// How often an output rose.
+  [[nodiscard]] int rises(const std::string& device, const std::string& output) const;
   /// First instant at or after `from_s` at which all poles of the breaker were open.
   [[nodiscard]] std::optional<double> opened(const std::string& breaker, double from_s) const;
   /// First instant at or after `from_s` at which a pole of the breaker had closed again.

@@ -228,6 +228,17 @@ struct Maker {
 
 }  // namespace
 
+Stimulus Stimulus::with_harmonics(double second, double fifth) const {
+  Stimulus made = *this;
+  for (End& end : made.measured.ends) {
+    for (std::size_t k = 0; k < 3; ++k) {
+      end.second[k] = second * end.current[k];
+      end.fifth[k] = fifth * end.current[k];
+    }
+  }
+  return made;
+}
+
 std::optional<Probe> probe_of(const RelaySettings& settings, const protection::FunctionSettings& function,
                               double frequency_Hz) {
   const Maker maker{settings, healthy(settings, places_of(settings), frequency_Hz), frequency_Hz};

@@ -114,10 +114,15 @@ const Table& table(const Expectation*) {
                     "of a time from settings: the currents may be measured wrong by this share, either way")
           .texts("window", &Expectation::window, "earliest and latest time")
           .flag("never", &Expectation::never, "the output must stay quiet")
+          .text("before", &Expectation::before, "\"DEVICE.OUTPUT\" that must not rise sooner", Need::optional)
+          .count("times", &Expectation::times, within(0, 1000),
+                 "how often the output rises in all; 0 for any")
           .text("breaker", &Expectation::breaker, "whose position is judged instead of a device's output",
                 Need::optional)
           .quantity("open_before", &Expectation::open_before_s, "s", at_least(0),
                     "latest time for all its poles to be open", Need::optional)
+          .texts("closes_between", &Expectation::closes_between,
+                 "earliest and latest time at which it is closed again")
           .text("signal", &Expectation::signal, "whose waveform is judged", Need::optional)
           .choice("measure", &Expectation::measure, record::measure_words(), "what of the waveform is judged")
           .quantity("from", &Expectation::from_s, "s", any(), "start of the window")
@@ -259,17 +264,22 @@ struct Checker {
     const auto [name, source] = internal::split_pair(text);
     if (name.empty() || source.empty())
       return report(place, "inputs", fmt::format("\"{}\" is no pair such as \"block: R1.start\"", text));
-    const std::size_t dot = source.find('.');
-    if (dot == std::string::npos)
+    if (source.find('.') == std::string::npos)
       return need_one_of(place, "inputs", source, elements_of<network::Breaker>(), "breaker");
+    output_of(place, "inputs", source);
+  }
+
+  /// "DEVICE.OUTPUT"
+  void output_of(const std::string& place, const std::string& field, const std::string& source) {
+    const std::size_t dot = source.find('.');
     std::vector<std::string> names;
     for (const Device& other : all.bench.devices) {
       names.push_back(other.name);
       if (other.name == source.substr(0, dot))
-        return need_one_of(place, "inputs", source.substr(dot + 1), protection::outputs_of(other.relay),
-                           "output");
+        return need_one_of(place, field, dot == std::string::npos ? "" : source.substr(dot + 1),
+                           protection::outputs_of(other.relay), "output");
     }
-    need_one_of(place, "inputs", source.substr(0, dot), names, "device");
+    need_one_of(place, field, source.substr(0, dot), names, "device");
   }
 
   /// The functions of a device measure at places that it reads.
@@ -344,8 +354,11 @@ struct Checker {
     if (!e.signal.empty()) return waveform(place, e);
     if (of_breaker) {
       need_one_of(place, "breaker", e.breaker, elements_of<network::Breaker>(), "breaker");
-      if (!network::is_set(e.open_before_s))
-        report(place, "open_before", "missing; a time is wanted, such as \"0.5 s\"");
+      if (network::is_set(e.open_before_s) == !e.closes_between.empty())
+        report(place, "open_before", "missing; a time is wanted, such as \"0.5 s\", or closes_between");
+      for (const std::string& edge : e.closes_between) quantity(place, "closes_between", edge, false);
+      if (!e.closes_between.empty() && e.closes_between.size() != 2)
+        report(place, "closes_between", "two times are wanted, earliest and latest");
       return;
     }
     need_one_of(place, "device", e.device, devices, "device");
@@ -353,9 +366,10 @@ struct Checker {
       if (device.name == e.device)
         need_one_of(place, "output", e.output, protection::outputs_of(device.relay), "output");
     }
-    if ((e.time.empty() ? 0 : 1) + (e.window.empty() ? 0 : 1) + (e.never ? 1 : 0) != 1) {
-      report(place, "expect", "says exactly one of time, window and never");
-    }
+    const auto kinds = (e.time.empty() ? 0 : 1) + (e.window.empty() ? 0 : 1) + (e.never ? 1 : 0) +
+                       (e.before.empty() ? 0 : 1) + (e.times > 0 ? 1 : 0);
+    if (kinds != 1) report(place, "expect", "says exactly one of time, window, never, before and times");
+    if (!e.before.empty()) output_of(place, "before", e.before);
     if (!e.time.empty() && e.time != "from settings") quantity(place, "time", e.time, false);
     if (e.time == "from settings" && e.output != "trip") {
       report(place, "time", "\"from settings\" speaks of the trip; give a time or a window for the start");

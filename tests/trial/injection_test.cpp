@@ -118,6 +118,22 @@ TEST(Injection, SearchesTheDifferentialPlane) {
   EXPECT_FALSE(tested(wrong, approved).boundaries[0].passed());
 }
 
+TEST(Injection, TriesBothSidesOfAHarmonicRestraint) {
+  const RelaySettings approved = demo("transformer/DT.toml");
+  const InjectionReport right = tested(approved, approved);
+  EXPECT_EQ(failed(right), std::set<std::string>{});
+  int held = 0, free = 0;
+  for (const InjectedPoint& p : right.points) {
+    if (p.quantity.find(" of order ") == std::string::npos) continue;
+    ++(p.test == "no operation" ? held : free);
+  }
+  EXPECT_EQ(held, 2);
+  EXPECT_EQ(free, 2);
+  RelaySettings wrong = approved;
+  std::get<protection::Differential>(wrong.functions[0]).second_harmonic = 0.2;
+  EXPECT_EQ(failed(tested(wrong, approved)), std::set<std::string>{"diff"});
+}
+
 TEST(Injection, SaysWhatItCannotProve) {
   RelaySettings settings = demo("veskar/R1.toml");
   protection::Reclose reclose;

@@ -103,6 +103,73 @@ TEST(Control, WithAGainFarTooHighTheSameTrialFails) {
   EXPECT_FALSE(result.passed());
 }
 
+/// The line with reclosing at moor: 0.3 s after the breaker has opened, once.
+Case reclosing_line() {
+  Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/line");
+  protection::Reclose again;
+  again.name = "again";
+  again.started_by = "z1.trip";
+  again.closed = "input.closed";
+  again.dead_times = {"0.3 s"};
+  protection::Output close;
+  close.name = "close";
+  close.when = "again.close";
+  protection::Output lockout;
+  lockout.name = "lockout";
+  lockout.when = "again.lockout";
+  Device& moor = all.bench.devices[0];
+  for (protection::RelaySettings* relay : {&moor.relay, &moor.approved_relay}) {
+    relay->functions.emplace_back(again);
+    relay->functions.emplace_back(close);
+    relay->functions.emplace_back(lockout);
+  }
+  moor.inputs = {"closed: QM"};
+  moor.closes = {"QM: close"};
+  return all;
+}
+
+TEST(Reclosing, SucceedsOnAPassingFaultAndLocksOutOnOneThatStays) {
+  const Case all = reclosing_line();
+  Trial trial = find_trial(all, "earth fault in the middle of the infeed");
+  trial.fault->lasts_s = 0.2;  // gone before the breaker closes again
+  trial.postfault_s = 0.6;
+  trial.expect = {{.device = "DM", .output = "trip", .times = 1},
+                  {.device = "DM", .output = "lockout", .never = true},
+                  {.device = "DM", .output = "trip", .before = "DM.close"},
+                  {.breaker = "QM", .closes_between = {"0.33 s", "0.5 s"}}};
+  ASSERT_TRUE(validate(Case{all.folder, all.network, all.control, all.bench, {trial}, {}}).empty());
+  const RunOptions how{.place = {}, .interface = {}, .free = true, .relay_program = {}};
+  for (const Verdict& v : run_trial(all, trial, how).verdicts)
+    EXPECT_TRUE(v.passed) << v.expectation << " " << v.expected << " " << v.measured;
+  trial.fault->lasts_s = 1;
+  trial.expect = {{.device = "DM", .output = "trip", .times = 2},
+                  {.device = "DM", .output = "close", .before = "DM.lockout"},
+                  {.device = "DM", .output = "lockout", .window = {"0.4 s", "0.6 s"}}};
+  for (const Verdict& v : run_trial(all, trial, how).verdicts)
+    EXPECT_TRUE(v.passed) << v.expectation << " " << v.expected << " " << v.measured;
+  trial.expect = {{.device = "DM", .output = "lockout", .before = "DM.close"},
+                  {.breaker = "QM", .closes_between = {"0.1 s", "0.2 s"}},
+                  {.device = "DM", .output = "trip", .times = 3}};
+  for (const Verdict& v : run_trial(all, trial, how).verdicts) EXPECT_FALSE(v.passed) << v.expectation;
+}
+
+TEST(Expectations, SayWhatIsMissingInThem) {
+  Case all = reclosing_line();
+  Trial trial = all.trials[0];
+  trial.expect = {{.device = "DM", .output = "trap", .times = 1},
+                  {.device = "DM", .output = "trip", .before = "DX.trip"},
+                  {.device = "DM", .output = "trip", .never = true, .times = 1},
+                  {.breaker = "QM"}};
+  all.trials = {trial};
+  std::string lines;
+  for (const Flaw& flaw : validate(all)) lines += to_string(flaw) + "\n";
+  EXPECT_EQ(lines,
+            "trial 1, output: no output \"trap\", did you mean \"trip\"?\n"
+            "trial 1, before: no device \"DX\", did you mean \"DM\"?\n"
+            "trial 1, expect: says exactly one of time, window, never, before and times\n"
+            "trial 1, open_before: missing; a time is wanted, such as \"0.5 s\", or closes_between\n");
+}
+
 const Case& quay() {
   static const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
   return all;

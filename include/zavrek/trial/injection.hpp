@@ -17,6 +17,8 @@ namespace zavrek::trial {
 struct Stimulus {
   protection::Measured measured;
   double frequency_rate = 0;
+  /// The same with second and fifth harmonics in every current, as shares of it.
+  [[nodiscard]] Stimulus with_harmonics(double second, double fifth) const;
 };
 
 /// One quantity by which a function is tested, and how it looks at the terminals.
