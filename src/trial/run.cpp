@@ -11,6 +11,9 @@ namespace {
 
 using internal::Rig;
 
+/// Lateness of a paced run that is told beside a verdict that failed: a third of the usual tolerance.
+constexpr double worth_saying_s = 10e-3;
+
 /// Signal terms of the voltage whose rising zero counts as 0 deg: the first faulted phase to ground, or
 /// the difference of two faulted phases.
 std::complex<double> faulted_voltage(const emt::Plant& plant, const std::string& phases) {
@@ -220,6 +223,13 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   }
   if (result.failure.empty())
     result.fault_current_A = internal::fault_current(result.record, result.inception_s);
+  const double late_s = 1e-9 * static_cast<double>(result.timing.lateness.max_ns());
+  if (!result.passed() && late_s > worth_saying_s)
+    result.findings.insert(
+        result.findings.begin(),
+        fmt::format("this computer held the run back by up to {:.0f} ms, by which devices outside it "
+                    "are late through no fault of theirs",
+                    1e3 * late_s));
   return result;
 }
 
