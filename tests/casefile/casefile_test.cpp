@@ -98,18 +98,23 @@ TEST(CaseFile, ChecksReferencesAcrossFiles) {
 
 TEST(CaseFile, SurvivesRandomDamageWithAnErrorAtMost) {
   const std::string good = record::read_file(std::string(ZAVREK_DEMO) + "/veskar/network.toml");
-  const std::string settings = record::read_file(std::string(ZAVREK_DEMO) + "/veskar/R1.toml");
+  std::vector<std::string> settings;
+  for (const char* file : {"/veskar/R0.toml", "/line/DM.toml", "/transformer/DT.toml", "/shore-relay/RS.toml"})
+    settings.push_back(record::read_file(std::string(ZAVREK_DEMO) + file));
   std::mt19937 random(17);
-  for (int round = 0; round < 600; ++round) {
-    std::string bad = round % 2 ? good : settings;
+  for (int round = 0; round < 1500; ++round) {
+    std::string bad = round % 2 ? good : settings[random() % settings.size()];
     for (unsigned k = 0; k <= random() % 5; ++k) {
       const std::size_t at = random() % bad.size();
-      switch (random() % 3) {
+      switch (random() % 4) {
         case 0:
           bad[at] = static_cast<char>(random() % 128);
           break;
         case 1:
           bad.erase(at, random() % 20);
+          break;
+        case 2:
+          bad.insert(at, " and not (");
           break;
         default:
           bad.insert(at, "= \"-1e9 km\"\n");
