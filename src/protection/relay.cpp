@@ -119,8 +119,8 @@ Relay::Relay(RelaySettings settings, double rate_Hz, double frequency_Hz, int en
     order.push_back(index);
   };
   for (std::size_t k = 0; k < needs.size(); ++k) visit(visit, k);
-  for (const std::size_t index : order)
-    rows_.push_back(index == own.index ? std::move(own) : std::move(rows[index]));
+  rows.push_back(std::move(own));
+  for (const std::size_t index : order) rows_.push_back(std::move(rows[index]));
 }
 
 std::size_t Relay::find_signal(const std::string& name) const {

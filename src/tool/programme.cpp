@@ -1,4 +1,5 @@
 #include <atomic>
+#include <cmath>
 #include <csignal>
 #include <cstdlib>
 #include <thread>
@@ -24,7 +25,7 @@ std::filesystem::path folder_of(const ProgrammeOptions& options) {
 }
 
 std::string duration(double seconds) {
-  const auto whole = static_cast<long long>(seconds + 0.5);
+  const long long whole = std::llround(seconds);
   return whole < 60     ? fmt::format("{} s", whole)
          : whole < 3600 ? fmt::format("{} min {:02} s", whole / 60, whole % 60)
                         : fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);

@@ -21,12 +21,11 @@ namespace {
 constexpr double never = std::numeric_limits<double>::infinity();
 constexpr double prefault_s = 0.3;
 constexpr double longest_reset_s = 5;
-constexpr double cycle_slack_s = 0.03;  // of the device's own measuring
-constexpr double ramp_share = 0.0025;   // of the threshold, in a step of a ramp
-constexpr double ramp_hold_s = 0.06;    // of each step
-constexpr double search_width = 0.12;   // of the threshold, either side, in which a pickup is looked for
-constexpr int outline_rays = 90;        // at which a set boundary is drawn
-constexpr int search_steps = 7;         // halvings of a search along a ray
+constexpr double ramp_share = 0.0025;  // of the threshold, in a step of a ramp
+constexpr double ramp_hold_s = 0.06;   // of each step
+constexpr double search_width = 0.12;  // of the threshold, either side, in which a pickup is looked for
+constexpr int outline_rays = 90;       // at which a set boundary is drawn
+constexpr int search_steps = 7;        // halvings of a search along a ray
 
 /// Multiples of the threshold at which an inverse characteristic is tried, and those where a definite one is.
 constexpr double inverse_multiples[] = {1.3, 2, 3.5, 6, 10, 18};
@@ -135,7 +134,8 @@ class Tester {
       second = differential->second_harmonic;
       fifth = differential->fifth_harmonic;
     }
-    for (const auto& [share, order] : {std::pair{second, 2}, std::pair{fifth, 5}}) {
+    for (const int order : {2, 5}) {
+      const double share = order == 2 ? second : fifth;
       if (!network::is_set(share)) continue;
       for (const double factor : {0.9, 1.1}) {
         Probe mixed = probe;

@@ -99,7 +99,8 @@ TEST(CaseFile, ChecksReferencesAcrossFiles) {
 TEST(CaseFile, SurvivesRandomDamageWithAnErrorAtMost) {
   const std::string good = record::read_file(std::string(ZAVREK_DEMO) + "/veskar/network.toml");
   std::vector<std::string> settings;
-  for (const char* file : {"/veskar/R0.toml", "/line/DM.toml", "/transformer/DT.toml", "/shore-relay/RS.toml"})
+  for (const char* file :
+       {"/veskar/R0.toml", "/line/DM.toml", "/transformer/DT.toml", "/shore-relay/RS.toml"})
     settings.push_back(record::read_file(std::string(ZAVREK_DEMO) + file));
   std::mt19937 random(17);
   for (int round = 0; round < 1500; ++round) {
