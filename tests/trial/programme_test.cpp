@@ -207,6 +207,27 @@ TEST(Programme, OfTheLineFindsWhatIsWrongAtOneEnd) {
   std::filesystem::remove_all(into("line").folder);
 }
 
+TEST(Programme, OfTheTransformerPassesByItsFifthHarmonicAlone) {
+  Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/transformer");
+  ProgrammeOptions options = into("overexcitation");
+  options.keep = "none";
+  EXPECT_EQ(run_programme(all, options).failed, 0);
+  std::get<protection::Differential>(all.bench.devices[0].relay.functions[0]).fifth_harmonic = unset;
+  options = into("overexcitation");
+  options.keep = "none";
+  EXPECT_EQ(run_programme(all, options).failed, 2);
+  std::filesystem::remove_all(options.folder);
+}
+
+TEST(Trial, OfTheTransformerTellInsideFromOutsideAndInrush) {
+  const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/transformer");
+  for (const Trial& trial : all.trials) {
+    const TrialResult result =
+        run_trial(all, trial, {.place = {}, .interface = {}, .free = true, .relay_program = {}});
+    EXPECT_TRUE(result.passed()) << trial.name;
+  }
+}
+
 /// The likeliest explanation that a programme gives for a quay whose relay R1 is not as it should be.
 template <class Change>
 std::string explained(const std::string& name, Change&& change) {
