@@ -52,6 +52,8 @@ void draw_characteristics(const std::vector<protection::RelaySettings>& relays, 
 void draw_injection(const trial::InjectionReport& report, const std::string& title,
                     const std::filesystem::path& path);
 
+/// A measured value as people read it: "1.504 s", "840 A", "never" when it is not finite.
+[[nodiscard]] std::string shown(double value, const std::string& unit);
 /// One self-contained HTML page of element tests, with `figure` (SVG) in it when not empty.
 [[nodiscard]] std::string injection_page(const trial::InjectionReport& report, const std::string& figure);
 /// A row for each thing tried, with a heading line.

@@ -11,27 +11,14 @@
 namespace zavrek::report {
 
 using internal::badge;
+using internal::csv_field;
 using internal::escaped;
 
-namespace {
-
-std::string show(double value, const std::string& unit) {
+std::string shown(double value, const std::string& unit) {
   if (!std::isfinite(value)) return "never";
   if (unit.empty()) return fmt::format("{:.4g}", value);
   return unit == "s" ? fmt::format("{:.3f} s", value) : print_rounded(value, unit, 4);
 }
-
-std::string csv_field(const std::string& text) {
-  if (text.find_first_of(",\"\n") == std::string::npos) return text;
-  std::string out = "\"";
-  for (const char c : text) {
-    if (c == '"') out += '"';
-    out += c;
-  }
-  return out + "\"";
-}
-
-}  // namespace
 
 std::string injection_csv(const trial::InjectionReport& report) {
   std::string out = "function,test,quantity,by,expected,low,high,measured,unit,judged,passed\n";
@@ -77,15 +64,14 @@ std::string injection_page(const trial::InjectionReport& report, const std::stri
         "<tr><td>{}</td><td>{}</td><td>{}</td><td>{}</td><td class=\"number\">{}</td><td class=\"number\">{} "
         "to "
         "{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
-        escaped(p.function), escaped(p.test), escaped(p.quantity), escaped(p.by), show(p.expected, p.unit),
-        show(p.low, p.unit), show(p.high, p.unit), show(p.measured, p.unit),
+        escaped(p.function), escaped(p.test), escaped(p.quantity), escaped(p.by), shown(p.expected, p.unit),
+        shown(p.low, p.unit), shown(p.high, p.unit), shown(p.measured, p.unit),
         p.judged ? badge(p.passed) : "not judged");
   }
   for (const auto& b : report.boundaries) {
     s += fmt::format(
-        "<tr><td>{}</td><td>boundary</td><td>{}, {} rays</td><td></td><td></td><td></td><td "
-        "class=\"number\">worst {} of "
-        "the tolerance</td><td>{}</td></tr>\n",
+        "<tr><td>{}</td><td>boundary</td><td>{}, {} rays</td><td></td><td></td><td></td><td>worst {} "
+        "of the tolerance</td><td>{}</td></tr>\n",
         escaped(b.function), escaped(b.plane), b.rays.size(),
         std::isfinite(b.worst) ? fmt::format("{:.0f} %", 100 * b.worst) : "beyond the search",
         badge(b.passed()));

@@ -329,23 +329,16 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
 }
 
 std::string programme_csv(const std::vector<StoredTrial>& trials) {
-  const auto field = [](const std::string& text) {
-    std::string out = "\"";
-    for (const char c : text) {
-      if (c == '"') out += '"';
-      out += c;
-    }
-    return out + "\"";
-  };
   std::string s =
       "trial,sweep,name,passed,fault_current_A,expectation,expected,measured,margin,value,left,verdict\n";
   for (const StoredTrial& t : trials) {
-    const std::string front = fmt::format("{},{},{},{},{:.6g},", t.number, field(t.sweep), field(t.name),
-                                          t.passed ? 1 : 0, t.fault_current_A);
+    const std::string front = fmt::format("{},{},{},{},{:.6g},", t.number, internal::csv_field(t.sweep),
+                                          internal::csv_field(t.name), t.passed ? 1 : 0, t.fault_current_A);
     if (t.verdicts.empty()) s += front + ",,,,,,\n";
     for (const Verdict& v : t.verdicts) {
-      s += front + fmt::format("{},{},{},{},{},{},{}\n", field(v.expectation), field(v.expected),
-                               field(v.measured), field(v.margin),
+      s += front + fmt::format("{},{},{},{},{},{},{}\n", internal::csv_field(v.expectation),
+                               internal::csv_field(v.expected), internal::csv_field(v.measured),
+                               internal::csv_field(v.margin),
                                std::isfinite(v.value) ? fmt::format("{:.6g}", v.value) : "",
                                std::isfinite(v.left) ? fmt::format("{:.4g}", v.left) : "", v.passed ? 1 : 0);
     }

@@ -11,12 +11,6 @@
 namespace zavrek::tool {
 namespace {
 
-std::string show(double value, const std::string& unit) {
-  if (!std::isfinite(value)) return "never";
-  if (unit.empty()) return fmt::format("{:.4g}", value);
-  return unit == "s" ? fmt::format("{:.3f} s", value) : print_rounded(value, unit, 4);
-}
-
 void print_report(const trial::InjectionReport& report) {
   std::string function;
   for (const trial::InjectedPoint& p : report.points) {
@@ -26,11 +20,12 @@ void print_report(const trial::InjectionReport& report) {
                !p.judged  ? ""
                : p.passed ? "pass"
                           : "FAIL",
-               p.test, p.quantity, show(p.expected, p.unit),
+               p.test, p.quantity, report::shown(p.expected, p.unit),
                p.by == p.function ? ""
                : p.by.empty()     ? ""
                                   : "(" + p.by + ")",
-               show(p.measured, p.unit), show(p.low, p.unit), show(p.high, p.unit));
+               report::shown(p.measured, p.unit), report::shown(p.low, p.unit),
+               report::shown(p.high, p.unit));
   }
   for (const trial::Boundary& b : report.boundaries) {
     const auto passed =
@@ -75,8 +70,8 @@ std::vector<report::JunitCase> junit_cases(const trial::InjectionReport& report)
   for (const auto& p : report.points) {
     if (!p.judged) continue;
     cases.push_back({p.function, p.test + " " + p.quantity, p.passed,
-                     fmt::format("expected {} to {}, measured {}", show(p.low, p.unit), show(p.high, p.unit),
-                                 show(p.measured, p.unit)),
+                     fmt::format("expected {} to {}, measured {}", report::shown(p.low, p.unit),
+                                 report::shown(p.high, p.unit), report::shown(p.measured, p.unit)),
                      p.unit == "s" && std::isfinite(p.measured) ? p.measured : 0});
   }
   for (const auto& b : report.boundaries)
@@ -128,7 +123,7 @@ void print_grading(const std::vector<protection::RelaySettings>& relays, const s
     std::vector<double> times;
     for (const auto& relay : relays) {
       times.push_back(composite_time(relay, quantity, current));
-      fmt::print(" {:>12}", show(times.back(), "s"));
+      fmt::print(" {:>12}", report::shown(times.back(), "s"));
     }
     for (std::size_t r = 1; r < relays.size(); ++r) {
       const double margin = times[r] - times[r - 1];

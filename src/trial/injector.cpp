@@ -38,12 +38,6 @@ Device device_of(const protection::RelaySettings& settings, const std::filesyste
   return device;
 }
 
-wire::Medium medium_of(const std::string& word) {
-  return word == "raw"        ? wire::Medium::raw
-         : word == "datagram" ? wire::Medium::datagram
-                              : wire::Medium::automatic;
-}
-
 }  // namespace
 
 Injector::Injector(const protection::RelaySettings& settings, const std::filesystem::path& file,

@@ -18,6 +18,11 @@ std::pair<std::string, std::string> split_pair(const std::string& text) {
   return {trimmed(text.substr(0, colon)), trimmed(text.substr(colon + 1))};
 }
 
+wire::Medium medium_of(const std::string& word) {
+  if (word == "raw") return wire::Medium::raw;
+  return word == "datagram" ? wire::Medium::datagram : wire::Medium::automatic;
+}
+
 Party::Party(const Device& device, bool remote, double frequency_Hz)
     : device_(&device), remote_(remote), outputs_(protection::outputs_of(device.relay)) {
   if (remote) {

@@ -19,6 +19,8 @@ inline constexpr int bench_goose_appid = 0x3FFF;
 /// "NAME: SOURCE" in its two parts; empty texts when it has no colon.
 [[nodiscard]] std::pair<std::string, std::string> split_pair(const std::string& text);
 
+/// By the words "automatic", "raw", "datagram".
+[[nodiscard]] wire::Medium medium_of(const std::string& word);
 /// What devices read that this process knows, breakers and outputs of devices in it, in the order of the
 /// message's entries. `place` overrides that of every device when not empty.
 [[nodiscard]] std::vector<std::string> told_by_bench(const Bench& bench, const std::string& place);

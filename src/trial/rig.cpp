@@ -17,12 +17,6 @@ namespace {
 constexpr int frames_per_step = 16;
 constexpr int startup_ms = 3000;
 
-wire::Medium medium_of(const std::string& word) {
-  if (word == "raw") return wire::Medium::raw;
-  if (word == "datagram") return wire::Medium::datagram;
-  return wire::Medium::automatic;
-}
-
 struct Ratio {
   double primary, secondary;
 };
