@@ -217,6 +217,8 @@ std::vector<StoredTrial> Results::all() const {
 
 long long Results::merge(const std::filesystem::path& other) {
   if (!std::filesystem::exists(other)) throw Error(fmt::format("no results in \"{}\"", other.string()));
+  if (std::filesystem::equivalent(other, handle_->file))
+    throw Error(fmt::format("\"{}\" is the whole itself; name the folders of its shards", other.string()));
   {
     const Results held(other, "");
     if (held.fingerprint() != fingerprint() && !fingerprint().empty())

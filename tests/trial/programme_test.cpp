@@ -175,6 +175,7 @@ TEST(Programme, ShardsTogetherAreTheWhole) {
   Results whole(one.folder / "results.sqlite", "");
   EXPECT_EQ(whole.merge(two.folder / "results.sqlite"), 4);
   EXPECT_EQ(whole.merge(two.folder / "results.sqlite"), 0);
+  EXPECT_THROW((void)whole.merge(one.folder / "results.sqlite"), Error);  // itself
   EXPECT_EQ(whole.numbers(), (std::vector<long long>{1, 2, 3, 4, 5, 6, 7, 8, 9}));
   EXPECT_EQ(whole.all()[8].verdicts.size(), 1U);
   std::filesystem::remove_all(one.folder);
