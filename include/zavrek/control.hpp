@@ -6,9 +6,11 @@
 // this instant and so may stand in a loop; a loop without one is an error.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <span>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "zavrek/control/blocks.hpp"
@@ -16,6 +18,25 @@
 namespace zavrek::control {
 
 class Function;
+
+/// A user's own controller, as a C++ class.
+class Own {
+ public:
+  virtual ~Own() = default;
+  [[nodiscard]] virtual std::vector<std::string> inputs() const = 0;
+  [[nodiscard]] virtual std::vector<std::string> outputs() const = 0;
+  [[nodiscard]] virtual std::vector<std::string> parameters() const { return {}; }
+  /// Called once, ahead of the first step, with a value for each parameter (NaN for one that was not given).
+  virtual void start(double /*period_s*/, std::span<const double> /*parameters*/) {}
+  /// Called once per period. Returns an empty text, or why it cannot go on. Outputs are NaN before; one that
+  /// still is, or is not finite, ends the run.
+  virtual std::string step(double time_s, std::span<const double> inputs, std::span<double> outputs) = 0;
+};
+/// Gives the code that a block asks for; throws Error when there is none.
+using OwnMaker = std::function<std::unique_ptr<Own>(const OwnCode&)>;
+
+/// A description with ready controllers replaced by the blocks that they are made of.
+[[nodiscard]] Description expand(const Description& description);
 
 /// A gate edge that a modulator asks for.
 struct Edge {
@@ -29,7 +50,8 @@ class Controller {
   /// Throws Error that names the block: an unknown input (with the nearest name), a loop (with all its
   /// blocks), a period that is no multiple of the shortest, a doubled name. `signals`: names that the plant
   /// offers.
-  Controller(const Description& description, const std::vector<std::string>& signals);
+  Controller(const Description& description, const std::vector<std::string>& signals,
+             const OwnMaker& own = {});
   Controller(Controller&&) noexcept;
   ~Controller();
 
@@ -39,6 +61,15 @@ class Controller {
   [[nodiscard]] const std::vector<std::string>& knobs() const { return knobs_; }
   [[nodiscard]] const std::vector<std::string>& gates() const { return gates_; }
   [[nodiscard]] const std::vector<std::string>& operables() const { return operables_; }
+  /// Its own knobs: fields marked changeable, such as "d_control.proportional"; of a setpoint, its name
+  /// alone.
+  [[nodiscard]] const std::vector<std::string>& parameters() const { return parameters_; }
+  /// Throws Error with the nearest name.
+  [[nodiscard]] std::size_t parameter(std::string_view name) const;
+  [[nodiscard]] const std::string& unit(std::size_t parameter) const;
+  /// Within the bounds of the field; holds from the next execution on.
+  void set(std::size_t parameter, double value) noexcept;
+
   /// Outputs of its blocks, such as "pll.angle".
   [[nodiscard]] const std::vector<std::string>& outputs() const { return outputs_; }
 
@@ -46,6 +77,9 @@ class Controller {
   [[nodiscard]] double period_s() const { return period_s_; }
   /// Executes what is due at call number `tick` (time tick * period). No allocation.
   void run(long long tick, std::span<const double> signals) noexcept;
+
+  /// Why a user's own code cannot go on; empty while all is well. Its outputs then hold their last values.
+  [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
 
   [[nodiscard]] double output(std::size_t k) const noexcept { return values_[k]; }
   [[nodiscard]] double knob(std::size_t k) const noexcept { return values_[knob_at_[k]]; }
@@ -67,11 +101,19 @@ class Controller {
     std::size_t first_output, output_count;
     long long ratio;  // periods of the controller between its executions
   };
+  struct Parameter {
+    double* value;
+    const network::Field* field;
+  };
   class Builder;
 
   [[nodiscard]] double read(const Wire& wire, std::span<const double> signals) const noexcept;
 
   double period_s_ = 0;
+  std::vector<std::unique_ptr<Block>> blocks_;  // functions read their fields
+  std::vector<Parameter> parameter_rows_;
+  std::vector<std::string> parameters_;
+  std::string failure_;
   std::vector<Row> rows_;  // in the order of execution
   std::vector<double> values_, scratch_;
   std::vector<std::string> reads_, knobs_, gates_, operables_, outputs_;

@@ -38,6 +38,11 @@ struct KnobId {
 /// `diverged`: a node voltage stopped being finite; `Plant::culprit()` names the node.
 enum class Status { running, diverged };
 
+/// How a valve fails. `shorted`: it conducts either way for good; `dead`: it obeys no gate any more (a diode
+/// beside it still works); `lost`: its pulses do not arrive; `late`: they arrive later; `none`: it obeys
+/// again, unless it is shorted or dead.
+enum class Failure { none, shorted, dead, lost, late };
+
 /// What a network compiled to.
 struct Summary {
   int buses = 0;
@@ -107,9 +112,8 @@ class Plant {
   /// rounding of a double, wherever in a step it lies. Edges of one gate come in the order of their times; up
   /// to 16 of them wait. False when there was no room.
   bool fire(GateId gate, bool on, double at_s) noexcept;
-  /// Breaks the valves of a gate, from now on and for good: `shorted`, they conduct either way; else they
-  /// obey no gate any more (a diode beside them still works).
-  void fail(GateId gate, bool shorted) noexcept;
+  /// Breaks the valves of a gate, from now on; `late_s` is how much later the pulses come.
+  void fail(GateId gate, Failure how, double late_s = 0) noexcept;
 
   /// Throws Error with the nearest known name.
   [[nodiscard]] KnobId knob(std::string_view name) const;

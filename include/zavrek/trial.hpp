@@ -56,6 +56,10 @@ struct Bench {
   int points_per_cycle = 80;         ///< of the records; a multiple of 80, the rate of the streams
   std::vector<Stream> streams;
   std::vector<Device> devices;
+  std::string control = "plant";  ///< "plant": blocks in the plant's process; "process": in one of their own,
+                                  ///< started by the run; "outside": already there, at `control_port`
+  int control_port = 0;           ///< of this computer; 0 for any when the run starts the process
+  int control_delay = 1;  ///< periods from what the control saw to what it does, when not in the plant
 };
 const Table& table(const Bench*);
 
@@ -73,10 +77,14 @@ struct Operation {
   double at_s = 0;   ///< from the inception of the fault; without one, from the end of `prefault`
   std::string open;  ///< breaker, disconnector, earthing switch
   std::string close;
-  std::string set;      ///< knob, such as "motor.load_torque"
-  std::string to;       ///< its new value, with its unit
-  std::string shorted;  ///< gate of a valve that conducts for good from then on
-  std::string dead;     ///< gate of a valve that obeys it no more
+  std::string set;       ///< knob, such as "motor.load_torque"
+  std::string to;        ///< its new value, with its unit
+  std::string shorted;   ///< gate of a valve that conducts for good from then on
+  std::string dead;      ///< gate of a valve that obeys it no more
+  std::string lost;      ///< gate whose pulses do not arrive any more
+  std::string late;      ///< gate whose pulses arrive late
+  double by_s = 5e-6;    ///< how late
+  std::string restored;  ///< gate that gets its pulses again
 };
 const Table& table(const Operation*);
 
@@ -153,11 +161,18 @@ struct Case {
   Bench bench;
   std::vector<Trial> trials;
   std::vector<Sweep> sweeps;
+  control::OwnMaker own_code;  ///< gives the classes that `own` blocks name by `code`; set by a program
 };
+
+/// Gives the code of `own` blocks: libraries in the folder of the case, and the program's own.
+[[nodiscard]] control::OwnMaker own_maker(const Case& all);
+[[nodiscard]] bool has_control(const Case& all);
 
 /// Throws Error when the control of the case cannot be wired to its plant: an unknown signal, gate, knob or
 /// breaker, an algebraic loop, periods that do not fit.
 void check_control(const Case& all, const emt::Plant& plant);
+/// Knobs of the control, each with its unit behind a space where it has one.
+[[nodiscard]] std::vector<std::string> control_knobs(const Case& all, const emt::Plant& plant);
 
 /// References and values that do not hold together across the parts of a case.
 [[nodiscard]] std::vector<Flaw> validate(const Case& all);

@@ -97,21 +97,28 @@ network::Network read_network(Reader& reader) {
 control::Description read_control(Reader& reader) {
   control::Description control;
   std::vector<std::string> kinds;
-  control::for_each_kind([&](const auto* null) { kinds.push_back(table(null).kind); });
+  const auto note = [&](const auto* null) { kinds.push_back(table(null).kind); };
+  control::for_each_kind(note);
+  control::for_each_kind(static_cast<control::Ready*>(nullptr), note);
   reader.fields(reader.root(), "control", {target(control)}, kinds);
-  control::for_each_kind([&](auto* null) {
-    using Kind = std::remove_pointer_t<decltype(null)>;
-    const std::string kind = table(null).kind;
-    reader.each_named(kind, [&](const std::string& name, const toml::table& body) {
-      Kind block;
-      block.name = name;
-      const std::string place = kind + "." + name;
-      reader.fields(body, place, {target(block)});
-      for (const network::Field* field : network::missing_fields(table(&block), &block))
-        reader.report(body, place, field->name, fmt::format("missing; {} ({})", field->expects, field->doc));
-      control.blocks.emplace_back(std::move(block));
-    });
-  });
+  const auto read_into = [&](auto& list) {
+    return [&](auto* null) {
+      using Kind = std::remove_pointer_t<decltype(null)>;
+      const std::string kind = table(null).kind;
+      reader.each_named(kind, [&](const std::string& name, const toml::table& body) {
+        Kind block;
+        block.name = name;
+        const std::string place = kind + "." + name;
+        reader.fields(body, place, {target(block)});
+        for (const network::Field* field : network::missing_fields(table(&block), &block))
+          reader.report(body, place, field->name,
+                        fmt::format("missing; {} ({})", field->expects, field->doc));
+        list.emplace_back(std::move(block));
+      });
+    };
+  };
+  control::for_each_kind(read_into(control.blocks));
+  control::for_each_kind(static_cast<control::Ready*>(nullptr), read_into(control.ready));
   return control;
 }
 
@@ -422,7 +429,9 @@ std::vector<const network::Table*> all_tables() {
   tables.push_back(&table(static_cast<const trial::Operation*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));
   tables.push_back(&table(static_cast<const control::Description*>(nullptr)));
-  control::for_each_kind([&](const auto* null) { tables.push_back(&table(null)); });
+  const auto push = [&](const auto* null) { tables.push_back(&table(null)); };
+  control::for_each_kind(push);
+  control::for_each_kind(static_cast<control::Ready*>(nullptr), push);
   tables.push_back(&table(static_cast<const network::LineGeometry*>(nullptr)));
   tables.push_back(&table(static_cast<const network::Wire*>(nullptr)));
   tables.push_back(&table(static_cast<const network::Core*>(nullptr)));

@@ -15,18 +15,20 @@ namespace {
 
 constexpr std::size_t most_edges = 512;
 
+const Table& table_of(const Block& block) {
+  return std::visit([](const auto& b) -> const Table& { return table(&b); }, block);
+}
 [[noreturn]] void reject(const Block& block, std::string field, std::string text) {
-  const std::string kind = std::visit([](const auto& b) { return table(&b).kind; }, block);
-  throw Error(Flaw{
-      .file = {}, .place = kind + "." + name_of(block), .field = std::move(field), .text = std::move(text)});
+  control::reject(table_of(block).kind, name_of(block), std::move(field), std::move(text));
 }
 
 }  // namespace
 
 class Controller::Builder {
  public:
-  Builder(const Description& description, const std::vector<std::string>& signals, Controller& controller)
-      : description_(description), signals_(signals), c_(controller) {}
+  Builder(const Description& description, const std::vector<std::string>& signals, const OwnMaker& own,
+          Controller& controller)
+      : description_(expand(description)), signals_(signals), own_(own), c_(controller) {}
 
   void run() {
     find_period();
@@ -58,7 +60,8 @@ class Controller::Builder {
       const std::string& name = name_of(block);
       if (name.empty() || by_name_.contains(name)) reject(block, "", "its name is taken; choose another");
       const double period = period_of(block);
-      Made made = make(block, period);
+      Made made = made_of(*c_.blocks_.emplace_back(std::make_unique<Block>(block)), period);
+      add_parameters(*c_.blocks_.back());
       Row row{name,
               std::move(made.function),
               {},
@@ -84,6 +87,25 @@ class Controller::Builder {
       inputs_.push_back(std::move(made.inputs));
       c_.scratch_.resize(std::max(c_.scratch_.size(), inputs_.back().size()));
       rows_.push_back(std::move(row));
+    }
+  }
+  Made made_of(const Block& block, double period) const {
+    return std::visit(
+        [&]<class Kind>(const Kind& b) {
+          if constexpr (std::is_same_v<Kind, OwnCode>)
+            return make_own(b, period, own_);
+          else
+            return make(b, period);
+        },
+        block);
+  }
+  void add_parameters(Block& block) {
+    char* fields = std::visit([](auto& b) { return reinterpret_cast<char*>(&b); }, block);
+    for (const network::Field& field : table_of(block).fields) {
+      if (!field.changeable) continue;
+      const bool plain = std::holds_alternative<Setpoint>(block);
+      c_.parameters_.push_back(plain ? name_of(block) : name_of(block) + "." + field.name);
+      c_.parameter_rows_.push_back({reinterpret_cast<double*>(fields + field.offset), &field});
     }
   }
   static void append(std::vector<std::string>& to, const std::vector<std::string>& more) {
@@ -158,8 +180,9 @@ class Controller::Builder {
   }
 
   enum class State : char { fresh, open, done };
-  const Description& description_;
+  const Description description_;
   const std::vector<std::string>& signals_;
+  const OwnMaker& own_;
   Controller& c_;
   std::vector<Row> rows_;
   std::vector<std::vector<std::string>> inputs_;
@@ -169,11 +192,26 @@ class Controller::Builder {
   std::vector<std::size_t> path_, sequence_;
 };
 
-Controller::Controller(const Description& description, const std::vector<std::string>& signals) {
-  Builder(description, signals, *this).run();
+Controller::Controller(const Description& description, const std::vector<std::string>& signals,
+                       const OwnMaker& own) {
+  Builder(description, signals, own, *this).run();
 }
 Controller::Controller(Controller&&) noexcept = default;
 Controller::~Controller() = default;
+
+std::size_t Controller::parameter(std::string_view name) const {
+  const auto at = std::find(parameters_.begin(), parameters_.end(), name);
+  if (at == parameters_.end())
+    throw Error("no block has \"" + std::string(name) + "\" to be changed" + suggestion(name, parameters_));
+  return static_cast<std::size_t>(at - parameters_.begin());
+}
+const std::string& Controller::unit(std::size_t parameter) const {
+  return parameter_rows_[parameter].field->unit;
+}
+void Controller::set(std::size_t parameter, double value) noexcept {
+  const Parameter& row = parameter_rows_[parameter];
+  *row.value = std::clamp(value, row.field->bounds.low, row.field->bounds.high);
+}
 
 double Controller::read(const Wire& wire, std::span<const double> signals) const noexcept {
   switch (wire.from) {
@@ -193,6 +231,7 @@ void Controller::run(long long tick, std::span<const double> signals) noexcept {
   const auto execute = [&](Row& row) {
     for (std::size_t k = 0; k < row.inputs.size(); ++k) scratch_[k] = read(row.inputs[k], signals);
     row.function->step(instant, scratch_.data(), values_.data() + row.first_output);
+    if (const std::string* why = row.function->failure(); why != nullptr && failure_.empty()) failure_ = *why;
   };
   const auto due = [&](const Row& row) { return tick % row.ratio == 0; };
   for (Row& row : rows_) {

@@ -1,7 +1,8 @@
-// What a block does at an instant.
+// What a block does at an instant, and what the sources of the blocks share.
 #pragma once
 
 #include <memory>
+#include <numbers>
 #include <string>
 #include <vector>
 
@@ -22,9 +23,21 @@ class Function {
   /// `give` shows the outputs ahead of them.
   [[nodiscard]] virtual bool feeds_through() const { return true; }
   /// The first of its gates within the controller's.
-  virtual void number_gates(int /*first*/) {}
+  virtual void number_gates(int first) { first_gate_ = first; }
   virtual void give(double* /*outputs*/) noexcept {}
   virtual void step(const Instant& instant, const double* inputs, double* outputs) noexcept = 0;
+  /// Why it cannot go on; only a user's own code fails.
+  [[nodiscard]] virtual const std::string* failure() const noexcept { return nullptr; }
+
+ protected:
+  /// Asks for an edge of its k-th gate.
+  void edge(const Instant& instant, std::size_t gate, bool on, double at_s) const noexcept {
+    if (instant.edges->size() == instant.edges->capacity()) return;
+    instant.edges->push_back({first_gate_ + static_cast<int>(gate), on, at_s});
+  }
+
+ private:
+  int first_gate_ = 0;
 };
 
 /// A block ready to be wired.
@@ -36,7 +49,52 @@ struct Made {
   std::vector<std::string> gates{}, knobs{}, operables{};
 };
 
-/// `period_s` is that of the block.
-[[nodiscard]] Made make(const Block& block, double period_s);
+/// The function of one kind of block, which is specialised in the sources of this room; `period_s` is the
+/// block's. The function refers to the fields of `block`, so that turning a knob acts at once.
+template <class Kind>
+[[nodiscard]] Made make(const Kind& block, double period_s);
+
+/// A user's own code, given by the program.
+[[nodiscard]] Made make_own(const OwnCode& block, double period_s, const OwnMaker& own);
+
+inline constexpr double pi = std::numbers::pi;
+inline constexpr double third = 2 * pi / 3;
+
+[[nodiscard]] inline bool is_on(double value) { return value > 0.5; }
+
+/// A function without state beyond its outputs.
+template <class Step>
+class Plain final : public Function {
+ public:
+  explicit Plain(Step step) : step_(std::move(step)) {}
+  void step(const Instant& instant, const double* in, double* out) noexcept override {
+    step_(instant, in, out);
+  }
+
+ private:
+  Step step_;
+};
+template <class Step>
+std::unique_ptr<Function> plain(Step step) {
+  return std::make_unique<Plain<Step>>(std::move(step));
+}
+
+[[noreturn]] inline void reject(const std::string& kind, const std::string& name, std::string field,
+                                std::string text) {
+  throw Error(
+      Flaw{.file = {}, .place = kind + "." + name, .field = std::move(field), .text = std::move(text)});
+}
+
+/// Straight between the points, held beyond them.
+[[nodiscard]] inline double interpolate(const Points& points, double x) noexcept {
+  if (points.empty()) return 0;
+  if (x <= points.front().x) return points.front().y;
+  for (std::size_t k = 1; k < points.size(); ++k) {
+    if (x > points[k].x) continue;
+    const double share = (x - points[k - 1].x) / (points[k].x - points[k - 1].x);
+    return points[k - 1].y + share * (points[k].y - points[k - 1].y);
+  }
+  return points.back().y;
+}
 
 }  // namespace zavrek::control

@@ -33,6 +33,7 @@ const Table& table(const Sum*) {
   static const Table built = block<Sum>("sum", "adds its inputs, times gain")
                                  .texts("inputs", &Sum::inputs, input_doc, Need::required)
                                  .quantity("gain", &Sum::gain, "", any(), "on the sum")
+                                 .changeable()
                                  .build();
   return built;
 }
@@ -47,10 +48,14 @@ const Table& table(const Pi*) {
       block<Pi>("pi", "proportional, integral and derivative control; the integral stops at the limits")
           .text("input", &Pi::input, input_doc)
           .quantity("proportional", &Pi::proportional, "", any(), "gain")
+          .changeable()
           .quantity("integral", &Pi::integral_per_s, "", any(), "gain per second")
+          .changeable()
           .quantity("derivative", &Pi::derivative_s, "", any(), "gain times second, on the change per period")
           .quantity("low", &Pi::low, "", any(), "least output")
+          .changeable()
           .quantity("high", &Pi::high, "", any(), "greatest output")
+          .changeable()
           .text("reset", &Pi::reset, "holds the output at start while above 0.5", Need::optional)
           .quantity("start", &Pi::start, "", any(), "integral at the start and after a reset")
           .build();
@@ -79,7 +84,9 @@ const Table& table(const Limiter*) {
       block<Limiter>("limiter", "limits a value and how fast it changes")
           .text("input", &Limiter::input, input_doc)
           .quantity("low", &Limiter::low, "", any(), "least output")
+          .changeable()
           .quantity("high", &Limiter::high, "", any(), "greatest output")
+          .changeable()
           .quantity("rise", &Limiter::rise_per_s, "", above(0), "fastest rise per second")
           .quantity("fall", &Limiter::fall_per_s, "", above(0), "fastest fall per second")
           .quantity("start", &Limiter::start, "", any(), "output at the start")
@@ -107,7 +114,9 @@ const Table& table(const Comparator*) {
       block<Comparator>("comparator", "1 above a level, 0 below another")
           .text("input", &Comparator::input, input_doc)
           .quantity("on_above", &Comparator::on_above, "", any(), "level that turns it on")
+          .changeable()
           .quantity("off_below", &Comparator::off_below, "", any(), "level that turns it off")
+          .changeable()
           .build();
   return built;
 }
@@ -224,6 +233,26 @@ const Table& table(const Modulator*) {
           .build();
   return built;
 }
+const Table& table(const Firing*) {
+  static const Table built =
+      block<Firing>("firing", "pulses of a thyristor bridge, so far behind natural commutation")
+          .text("bridge", &Firing::bridge,
+                "whose gates it drives; NAME.delta for a twelve-pulse bridge's lower half")
+          .text("angle", &Firing::angle, "of phase a's voltage, rad, 0 at its peak")
+          .text("frequency", &Firing::frequency, "Hz, with which that angle turns")
+          .text("delay", &Firing::delay, "rad, of the pulses; 0 makes it a diode bridge")
+          .text("enable", &Firing::enable, "no pulses while this is below 0.5")
+          .quantity("width", &Firing::width_rad, "deg", above(0), "of a pulse")
+          .build();
+  return built;
+}
+const Table& table(const GateDrive*) {
+  static const Table built = block<GateDrive>("gate", "a gate that follows a state")
+                                 .text("gate", &GateDrive::gate, "such as \"B2.valve\"")
+                                 .text("input", &GateDrive::input, "on while above 0.5")
+                                 .build();
+  return built;
+}
 const Table& table(const Actuator*) {
   static const Table built = block<Actuator>("actuator", "turns a knob of the plant")
                                  .text("knob", &Actuator::knob, "such as \"gen.power_reference\"")
@@ -236,6 +265,139 @@ const Table& table(const Command*) {
       block<Command>("command", "closes a breaker when its input rises, opens it when it falls")
           .text("operates", &Command::operates, "breaker, disconnector or earthing switch")
           .text("input", &Command::input, "closed while above 0.5")
+          .build();
+  return built;
+}
+
+const Table& table(const Setpoint*) {
+  static const Table built = block<Setpoint>("setpoint", "a value that can be changed while running, as NAME")
+                                 .quantity("value", &Setpoint::value, "", any(), "at the start")
+                                 .changeable()
+                                 .build();
+  return built;
+}
+const Table& table(const Sensor*) {
+  static const Table built =
+      block<Sensor>("sensor", "what measures a signal, with its errors and failures")
+          .text("input", &Sensor::input, input_doc)
+          .quantity("gain", &Sensor::gain, "", any(), "on the signal")
+          .changeable()
+          .quantity("offset", &Sensor::offset, "", any(), "added to it")
+          .changeable()
+          .quantity("noise", &Sensor::noise, "", at_least(0), "standard deviation")
+          .changeable()
+          .quantity("frozen", &Sensor::frozen, "", within(0, 1), "1: it shows what it showed last")
+          .changeable()
+          .quantity("dead", &Sensor::dead, "", within(0, 1), "1: it shows the offset alone")
+          .changeable()
+          .quantity("low", &Sensor::low, "", any(), "end of its range")
+          .quantity("high", &Sensor::high, "", any(), "end of its range")
+          .quantity("resolution", &Sensor::resolution, "", at_least(0),
+                    "least step of its output; 0 for none")
+          .count("seed", &Sensor::seed, at_least(0), "of the noise")
+          .build();
+  return built;
+}
+const Table& table(const Expression*) {
+  static const Table built =
+      block<Expression>("expression", "a formula over blocks and signals of the plant")
+          .text("formula", &Expression::formula,
+                "such as \"2/3 * p / max(lock.d, 10)\"; + - * / ^, comparisons, and, or, not, sin, cos, tan, "
+                "asin, acos, atan, atan2, exp, log, sqrt, hypot, abs, sign, floor, mod, min, max, clamp(x, "
+                "low, "
+                "high), if(state, then, otherwise), pi, t")
+          .build();
+  return built;
+}
+const Table& table(const Counter*) {
+  static const Table built =
+      block<Counter>("counter", "how often its input has risen")
+          .text("input", &Counter::input, input_doc)
+          .text("reset", &Counter::reset, "back to 0 while above 0.5", Need::optional)
+          .count("wraps_at", &Counter::wraps_at, at_least(0), "number that is shown as 0 again; 0 for none")
+          .build();
+  return built;
+}
+const Table& table(const Sequence*) {
+  static const Table built =
+      block<Sequence>("sequence", "state machine: shows the number of its state, and NAME.STATE for each")
+          .texts("states", &Sequence::states, "names; it starts in the first", Need::required)
+          .texts("steps", &Sequence::steps,
+                 "such as [\"off > run: start and v > 300 after 20 ms\", \"* > off: trip\"]; the first that "
+                 "holds is taken, one per period",
+                 Need::required)
+          .build();
+  return built;
+}
+const Table& table(const ToAlphaBeta*) {
+  static const Table built =
+      block<ToAlphaBeta>("to_alpha_beta", "fixed components alpha, beta, zero (Clarke, amplitudes kept)")
+          .text("a", &ToAlphaBeta::a, input_doc)
+          .text("b", &ToAlphaBeta::b, input_doc)
+          .text("c", &ToAlphaBeta::c, input_doc)
+          .build();
+  return built;
+}
+const Table& table(const FromAlphaBeta*) {
+  static const Table built =
+      block<FromAlphaBeta>("from_alpha_beta", "three phases a, b, c of fixed components")
+          .text("alpha", &FromAlphaBeta::alpha, input_doc)
+          .text("beta", &FromAlphaBeta::beta, input_doc)
+          .build();
+  return built;
+}
+const Table& table(const IntegratorLock*) {
+  static const Table built =
+      block<IntegratorLock>("integrator_lock",
+                            "phase-locked loop of one voltage behind a second-order generalised integrator: "
+                            "angle, frequency (Hz), amplitude, direct, quadrature")
+          .text("input", &IntegratorLock::input, input_doc)
+          .quantity("frequency", &IntegratorLock::frequency_Hz, "Hz", above(0), "at the start")
+          .quantity("damping", &IntegratorLock::damping, "", above(0), "of the integrator: its width")
+          .quantity("bandwidth", &IntegratorLock::bandwidth_Hz, "Hz", above(0),
+                    "natural frequency of the loop")
+          .quantity("low", &IntegratorLock::low_Hz, "Hz", above(0), "least frequency")
+          .quantity("high", &IntegratorLock::high_Hz, "Hz", above(0), "greatest frequency")
+          .build();
+  return built;
+}
+const Table& table(const Separation*) {
+  static const Table built =
+      block<Separation>("separation",
+                        "positive and negative sequence by what stood a quarter period ago: positive_d, "
+                        "positive_q, negative_d, negative_q")
+          .text("a", &Separation::a, input_doc)
+          .text("b", &Separation::b, input_doc)
+          .text("c", &Separation::c, input_doc)
+          .text("angle", &Separation::angle,
+                "with which the positive components turn; the negative against it")
+          .quantity("frequency", &Separation::frequency_Hz, "Hz", above(0), "of the quarter period")
+          .build();
+  return built;
+}
+const Table& table(const PowerTracker*) {
+  static const Table built =
+      block<PowerTracker>("power_tracker",
+                          "maximum power point by perturbing and observing: the voltage to hold, power")
+          .text("voltage", &PowerTracker::voltage, "of the array")
+          .text("current", &PowerTracker::current, "of the array")
+          .text("enable", &PowerTracker::enable, "at start while below 0.5")
+          .quantity("step", &PowerTracker::step, "", above(0), "V, by which the voltage moves each period")
+          .changeable()
+          .quantity("low", &PowerTracker::low, "", any(), "V, least voltage")
+          .quantity("high", &PowerTracker::high, "", any(), "V, greatest voltage")
+          .quantity("start", &PowerTracker::start, "", any(), "V, until it is enabled")
+          .build();
+  return built;
+}
+const Table& table(const OwnCode*) {
+  static const Table built =
+      block<OwnCode>("own", "a controller of your own: a shared library or a class of your program")
+          .text("library", &OwnCode::library, "shared library, relative to the case (zavrek/controller.h)",
+                Need::optional)
+          .text("code", &OwnCode::code, "name under which the program gave its class", Need::optional)
+          .texts("inputs", &OwnCode::inputs, "such as [\"v: C2.v\", \"i: L1.ia\"]")
+          .texts("parameters", &OwnCode::parameters, "such as [\"gain: 0.3\"]")
           .build();
   return built;
 }

@@ -1,7 +1,8 @@
 // What an element model may say to the compiler: nodes, parts between them, signals, operables, knobs.
-// A part is one of eight kinds: series block, capacitance block, conductance, pole, chain of segments (a bent
-// characteristic), valve, travelling wave, and model (a part with equations of its own: machines, arcs, loads
-// of constant power). Every element is made of these, so that the step only loops over eight kinds of arrays.
+// A part is one of nine kinds: series block, capacitance block, conductance, pole, chain of segments (a bent
+// characteristic), valve, averaged leg, travelling wave, and model (a part with equations of its own:
+// machines, arcs, loads of constant power). Every element is made of these, so that the step only loops over
+// nine kinds of arrays.
 #pragma once
 
 #include <array>
@@ -109,6 +110,27 @@ struct ValvePart {
   double off_S = 1e-8;
   Slot current{};
   Slot conducts{};  // 1 or 0
+};
+
+/// A leg whose pulses may be averaged over a step (leg_group.hpp): valves that exist beside it and how their
+/// gates join the terminal x to the poles.
+struct LegPart {
+  /// A current in this direction takes `pole` when the gates of both valves are on; -1 for one that need not
+  /// be.
+  struct Way {
+    int first = -1, second = -1, pole = 0;
+  };
+  /// The mean current of a valve: sign times the share of a pole; pole -1: all that flows that way.
+  struct Flow {
+    int valve = 0, pole = 0;
+    double sign = 1;
+  };
+  std::vector<NodeId> poles;  // p, n or p, m, n
+  NodeId x = ground_node;
+  double on_ohm = 1e-3, drop_V = 0;
+  std::vector<int> valves;   // all of the leg
+  std::vector<Way> out, in;  // tried in this order; without any, out of the last pole and into the first
+  std::vector<Flow> flows;
 };
 
 /// A name for the gates of one or more valves.
@@ -232,6 +254,7 @@ class Assembly {
   int wave(WavePart part);  ///< returns the index of the part
   const SegmentPart& segments(SegmentPart part);
   int valve(ValvePart part);  ///< returns its index
+  void averaged_leg(LegPart part) { leg_parts.push_back(std::move(part)); }
   void gate(std::string name, std::vector<int> valves) {
     gates.push_back({std::move(name), std::move(valves)});
   }
@@ -275,6 +298,7 @@ class Assembly {
   std::vector<WavePart> wave_parts;
   std::vector<SegmentPart> segment_parts;
   std::vector<ValvePart> valve_parts;
+  std::vector<LegPart> leg_parts;
   std::vector<Gate> gates;
   std::vector<ChargedPart> charged;
   std::vector<ModelPart> model_parts;

@@ -1,7 +1,7 @@
-// Breaker, disconnector, earthing switch: one pole per phase, a conductance with two values; `NAME.closed` is
-// the share of poles closed. Scatter gives each pole a delay of its own, drawn once; a resistor for
-// pre-insertion has poles of its own in parallel, which make first and break last. Chopping and striking
-// again are the step's business (core.cpp).
+// Breaker, contactor, disconnector, earthing switch: one pole per phase, a conductance with two values;
+// `NAME.closed` is the share of poles closed. Scatter gives each pole a delay of its own, drawn once; a
+// resistor for pre-insertion has poles of its own in parallel, which make first and break last. Chopping and
+// striking again are the step's business (core.cpp).
 #include <cstdint>
 
 #include "emt/assembly.hpp"
@@ -72,6 +72,7 @@ void assemble(const network::Breaker& breaker, Assembly& assembly) {
                     breaker.closed};
   Poles poles(assembly, what, {breaker.name, {}, breaker.opening_time_s, breaker.closing_time_s});
   std::vector<Terms> currents;
+  std::vector<Operable> single;  // each pole by itself: a phase may be lost
   Terms position;
   const bool inserts = network::is_set(breaker.insertion_resistance_ohm);
   for (std::size_t k = 0; k < near.size(); ++k) {
@@ -85,12 +86,41 @@ void assemble(const network::Breaker& breaker, Assembly& assembly) {
     resistor.late_open_s = main.late_open_s + breaker.insertion_time_s;
     resistor.late_close_s = main.late_close_s;
     if (inserts) main.late_close_s += breaker.insertion_time_s;
+    single.push_back({breaker.name + "." + letters[k], {}, breaker.opening_time_s, breaker.closing_time_s});
+    single.back().poles = {static_cast<int>(assembly.pole_parts.size())};
     const PolePart& made = poles.add(std::move(main));
     currents.push_back({value_of(made.current)});
     position.push_back(value_of(made.position, 1.0 / static_cast<double>(near.size())));
-    if (inserts) currents.back().push_back(value_of(poles.add(std::move(resistor)).current));
+    if (!inserts) continue;
+    single.back().poles.push_back(static_cast<int>(assembly.pole_parts.size()));
+    currents.back().push_back(value_of(poles.add(std::move(resistor)).current));
   }
   poles.finish(currents, position, letters, true);
+  for (Operable& pole : single) assembly.operable(std::move(pole));
+}
+
+template <>
+void assemble(const network::Contactor& contactor, Assembly& assembly) {
+  const std::string owner = "contactor." + contactor.name;
+  const auto [letters, near, far] = assembly.span(owner, contactor.between);
+  const auto add = [&, near = near, far = far, letters = letters](const std::string& name, double ohm,
+                                                                  bool closed) {
+    const Switch what{owner, name, ohm, 1e9, closed};
+    Poles poles(assembly, what, {name, {}, contactor.opening_time_s, contactor.closing_time_s});
+    std::vector<Terms> currents;
+    Terms position;
+    for (std::size_t k = 0; k < near.size(); ++k) {
+      PolePart part = poles.prototype({near[k], far[k]}, ohm);
+      part.chop_A = 1e30;
+      const PolePart& made = poles.add(std::move(part));
+      currents.push_back({value_of(made.current)});
+      position.push_back(value_of(made.position, 1.0 / static_cast<double>(near.size())));
+    }
+    poles.finish(currents, position, letters, true);
+  };
+  add(contactor.name, contactor.closed_resistance_ohm, contactor.closed);
+  if (network::is_set(contactor.precharge_resistance_ohm))
+    add(contactor.name + ".precharge", contactor.precharge_resistance_ohm, false);
 }
 
 template <>

@@ -322,6 +322,7 @@ class Compiler {
     lower_poles();
     lower_segments();
     lower_valves();
+    lower_legs();
     lower_models();
     core_->due.reserve(core_->poles.size());
     core_->due_segments.reserve(assembly_.segment_parts.size());
@@ -332,8 +333,8 @@ class Compiler {
     core_->refactor_dirty();
   }
 
-  /// Factors per state of the switches, for small partitions of converters; a varying model has too many
-  /// states.
+  /// Factors per state of the switches, for small partitions of converters; a varying model or an averaged
+  /// leg has too many states.
   void keep_states() {
     std::vector<bool> wanted(core_->partitions.size(), false);
     const auto mark = [&](int number, bool wants) {
@@ -344,6 +345,9 @@ class Compiler {
     for (const ModelRow& row : core_->models) {
       if (row.number < 0) continue;
       for (std::size_t k = 0; k < row.conductance.size(); ++k) mark(row.number + static_cast<int>(k), false);
+    }
+    for (const LegPart& part : assembly_.leg_parts) {
+      for (const int valve : part.valves) mark(core_->valves.number(static_cast<std::size_t>(valve)), false);
     }
     for (std::size_t k = 0; k < wanted.size(); ++k) {
       if (wanted[k]) core_->partitions[k].keep_states();
@@ -425,6 +429,15 @@ class Compiler {
       core_->valves.add(part, layout_.node_position.data(), at(part.current), at(part.conducts), number);
     }
     core_->gates = assembly_.gates;
+  }
+
+  void lower_legs() {
+    for (const LegPart& part : assembly_.leg_parts) {
+      std::vector<Ends> ends;
+      for (const NodeId pole : part.poles) ends.push_back({pole, part.x});
+      const auto n = static_cast<Eigen::Index>(ends.size());
+      core_->legs.add(part, layout_.node_position.data(), add_adjustable(ends, Eigen::MatrixXd::Zero(n, n)));
+    }
   }
 
   void lower_models() {

@@ -18,6 +18,7 @@ constexpr double no_current_A = 1e-9;
 
 void Core::advance() noexcept {
   const double until = static_cast<double>(steps + 1) * step_s;
+  if (!legs.empty()) begin_legs(until);
   if (euler_throughout) {
     solve({Rule::half_euler, step_s, until - step_s / 2}, Rule::half_euler, 0.5, present.data(),
           middle.data());
@@ -25,6 +26,12 @@ void Core::advance() noexcept {
   } else {
     solve({Rule::trapezoidal, step_s, until}, Rule::trapezoidal, 1, present.data(), next.data());
   }
+}
+
+void Core::begin_legs(double until) noexcept {
+  const bool jumps =
+      legs.begin_step(time_s(), until, valves, [&](int number, double siemens) { adjust(number, siemens); });
+  turned = turned || jumps;
 }
 
 /// From the values in `old` to those in `now`. The pass that writes the currents of the parts also makes the
@@ -78,6 +85,7 @@ void Core::begin_parts(const Stretch& stretch, double behind, const double* old)
   lines.inject(behind, rhs.data());
   segments.inject(stretch.rule, old, rhs.data());
   valves.inject(rhs.data());
+  legs.inject(rhs.data());
   for (ModelRow& row : models) {
     if (row.model->begin(stretch, row.places, old, row.history.data(), row.conductance.data())) {
       for (int k = 0; k < row.ends * row.ends; ++k)
@@ -96,6 +104,7 @@ void Core::end_parts(const Stretch& stretch, const double* old, double* now) noe
   lines.update(now);
   segments.update(now);
   valves.update(now);
+  legs.update(now, valves);
   update_poles(now);
   for (ModelRow& row : models)
     row.model->end(stretch, row.places, old, now, row.history.data(), row.conductance.data());
@@ -371,10 +380,10 @@ bool Core::fire(int gate, bool on, double at_s) noexcept {
   return taken;
 }
 
-void Core::fail(int gate, bool shorted) noexcept {
+void Core::fail(int gate, Failure how, double late_s) noexcept {
   for (const int valve : gates[static_cast<std::size_t>(gate)].valves) {
     const auto k = static_cast<std::size_t>(valve);
-    valves.fail(k, shorted ? ValveGroup::Break::shorted : ValveGroup::Break::dead);
+    valves.fail(k, how, late_s);
     adjust(valves.number(k), valves.siemens(k));
   }
   refactor_dirty();

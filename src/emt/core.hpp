@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "emt/capacitance_group.hpp"
+#include "emt/leg_group.hpp"
 #include "emt/partition.hpp"
 #include "emt/segment_group.hpp"
 #include "emt/series_group.hpp"
@@ -114,7 +115,7 @@ class Core {
   bool request(int operable, bool close, double at_s) noexcept;
   void turn(int knob, double value) noexcept;
   bool fire(int gate, bool on, double at_s) noexcept;
-  void fail(int gate, bool shorted) noexcept;
+  void fail(int gate, Failure how, double late_s) noexcept;
   /// Gives an adjustable conductance its value; the partitions that hold it are refactored by
   /// `refactor_dirty`.
   void adjust(int number, double siemens) noexcept;
@@ -140,6 +141,7 @@ class Core {
   WaveGroup lines;
   SegmentGroup segments;
   ValveGroup valves;
+  LegGroup legs;
   std::vector<Gate> gates;
   std::vector<ModelRow> models;
   std::vector<Waveform> waveforms;
@@ -175,6 +177,7 @@ class Core {
   void begin_parts(const Stretch& stretch, double behind, const double* old) noexcept;
   void end_parts(const Stretch& stretch, const double* old, double* now) noexcept;
   void couple_sources(const double* now) noexcept;
+  void begin_legs(double until) noexcept;
   void update_poles(double* now) const noexcept;
   [[nodiscard]] double find_due(double from, double until) noexcept;
   [[nodiscard]] double event_time(const Pole& pole, double from, double until) const noexcept;

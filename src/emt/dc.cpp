@@ -53,6 +53,72 @@ class DcSourceModel final : public Model {
   Slot voltage_;
 };
 
+/// A capacitor with a series resistance R and a share k of its capacitance left: v = R i + u, k C du/dt = i.
+/// With d = h/(2 k C) either rule gives u = u' + d i, u' being known. Age takes capacitance, not voltage.
+class AgedCapacitor final : public Model {
+ public:
+  AgedCapacitor(const network::DcLink& link, double voltage_V, Slot remaining)
+      : capacitance_F_(link.capacitance_F),
+        series_ohm_(link.series_ohm),
+        voltage_V_(voltage_V),
+        remaining_(remaining),
+        left_(network::is_set(link.remaining) ? link.remaining : 1) {}
+  [[nodiscard]] int slots() const override { return 2; }  // i, u
+  [[nodiscard]] std::vector<Slot> knobs() const override {
+    return remaining_.index < 0 ? std::vector<Slot>{} : std::vector<Slot>{remaining_};
+  }
+  [[nodiscard]] bool varies() const override { return remaining_.index >= 0; }
+  [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override {
+    return Eigen::MatrixXd::Constant(1, 1, siemens(step_s, left_));
+  }
+  [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
+    return Eigen::MatrixXcd::Constant(1, 1, 1.0 / (series_ohm_ + 1.0 / (s * left_ * capacitance_F_)));
+  }
+  void start(const Places& places, const Eigen::VectorXcd&, const Eigen::VectorXcd& i, double,
+             double* values) override {
+    values[places.first] = i[0].real();
+    values[places.first + 1] = voltage_V_;
+  }
+  [[nodiscard]] States states() const override {
+    return {remaining_.index < 0 && series_ohm_ > 0, 1, 1, false};
+  }
+  [[nodiscard]] int state_count() const override { return 1; }
+  void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
+    currents[0] = (values[places.p[0]] - values[places.q[0]] - values[places.first + 1]) / series_ohm_;
+    values[places.first] = currents[0];
+    slopes[0] = currents[0] / capacitance_F_;
+  }
+  bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
+             double* conductance) noexcept override {
+    const double left = remaining_.index < 0 ? 1 : old[places.knobs[0]];
+    const bool changed = left != left_;
+    left_ = left;
+    if (changed) conductance[0] = siemens(stretch.step_s, left);
+    history[0] = -conductance[0] * known(stretch, old + places.first);
+    return changed;
+  }
+  void end(const Stretch& stretch, const Places& places, const double* old, double* now,
+           const double* history, const double* conductance) noexcept override {
+    double* slots = now + places.first;
+    slots[0] = conductance[0] * (now[places.p[0]] - now[places.q[0]]) + history[0];
+    slots[1] = known(stretch, old + places.first) + rate(stretch.step_s, left_) * slots[0];
+  }
+
+ private:
+  [[nodiscard]] double rate(double step_s, double left) const noexcept {
+    return step_s / 2 / (left * capacitance_F_);
+  }
+  [[nodiscard]] double siemens(double step_s, double left) const noexcept {
+    return 1 / (series_ohm_ + rate(step_s, left));
+  }
+  [[nodiscard]] double known(const Stretch& stretch, const double* before) const noexcept {
+    return stretch.rule == Rule::half_euler ? before[1] : before[1] + rate(stretch.step_s, left_) * before[0];
+  }
+  double capacitance_F_, series_ohm_, voltage_V_;
+  Slot remaining_;
+  double left_;  // share of the capacitance
+};
+
 /// With d = h/(2 T_k), either rule gives u_k = a_k' + b_k i with b_k = d R_k/(1 + d), a_k' being known. E(q)
 /// is taken at the state of charge before the step, which no step changes by more than a millionth.
 class BatteryModel final : public Model {
@@ -155,12 +221,22 @@ void assemble(const network::DcLink& link, Assembly& assembly) {
     capacitors = {{p, m}, {m, n}};
     earthed = {m};
   }
+  const bool ages = network::is_set(link.remaining);
+  Slot remaining;
+  if (ages) remaining = assembly.knob(link.name + ".remaining", "", link.remaining, 0.01, 1);
   for (const Ends& ends : capacitors) {
+    if (network::is_set(link.discharge_ohm)) assembly.conductance(ends, 1 / link.discharge_ohm);
+    if (ages || link.series_ohm > 0) {
+      const double share = 1 / static_cast<double>(capacitors.size());
+      assembly.model({.owner = owner,
+                      .ends = {ends},
+                      .model = std::make_unique<AgedCapacitor>(link, link.voltage_V * share, remaining)});
+      continue;
+    }
     assembly.capacitance({.owner = owner,
                           .ends = {ends},
                           .capacitance = Eigen::MatrixXd::Constant(1, 1, link.capacitance_F),
                           .first_current = {}});
-    if (network::is_set(link.discharge_ohm)) assembly.conductance(ends, 1 / link.discharge_ohm);
   }
   if (network::is_set(link.earth_ohm)) {
     for (const NodeId node : earthed) assembly.conductance({node, ground_node}, 1 / link.earth_ohm);

@@ -4,7 +4,8 @@
 //   otherwise             one pole per phase to a star point; with ground the poles are solid and R lies
 //                         between star and ground, without ground each pole has R.
 // With an arc, its conductance (arc.hpp) stands in series with the pole of one or two phases, or with each
-// phase's. A fault that evolves is two or more of these at one place, each with its own instants.
+// phase's. On d.c. poles it clears when its time is over, whatever flows. A fault that evolves is two or more
+// of these at one place, each with its own instants.
 #include "emt/fault.hpp"
 
 #include "emt/arc.hpp"
@@ -72,7 +73,8 @@ void assemble_fault(const network::Fault& fault, const std::vector<NodeId>& plac
                                      .ends = {p, root},
                                      .closed_S = 1 / ohm,
                                      .open_S = 1 / open_ohm,
-                                     .closed = false});
+                                     .closed = false,
+                                     .chop_A = letters[0] == 'p' ? 1e30 : 0});
     operable.poles.push_back(index);
     if (arcs) {
       assembly.model({.owner = fault.name,

@@ -76,7 +76,7 @@ GateId Plant::gate(std::string_view name) const {
 
 bool Plant::fire(GateId gate, bool on, double at_s) noexcept { return core_->fire(gate.index, on, at_s); }
 
-void Plant::fail(GateId gate, bool shorted) noexcept { core_->fail(gate.index, shorted); }
+void Plant::fail(GateId gate, Failure how, double late_s) noexcept { core_->fail(gate.index, how, late_s); }
 
 std::vector<std::string> Plant::knob_names() const {
   std::vector<std::string> names;

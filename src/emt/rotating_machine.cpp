@@ -289,6 +289,7 @@ void machine_signals(Assembly& assembly, const std::string& name, Slot first) {
   assembly.phase_signals(name + ".i", "A", currents);
   assembly.signal(name + ".torque", "N m", {value_of({first.index + RotatingMachine::torque_slot})});
   assembly.signal(name + ".speed", "rad/s", {value_of({first.index + RotatingMachine::speed_slot})});
+  assembly.signal(name + ".angle", "rad", {value_of({first.index + RotatingMachine::state_slot})});
 }
 
 }  // namespace zavrek::emt::internal

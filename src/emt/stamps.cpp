@@ -56,6 +56,11 @@ Stamps stamp_parts(const Assembly& assembly) {
   }
   for (const PolePart& part : assembly.pole_parts) reserve(stamps.entries, {part.ends});
   for (const ValvePart& part : assembly.valve_parts) reserve(stamps.entries, {part.ends});
+  for (const LegPart& part : assembly.leg_parts) {
+    std::vector<Ends> ends;
+    for (const NodeId pole : part.poles) ends.push_back({pole, part.x});
+    reserve(stamps.entries, ends);
+  }
   for (const SegmentPart& part : assembly.segment_parts) reserve(stamps.entries, {part.ends});
   for (const WavePart& part : assembly.wave_parts) {
     const Eigen::VectorXd y = (part.surge_ohm + part.resistance_ohm / 4).cwiseInverse();

@@ -31,11 +31,11 @@ Series empty_series(const Plant& plant, const Study& study, Watched& watched) {
 Commander::Commander(Plant& plant, const std::vector<Command>& commands) {
   for (const Command& command : commands) {
     if (!command.knob.empty()) {
-      turns_.push_back({command.at_s, plant.knob(command.knob), command.value, {}, false});
+      turns_.push_back({command.at_s, plant.knob(command.knob), command.value, {}, Failure::none});
       continue;
     }
     if (!command.fails.empty()) {
-      turns_.push_back({command.at_s, {}, 0, plant.gate(command.fails), command.shorted});
+      turns_.push_back({command.at_s, {}, command.value, plant.gate(command.fails), command.how});
       continue;
     }
     const OperableId what = plant.operable(command.operable);
@@ -49,7 +49,7 @@ void Commander::turn_due(Plant& plant) noexcept {
   const double until = plant.time_s() + plant.step_s() * (1 - 1e-9);
   for (; next_ < turns_.size() && turns_[next_].at_s < until; ++next_) {
     const Turn& turn = turns_[next_];
-    turn.gate.index < 0 ? plant.turn(turn.knob, turn.value) : plant.fail(turn.gate, turn.shorted);
+    turn.gate.index < 0 ? plant.turn(turn.knob, turn.value) : plant.fail(turn.gate, turn.how, turn.value);
   }
 }
 

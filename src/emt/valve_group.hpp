@@ -10,9 +10,11 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <utility>
 #include <vector>
 
 #include "emt/assembly.hpp"
+#include "zavrek/emt.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -39,27 +41,49 @@ class ValveGroup {
   /// too many wait already.
   bool fire(std::size_t k, bool on, double at_s) noexcept {
     Valve& v = valves_[k];
+    if (v.broken != Failure::none && v.broken != Failure::late) return true;
+    at_s += v.late_s;
     // A pulse shorter than the dead time before it has no length.
     if (v.waiting > 0) {
       const int last = (v.first_edge + v.waiting - 1) % static_cast<int>(v.edges.size());
       at_s = std::max(at_s, v.edges[static_cast<std::size_t>(last)].at_s);
     }
-    if (v.broken != Break::none) return true;
     if (v.waiting == static_cast<int>(v.edges.size())) return false;
     v.edges[static_cast<std::size_t>((v.first_edge + v.waiting++) % static_cast<int>(v.edges.size()))] = {
         at_s, on};
-    if (at_s < next_edge_) next_edge_ = at_s;
+    if (at_s < next_edge_ && !v.held) next_edge_ = at_s;
     return true;
   }
-  /// A failure: from now on it conducts always, or never.
-  enum class Break { none, shorted, dead };
-  void fail(std::size_t k, Break how) noexcept {
+  void fail(std::size_t k, Failure how, double late_s) noexcept {
     Valve& v = valves_[k];
+    if (v.broken == Failure::shorted || v.broken == Failure::dead) return;
     v.broken = how;
+    v.late_s = how == Failure::late ? late_s : 0;
+    if (how == Failure::none || how == Failure::late) return;
     v.waiting = 0;
     v.gate = false;
     find_next_edge();
     obey_gate(v);
+  }
+
+  // --- asked by averaged legs (leg_group.hpp), which hold their valves off and take their edges -----------
+  void hold(std::size_t k, bool held) noexcept {
+    Valve& v = valves_[k];
+    v.held = held;
+    v.piece = Piece::off;
+    find_next_edge();
+  }
+  [[nodiscard]] bool broken(std::size_t k) const noexcept {
+    return valves_[k].broken == Failure::shorted || valves_[k].broken == Failure::dead;
+  }
+  [[nodiscard]] bool gate(std::size_t k) const noexcept { return valves_[k].gate; }
+  [[nodiscard]] double next_edge(std::size_t k) const noexcept {
+    const Valve& v = valves_[k];
+    return v.waiting > 0 ? v.edges[static_cast<std::size_t>(v.first_edge)].at_s : never;
+  }
+  void take_edges(std::size_t k, double until) noexcept { (void)take(valves_[k], until); }
+  [[nodiscard]] std::pair<int, int> slots(std::size_t k) const noexcept {
+    return {valves_[k].current, valves_[k].conducts};
   }
 
   void inject(double* rhs) const noexcept {
@@ -106,7 +130,7 @@ class ValveGroup {
                                   bool by_itself) const noexcept {
     const Valve& v = valves_[k];
     double time = never;
-    if (v.waiting > 0) {
+    if (v.waiting > 0 && !v.held) {
       const Edge& edge = v.edges[static_cast<std::size_t>(v.first_edge)];
       if (edge.at_s < until) time = std::max(edge.at_s, from);
     }
@@ -121,14 +145,7 @@ class ValveGroup {
   /// shows.
   void change_over(std::size_t k, double event, double slack, const double* after) noexcept {
     Valve& v = valves_[k];
-    bool edged = false;
-    while (v.waiting > 0 && v.edges[static_cast<std::size_t>(v.first_edge)].at_s <= event + slack) {
-      v.gate = v.edges[static_cast<std::size_t>(v.first_edge)].on;
-      v.first_edge = (v.first_edge + 1) % static_cast<int>(v.edges.size());
-      --v.waiting;
-      edged = true;
-    }
-    if (edged) {
+    if (take(v, event + slack)) {
       find_next_edge();
       obey_gate(v);
     } else {
@@ -168,12 +185,26 @@ class ValveGroup {
     double off_S, on_S, drop_V, reverse_S, reverse_drop_V;
     Piece piece = Piece::off;
     bool gate = false;
-    Break broken = Break::none;
+    bool held = false;  // by an averaged leg
+    Failure broken = Failure::none;
+    double late_s = 0;
     int changes = 0;
     double voltage_behind = 0, current_behind = 0;
     std::array<Edge, 16> edges{};
     int first_edge = 0, waiting = 0;
   };
+
+  /// Lets the gate follow its edges until an instant; whether there were any.
+  static bool take(Valve& v, double until) noexcept {
+    bool edged = false;
+    while (v.waiting > 0 && v.edges[static_cast<std::size_t>(v.first_edge)].at_s <= until) {
+      v.gate = v.edges[static_cast<std::size_t>(v.first_edge)].on;
+      v.first_edge = (v.first_edge + 1) % static_cast<int>(v.edges.size());
+      --v.waiting;
+      edged = true;
+    }
+    return edged;
+  }
 
   [[nodiscard]] static double conductance(const Valve& v) noexcept {
     return v.piece == Piece::off ? v.off_S : v.piece == Piece::forward ? v.on_S : v.reverse_S;
@@ -188,7 +219,7 @@ class ValveGroup {
   }
   /// A piece that holds whatever the solution says.
   [[nodiscard]] static bool is_imposed(const Valve& v) noexcept {
-    return v.kind == ValveKind::contact || v.broken == Break::shorted;
+    return v.held || v.kind == ValveKind::contact || v.broken == Failure::shorted;
   }
 
   /// How far the solution is from leaving the piece, in volts or amperes; negative when it has.
@@ -203,7 +234,7 @@ class ValveGroup {
         break;
     }
     double room = 1e300;
-    if (may_conduct_forward(v) && v.broken == Break::none) room = v.drop_V - voltage;
+    if (may_conduct_forward(v) && v.broken != Failure::dead) room = v.drop_V - voltage;
     if (v.kind == ValveKind::transistor) room = std::min(room, voltage + v.reverse_drop_V);
     return room;
   }
@@ -218,24 +249,24 @@ class ValveGroup {
     if (v.piece != Piece::off) {
       v.piece = Piece::off;
     } else {
-      v.piece = voltage > 0 && v.broken == Break::none ? Piece::forward : Piece::reverse;
+      v.piece = voltage > 0 && v.broken != Failure::dead ? Piece::forward : Piece::reverse;
     }
   }
   static void obey_gate(Valve& v) noexcept {
-    if (v.broken == Break::shorted) {
+    if (v.broken == Failure::shorted) {
       v.piece = Piece::forward;
     } else if (v.kind == ValveKind::contact) {
       v.piece = v.gate ? Piece::forward : Piece::off;
     } else if (v.kind == ValveKind::transistor && !v.gate && v.piece == Piece::forward) {
       v.piece = Piece::off;
-    } else if (v.broken == Break::dead && v.piece == Piece::forward) {
+    } else if (v.broken == Failure::dead && v.piece == Piece::forward) {
       v.piece = Piece::off;
     }
   }
   void find_next_edge() noexcept {
     next_edge_ = never;
     for (const Valve& v : valves_) {
-      if (v.waiting > 0)
+      if (v.waiting > 0 && !v.held)
         next_edge_ = std::min(next_edge_, v.edges[static_cast<std::size_t>(v.first_edge)].at_s);
     }
   }

@@ -67,6 +67,7 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
   if (options.knobs) {
     for (const std::string& name : plant.knob_names())
       fmt::print("  {} {}\n", name, plant.unit(plant.knob(name)));
+    for (const std::string& name : trial::control_knobs(all, plant)) fmt::print("  {}\n", name);
   }
 }
 
@@ -87,6 +88,7 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
                      {"events_per_step", s.events_per_step},
                      {"signals", plant.signal_names()},
                      {"knobs", plant.knob_names()},
+                     {"control_knobs", trial::control_knobs(all, plant)},
                      {"streams", all.bench.streams.size()},
                      {"devices", all.bench.devices.size()},
                      {"trials", all.trials.size()},

@@ -19,6 +19,7 @@ struct Words {
   tool::StudyOptions study;
   tool::CompareOptions compare;
   tool::RelayOptions relay;
+  tool::ControllerOptions controller;
   tool::FitnessOptions fitness;
   tool::InjectOptions inject;
   tool::CurveOptions curve;
@@ -211,6 +212,12 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->add_option("--frequency", words.relay.frequency,
                    "nominal frequency; the stream has 80 samples per cycle");
   verb->callback([&] { code = tool::relay(words.relay); });
+
+  verb = app.add_subcommand("controller", "the control of a case as a process of its own");
+  verb->add_option("case", words.controller.folder, "folder of the case")->required();
+  verb->add_option("--port", words.controller.port, "UDP port of this computer; 0 for any")
+      ->check(CLI::Range(0, 65535));
+  verb->callback([&] { code = tool::controller(words.controller); });
 
   verb = app.add_subcommand("fitness", "measure whether this computer can hold a step");
   verb->add_option("--step", words.fitness.step, "the step, such as \"50 us\"");

@@ -102,6 +102,12 @@ struct RelayOptions {
 };
 [[nodiscard]] int relay(const RelayOptions& options);
 
+struct ControllerOptions {
+  std::string folder;
+  int port = 0;
+};
+[[nodiscard]] int controller(const ControllerOptions& options);
+
 struct ReportOptions {
   bool json = false;
   bool no_figures = false;

@@ -56,10 +56,14 @@ ChildProcess::ChildProcess(const std::filesystem::path& program, const std::vect
 
 bool ChildProcess::running() {
   if (pid_ <= 0) return false;
-  int status = 0;
-  if (waitpid(pid_, &status, WNOHANG) != pid_) return true;
+  if (waitpid(pid_, &status_, WNOHANG) != pid_) return true;
   pid_ = -1;
   return false;
+}
+
+std::string ChildProcess::ended() const {
+  if (WIFSIGNALED(status_)) return fmt::format("its process ended: {}", strsignal(WTERMSIG(status_)));
+  return fmt::format("its process ended with {}", WEXITSTATUS(status_));
 }
 
 ChildProcess::~ChildProcess() {

@@ -19,9 +19,12 @@ class ChildProcess {
   /// Asks it to end, and kills it after half a second.
   ~ChildProcess();
   [[nodiscard]] bool running();
+  /// How it ended, once `running` has said that it did.
+  [[nodiscard]] std::string ended() const;
 
  private:
   pid_t pid_ = -1;
+  int status_ = 0;
 };
 
 }  // namespace zavrek::trial::internal

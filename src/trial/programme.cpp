@@ -134,6 +134,8 @@ std::string fingerprint_of(const Case& all) {
   }
   for (const control::Block& block : all.control.blocks)
     std::visit([&](const auto& one) { print.add(one); }, block);
+  for (const control::Ready& ready : all.control.ready)
+    std::visit([&](const auto& one) { print.add(one); }, ready);
   print.add(all.bench);
   for (const Stream& stream : all.bench.streams) print.add(stream);
   for (const Device& device : all.bench.devices) {

@@ -34,39 +34,6 @@ record::Analog channel(std::string name, std::string phase, std::string unit, st
 
 }  // namespace
 
-ControlWiring::ControlWiring(const Case& all, const emt::Plant& plant)
-    : controller(all.control, plant.signal_names()) {
-  for (const std::string& name : controller.reads()) reads.push_back(plant.signal(name));
-  for (const std::string& name : controller.knobs()) knobs.push_back(plant.knob(name));
-  for (const std::string& name : controller.gates()) gates.push_back(plant.gate(name));
-  for (const std::string& name : controller.operables()) operables.push_back(plant.operable(name));
-  signals.resize(reads.size());
-  knobs_sent.assign(knobs.size(), std::numeric_limits<double>::quiet_NaN());
-  closes_sent.assign(operables.size(), 0);
-}
-
-void ControlWiring::run_due(emt::Plant& plant) noexcept {
-  const double slack = 1e-6 * plant.step_s();
-  for (; static_cast<double>(next_tick) * controller.period_s() <= plant.time_s() + slack; ++next_tick) {
-    for (std::size_t k = 0; k < reads.size(); ++k) signals[k] = plant.value(reads[k]);
-    controller.run(next_tick, signals);
-    for (const control::Edge& edge : controller.edges())
-      plant.fire(gates[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s);
-    for (std::size_t k = 0; k < knobs.size(); ++k) {
-      const double wanted = controller.knob(k);
-      if (wanted == knobs_sent[k] || !std::isfinite(wanted)) continue;
-      plant.turn(knobs[k], wanted);
-      knobs_sent[k] = wanted;
-    }
-    for (std::size_t k = 0; k < operables.size(); ++k) {
-      const bool closes = controller.closes(k);
-      if (closes == (closes_sent[k] != 0)) continue;
-      closes ? plant.close(operables[k], plant.time_s()) : plant.open(operables[k], plant.time_s());
-      closes_sent[k] = closes ? 1 : 0;
-    }
-  }
-}
-
 Rig::Rig(const Case& all, const network::Network& network, const RunOptions& options, double duration_s,
          const std::vector<std::string>& further)
     : case_(all),
@@ -79,7 +46,8 @@ Rig::Rig(const Case& all, const network::Network& network, const RunOptions& opt
     crew_ = std::make_unique<pace::Crew>(std::min(options.cores, plant_.summary().shards));
     plant_.share(crew_.get());
   }
-  if (!all.control.blocks.empty()) control_.emplace(all, plant_);
+  const std::string& place = options.place.empty() ? all.bench.control : options.place;
+  if (has_control(all)) control_.emplace(all, plant_, place != "plant");
   add_streams(all);
   add_devices(all, options);
   ready_record(all, duration_s, further);
@@ -106,7 +74,7 @@ void Rig::add_streams(const Case& all) {
 
 Rig::Recorded Rig::find_recorded(const std::string& name) const {
   if (control_) {
-    const auto& outputs = control_->controller.outputs();
+    const auto& outputs = control_->controller().outputs();
     const auto found = std::find(outputs.begin(), outputs.end(), name);
     if (found != outputs.end()) return {{}, static_cast<std::size_t>(found - outputs.begin())};
   }
@@ -114,8 +82,7 @@ Rig::Recorded Rig::find_recorded(const std::string& name) const {
 }
 
 double Rig::value(const Recorded& recorded) const noexcept {
-  return recorded.output == none ? plant_.value(recorded.signal)
-                                 : control_->controller.output(recorded.output);
+  return recorded.output == none ? plant_.value(recorded.signal) : control_->output(recorded.output);
 }
 
 void Rig::add_devices(const Case& all, const RunOptions& options) {
@@ -303,7 +270,7 @@ bool Rig::advance() noexcept {
   take_samples();
   if (link_) poll_wire();
   judge_outputs();
-  return !diverged_ &&
+  return !diverged_ && (!control_ || control_->failure().empty()) &&
          std::none_of(seats_.begin(), seats_.end(), [](const Seat& seat) { return seat.silent; });
 }
 
@@ -435,6 +402,7 @@ std::string Rig::failure() {
   if (diverged_)
     return fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step", plant_.culprit(),
                        plant_.time_s());
+  if (control_ && !control_->failure().empty()) return control_->failure();
   for (Seat& seat : seats_) {
     if (seat.silent || seat.party.process_ended())
       return fmt::format("no answer from {} since {:.3f} s", seat.party.device().name, seat.last_heard_s);
@@ -530,9 +498,5 @@ record::Record Rig::take_record(double trigger_s) {
 }
 
 }  // namespace internal
-
-void check_control(const Case& all, const emt::Plant& plant) {
-  if (!all.control.blocks.empty()) (void)internal::ControlWiring(all, plant);
-}
 
 }  // namespace zavrek::trial

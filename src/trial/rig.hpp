@@ -11,30 +11,13 @@
 #include <string>
 #include <vector>
 
+#include "trial/control_seat.hpp"
 #include "trial/party.hpp"
 #include "zavrek/emt/study.hpp"
 #include "zavrek/pace/crew.hpp"
 #include "zavrek/trial.hpp"
 
 namespace zavrek::trial::internal {
-
-/// The control of a case with what it reads and drives in the plant.
-struct ControlWiring {
-  control::Controller controller;
-  std::vector<emt::SignalId> reads;
-  std::vector<emt::KnobId> knobs;
-  std::vector<emt::GateId> gates;
-  std::vector<emt::OperableId> operables;
-  std::vector<double> signals;     // as read last
-  std::vector<double> knobs_sent;  // NaN before the first time
-  std::vector<char> closes_sent;
-  long long next_tick = 0;
-
-  /// Throws Error for a name that the plant does not know.
-  ControlWiring(const Case& all, const emt::Plant& plant);
-  /// What is due at the start of a step: the control sees the plant at that instant and acts from it on.
-  void run_due(emt::Plant& plant) noexcept;
-};
 
 class Rig {
  public:
@@ -45,6 +28,8 @@ class Rig {
 
   [[nodiscard]] emt::Plant& plant() { return plant_; }
   void command(const std::vector<emt::Command>& commands) { commander_.emplace(plant_, commands); }
+  /// Null without control.
+  [[nodiscard]] ControlSeat* control() { return control_ ? &*control_ : nullptr; }
   [[nodiscard]] bool has_remote() const;
   [[nodiscard]] const std::string& medium() const { return medium_; }
 
@@ -159,7 +144,7 @@ class Rig {
   long long next_row_ = 0;
   bool diverged_ = false;
 
-  std::optional<ControlWiring> control_;
+  std::optional<ControlSeat> control_;
 
   std::vector<Recorded> recorded_;  // in the record behind the transformers
   std::size_t first_recorded_ = 0;  // their first column

@@ -24,20 +24,49 @@ std::complex<double> faulted_voltage(const emt::Plant& plant, const std::string&
   return count == 2 ? of(phases[0]) - of(phases[1]) : of(phases[0]);
 }
 
-/// What the engineer does, in the words of the plant; values in the unit of each knob. Throws Error with the
-/// trial's name for a knob that is not there or a value of another dimension.
-std::vector<emt::Command> operations(const emt::Plant& plant, const Trial& trial, double zero_s) {
+/// What the engineer does, in the words of the plant and its control; values in the unit of each knob. Throws
+/// Error with the trial's name for a knob that is not there or a value of another dimension.
+struct Operations {
   std::vector<emt::Command> commands;
+  std::vector<internal::ControlTurn> turns;
+};
+
+emt::Command failure_of(const Operation& o, double at_s) {
+  emt::Command command{at_s, {}, false};
+  const auto fails = [&](const std::string& gate, emt::Failure how) {
+    if (gate.empty()) return;
+    command.fails = gate;
+    command.how = how;
+  };
+  fails(o.shorted, emt::Failure::shorted);
+  fails(o.dead, emt::Failure::dead);
+  fails(o.lost, emt::Failure::lost);
+  fails(o.late, emt::Failure::late);
+  fails(o.restored, emt::Failure::none);
+  command.value = o.by_s;
+  return command;
+}
+
+Operations operations(const emt::Plant& plant, const control::Controller* controller, const Trial& trial,
+                      double zero_s) {
+  Operations all;
   for (const Operation& o : trial.operate) {
-    emt::Command command{zero_s + o.at_s, o.open.empty() ? o.close : o.open, !o.close.empty()};
-    command.fails = o.shorted.empty() ? o.dead : o.shorted;
-    command.shorted = !o.shorted.empty();
+    const double at = zero_s + o.at_s;
+    emt::Command command = failure_of(o, at);
     try {
       if (!command.fails.empty()) {
         (void)plant.gate(command.fails);
       } else if (o.set.empty()) {
+        command.operable = o.open.empty() ? o.close : o.open;
+        command.close = !o.close.empty();
         (void)plant.operable(command.operable);
       } else {
+        const std::vector<std::string> knobs = plant.knob_names();
+        if (controller != nullptr && std::find(knobs.begin(), knobs.end(), o.set) == knobs.end()) {
+          const std::size_t parameter = controller->parameter(o.set);
+          all.turns.push_back({at, parameter, parse_quantity_as(o.to, controller->unit(parameter))});
+          continue;
+        }
         command.knob = o.set;
         command.value = parse_quantity_as(o.to, plant.unit(plant.knob(o.set)));
       }
@@ -47,9 +76,9 @@ std::vector<emt::Command> operations(const emt::Plant& plant, const Trial& trial
                        .field = "operate",
                        .text = error.flaws()[0].text});
     }
-    commands.push_back(std::move(command));
+    all.commands.push_back(std::move(command));
   }
-  return commands;
+  return all;
 }
 
 /// First instant at or after `prefault` at which the faulted voltage has the wanted angle.
@@ -149,7 +178,7 @@ emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   const double inception =
       trial->fault ? inception_time(plant, *trial, study.network.frequency_Hz) : trial->prefault_s;
   study.commands = strikes(*trial, inception);
-  for (emt::Command& command : operations(plant, *trial, inception))
+  for (emt::Command& command : operations(plant, nullptr, *trial, inception).commands)
     study.commands.push_back(std::move(command));
   if (!(duration_s > 0)) study.duration_s = duration_of(*trial, study.network.frequency_Hz);
   return study;
@@ -198,14 +227,20 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
 
   result.inception_s = trial.fault ? inception_time(rig.plant(), trial, frequency) : trial.prefault_s;
   std::vector<emt::Command> commands = strikes(trial, result.inception_s);
-  for (emt::Command& command : operations(rig.plant(), trial, result.inception_s))
-    commands.push_back(std::move(command));
+  internal::ControlSeat* control = rig.control();
+  Operations operated =
+      operations(rig.plant(), control ? &control->controller() : nullptr, trial, result.inception_s);
+  for (emt::Command& command : operated.commands) commands.push_back(std::move(command));
   rig.command(commands);
+  if (control) control->turn_at(std::move(operated.turns));
 
-  if (const std::string mute = rig.start_devices(); !mute.empty()) {
+  const bool paced = !options.free || rig.has_remote();
+  if (control) result.failure = control->begin(options.relay_program, paced);
+  if (!result.failure.empty()) {
+  } else if (const std::string mute = rig.start_devices(); !mute.empty()) {
     result.failure = fmt::format("no answer from {} at the start", mute);
   } else {
-    result.timing = execute(rig, !options.free || rig.has_remote(), duration);
+    result.timing = execute(rig, paced, duration);
     result.failure = rig.failure();
   }
   result.medium = rig.medium();
@@ -223,6 +258,9 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   }
   if (result.failure.empty())
     result.fault_current_A = internal::fault_current(result.record, result.inception_s);
+  if (control && control->late() > 0)
+    result.findings.push_back(
+        fmt::format("{} answers of the controller came too late and never acted", control->late()));
   const double late_s = 1e-9 * static_cast<double>(result.timing.lateness.max_ns());
   if (!result.passed() && late_s > worth_saying_s)
     result.findings.insert(

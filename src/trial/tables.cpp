@@ -66,6 +66,12 @@ const Table& table(const Bench*) {
           .texts("record", &Bench::record, "further signals of the plant to record")
           .count("points_per_cycle", &Bench::points_per_cycle, within(80, 8000),
                  "samples of the records per cycle; a multiple of 80, the rate of the streams")
+          .choice("control", &Bench::control, {"plant", "process", "outside"},
+                  "where the control runs: in the plant's process, in its own, or one that is there already")
+          .count("control_port", &Bench::control_port, within(0, 65535),
+                 "UDP port of this computer at which it listens; 0: any, when the run starts it")
+          .count("control_delay", &Bench::control_delay, within(1, 100),
+                 "periods from what a control elsewhere saw to what it does")
           .build();
   return built;
 }
@@ -95,6 +101,10 @@ const Table& table(const Operation*) {
           .text("shorted", &Operation::shorted, "gate whose valve conducts for good from then on",
                 Need::optional)
           .text("dead", &Operation::dead, "gate whose valve obeys it no more", Need::optional)
+          .text("lost", &Operation::lost, "gate whose pulses do not arrive any more", Need::optional)
+          .text("late", &Operation::late, "gate whose pulses arrive late", Need::optional)
+          .quantity("by", &Operation::by_s, "us", at_least(0), "how late")
+          .text("restored", &Operation::restored, "gate that gets its pulses again, in time", Need::optional)
           .text("to", &Operation::to, "its new value, such as \"120 N m\"", Need::optional)
           .build();
   return built;
@@ -331,9 +341,11 @@ struct Checker {
   }
 
   void operation(const std::string& place, const Operation& o) {
-    const auto kinds = std::ranges::count_if(std::array{&o.open, &o.close, &o.set, &o.shorted, &o.dead},
-                                             [](const auto* text) { return !text->empty(); });
-    if (kinds != 1) report(place, "operate", "says exactly one of open, close, set, shorted and dead");
+    const auto kinds = std::ranges::count_if(
+        std::array{&o.open, &o.close, &o.set, &o.shorted, &o.dead, &o.lost, &o.late, &o.restored},
+        [](const auto* text) { return !text->empty(); });
+    if (kinds != 1)
+      report(place, "operate", "says exactly one of open, close, set, shorted, dead, lost, late, restored");
     if (o.set.empty() != o.to.empty()) report(place, "to", "goes with set: set = \"KNOB\", to = \"VALUE\"");
     if (o.to.empty()) return;
     try {

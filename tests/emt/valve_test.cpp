@@ -244,7 +244,7 @@ TEST(Valve, FailsShortOrDeadAndStaysSo) {
     }
   };
   go(5e-3);
-  plant.fail(plant.gate("h.a_upper"), false);
+  plant.fail(plant.gate("h.a_upper"), Failure::dead);
   go(15e-3);
   double greatest = -1e9;
   for (int k = 0; k < 4000; ++k) {
@@ -252,7 +252,7 @@ TEST(Valve, FailsShortOrDeadAndStaysSo) {
     greatest = std::max(greatest, value(plant, "z.ia"));
   }
   EXPECT_LT(greatest, 1) << "without its upper valve the leg gives no positive current";
-  plant.fail(plant.gate("h.b_upper"), true);
+  plant.fail(plant.gate("h.b_upper"), Failure::shorted);
   go(0.3e-3);
   EXPECT_EQ(value(plant, "h.b_upper.on"), 1);
 }

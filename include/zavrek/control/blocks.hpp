@@ -8,13 +8,12 @@
 #include <variant>
 #include <vector>
 
+#include "zavrek/control/ready.hpp"
 #include "zavrek/network/field.hpp"
 
 namespace zavrek::control {
 
 using network::Points;
-using network::Table;
-using network::unset;
 
 /// What every block has. `period_s`: between its executions; the case's control period when unset.
 struct BlockBase {
@@ -115,6 +114,19 @@ struct Modulator : BlockBase {
   std::string levels = "two";
   bool third_harmonic = false;
 };
+/// Pulses of a line-commutated bridge: `delay_rad` behind the instants at which diodes would take over.
+struct Firing : BlockBase {
+  std::string bridge;
+  std::string angle, frequency;
+  std::string delay;
+  std::string enable = "1";
+  double width_rad = 2.0943951023931953;
+};
+/// A gate that follows a state.
+struct GateDrive : BlockBase {
+  std::string gate;
+  std::string input;
+};
 struct Actuator : BlockBase {
   std::string knob;
   std::string input;
@@ -124,9 +136,67 @@ struct Command : BlockBase {
   std::string input;
 };
 
+struct Setpoint : BlockBase {
+  double value = 0;
+};
+struct Sensor : BlockBase {
+  std::string input;
+  double gain = 1, offset = 0, noise = 0;
+  double frozen = 0, dead = 0;
+  double low = -1e30, high = 1e30;
+  double resolution = 0;
+  int seed = 1;
+};
+struct Expression : BlockBase {
+  std::string formula;
+};
+struct Counter : BlockBase {
+  std::string input, reset;
+  int wraps_at = 0;
+};
+/// A state machine. `steps`: "off > run: start", "run > off: not start after 20 ms", "* > trip: fault".
+struct Sequence : BlockBase {
+  std::vector<std::string> states;
+  std::vector<std::string> steps;
+};
+struct ToAlphaBeta : BlockBase {
+  std::string a, b, c;
+};
+struct FromAlphaBeta : BlockBase {
+  std::string alpha, beta;
+};
+/// Second-order generalised integrator with a phase-locked loop behind it, for one voltage.
+struct IntegratorLock : BlockBase {
+  std::string input;
+  double frequency_Hz = 50;
+  double damping = 1.4142135623730951;
+  double bandwidth_Hz = 10;
+  double low_Hz = 30, high_Hz = 80;
+};
+/// Positive and negative sequence of three phases in components that rotate with `angle` and against it.
+struct Separation : BlockBase {
+  std::string a, b, c, angle;
+  double frequency_Hz = 50;
+};
+struct PowerTracker : BlockBase {
+  std::string voltage, current;
+  std::string enable = "1";
+  double step = 1;
+  double low = 0, high = 1e30, start = 0;
+};
+/// A user's own controller: a shared library (zavrek/controller.h), or a class that the program registered.
+struct OwnCode : BlockBase {
+  std::string library;
+  std::string code;
+  std::vector<std::string> inputs;      ///< "NAME: what it reads"
+  std::vector<std::string> parameters;  ///< "NAME: value"
+};
+
 using Block =
     std::variant<Sum, Product, Pi, LowPass, Transfer, Limiter, Curve, Delay, Comparator, Timer, Latch, Logic,
-                 Select, Clock, ToDq, FromDq, PhaseLock, Rotor, Power, Rms, Modulator, Actuator, Command>;
+                 Select, Clock, ToDq, FromDq, PhaseLock, Rotor, Power, Rms, Modulator, Firing, GateDrive,
+                 Actuator, Command, Setpoint, Sensor, Expression, Counter, Sequence, ToAlphaBeta,
+                 FromAlphaBeta, IntegratorLock, Separation, PowerTracker, OwnCode>;
 
 const Table& table(const Sum*);
 const Table& table(const Product*);
@@ -149,8 +219,21 @@ const Table& table(const Rotor*);
 const Table& table(const Power*);
 const Table& table(const Rms*);
 const Table& table(const Modulator*);
+const Table& table(const Firing*);
+const Table& table(const GateDrive*);
 const Table& table(const Actuator*);
 const Table& table(const Command*);
+const Table& table(const Setpoint*);
+const Table& table(const Sensor*);
+const Table& table(const Expression*);
+const Table& table(const Counter*);
+const Table& table(const Sequence*);
+const Table& table(const ToAlphaBeta*);
+const Table& table(const FromAlphaBeta*);
+const Table& table(const IntegratorLock*);
+const Table& table(const Separation*);
+const Table& table(const PowerTracker*);
+const Table& table(const OwnCode*);
 
 /// Calls `visit` with a null pointer of every kind.
 template <class Visit, class... Kinds>
@@ -169,6 +252,7 @@ void for_each_kind(Visit&& visit) {
 struct Description {
   double period_s = 100e-6;
   std::vector<Block> blocks;
+  std::vector<Ready> ready;
 };
 const Table& table(const Description*);
 

@@ -14,9 +14,9 @@ struct Command {
   std::string operable;  ///< breaker or fault; empty for a knob
   bool close = false;
   std::string knob = {};
-  double value = 0;        ///< of the knob, in SI units
+  double value = 0;        ///< of the knob, in SI units; how late pulses are
   std::string fails = {};  ///< gate of the valve
-  bool shorted = false;    ///< how it fails
+  Failure how = Failure::none;
 };
 
 /// Carries commands out while a plant runs. Openings and closings are handed over at once, since the plant
@@ -34,7 +34,7 @@ class Commander {
     KnobId knob;
     double value;
     GateId gate;  // fails when it is one
-    bool shorted;
+    Failure how;
   };
   std::vector<Turn> turns_;  // by time
   std::size_t next_ = 0;

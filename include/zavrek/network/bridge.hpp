@@ -10,6 +10,8 @@ struct Bridge {
   std::string topology = "two-level";
   std::string dc;
   std::string ac;
+  std::string ac_delta;
+  std::string depth = "switched";
   std::string device = "transistor";
   double on_ohm = 1e-3;
   double drop_V = 0;
@@ -22,10 +24,15 @@ inline const Table& table(const Bridge*) {
   static const Table built =
       TableOf<Bridge>("bridge", "converter bridge: a leg of valves per phase of its a.c. bus")
           .choice(
-              "topology", &Bridge::topology, {"two-level", "neutral-point clamped", "t-type"},
-              "of a leg; an a.c. bus of one, two or three phases makes a half, an H or a three-phase bridge")
+              "topology", &Bridge::topology, {"two-level", "neutral-point clamped", "t-type", "twelve-pulse"},
+              "of a leg; an a.c. bus of one, two or three phases makes a half, an H or a three-phase bridge. "
+              "Twelve-pulse: two six-pulse bridges in series")
           .bus("dc", &Bridge::dc, "bus with poles p and n, for three levels also m")
           .bus("ac", &Bridge::ac, "bus with the phases")
+          .bus("ac_delta", &Bridge::ac_delta,
+               "of a twelve-pulse bridge: bus of its lower half, fed by the winding in delta", Need::optional)
+          .choice("depth", &Bridge::depth, {"switched", "averaged"},
+                  "averaged: legs that pulse give the mean of each step; blocked or broken ones are switched")
           .choice("device", &Bridge::device, {"transistor", "diode", "thyristor"},
                   "valves of a two-level bridge; diodes and thyristors rectify")
           .quantity("on_resistance", &Bridge::on_ohm, "ohm", above(0), "of a valve that conducts")

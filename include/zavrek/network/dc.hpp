@@ -12,6 +12,8 @@ struct DcLink {
   double voltage_V = 0;
   double discharge_ohm = unset;
   double earth_ohm = unset;
+  double remaining = unset;
+  double series_ohm = 0;
 };
 
 inline const Table& table(const DcLink*) {
@@ -26,6 +28,11 @@ inline const Table& table(const DcLink*) {
                     "resistance from the middle (or from either pole) to ground: what holds the potential of "
                     "a bus that nothing else earths",
                     Need::optional)
+          .quantity("remaining", &DcLink::remaining, "%", within(0.01, 1),
+                    "share of the capacitance that age has left; write it to be able to change it",
+                    Need::optional)
+          .changeable()
+          .quantity("series_resistance", &DcLink::series_ohm, "mohm", at_least(0), "of each capacitor")
           .build();
   return built;
 }

@@ -31,7 +31,8 @@ inline const Table& table(const Fault*) {
                     Need::optional)
           .choice("winding", &Fault::winding, {"high", "low", "tertiary"}, "of a transformer")
           .choice("phases", &Fault::phases,
-                  {"AG", "BG", "CG", "AB", "BC", "CA", "ABG", "BCG", "CAG", "ABC", "ABCG"}, "phases involved")
+                  {"AG", "BG", "CG", "AB", "BC", "CA", "ABG", "BCG", "CAG", "ABC", "ABCG", "PN", "PG", "NG"},
+                  "phases or d.c. poles involved")
           .quantity("resistance", &Fault::resistance_ohm, "ohm", at_least(0), "of the fault")
           .quantity("arc_voltage", &Fault::arc_voltage_V, "V", above(0),
                     "voltage along the arc, nearly independent of its current; no arc when left out",

@@ -8,14 +8,18 @@
 #include "zavrek/network/bridge.hpp"
 #include "zavrek/network/cable.hpp"
 #include "zavrek/network/capacitive_voltage_transformer.hpp"
+#include "zavrek/network/contactor.hpp"
 #include "zavrek/network/current_transformer.hpp"
 #include "zavrek/network/dc.hpp"
+#include "zavrek/network/dc_converter.hpp"
 #include "zavrek/network/induction_machine.hpp"
 #include "zavrek/network/line.hpp"
 #include "zavrek/network/load.hpp"
 #include "zavrek/network/permanent_magnet_machine.hpp"
+#include "zavrek/network/pv_array.hpp"
 #include "zavrek/network/regulator.hpp"
 #include "zavrek/network/source.hpp"
+#include "zavrek/network/submodule_arm.hpp"
 #include "zavrek/network/switch.hpp"
 #include "zavrek/network/synchronous_machine.hpp"
 #include "zavrek/network/transformer.hpp"
@@ -42,12 +46,17 @@ using Element = std::variant<Source,              //
                              PermanentMagnetMachine,
                              Valve,               //
                              Bridge,              //
+                             DcConverter,         //
+                             Chopper,             //
+                             SubmoduleArm,        //
+                             PvArray,             //
                              DcLink,              //
                              DcSource,            //
                              Battery,             //
                              Breaker,             //
                              Disconnector,        //
                              EarthingSwitch,      //
+                             Contactor,           //
                              CurrentTransformer,  //
                              VoltageTransformer,  //
                              CapacitiveVoltageTransformer>;

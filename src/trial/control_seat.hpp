@@ -1,0 +1,82 @@
+// The control of a case at its place in a run: in this process, or in one of its own across the bench.
+//
+// In this process it sees the plant at an instant and acts from that instant on. Elsewhere, what it answers
+// to the values of one period acts `control_delay` periods later, edges by as much. A run without pace waits
+// for each answer; a paced one takes what has come, and counts what came too late: that then never acts.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "trial/child_process.hpp"
+#include "zavrek/emt.hpp"
+#include "zavrek/trial.hpp"
+#include "zavrek/wire/control_link.hpp"
+
+namespace zavrek::trial::internal {
+
+/// A knob of the control that is turned at an instant.
+struct ControlTurn {
+  double at_s = 0;
+  std::size_t parameter = 0;
+  double value = 0;
+};
+
+class ControlSeat {
+ public:
+  /// Throws Error for a name that the plant does not know.
+  ControlSeat(const Case& all, const emt::Plant& plant, bool remote);
+
+  /// Starts its process where it has one and waits for its first answer. Returns why it is mute, or nothing.
+  [[nodiscard]] std::string begin(const std::filesystem::path& program, bool paced);
+  void turn_at(std::vector<ControlTurn> turns);
+  /// What is due at the start of a step: the control sees the plant at that instant.
+  void run_due(emt::Plant& plant) noexcept;
+
+  [[nodiscard]] bool remote() const noexcept { return port_.has_value(); }
+  [[nodiscard]] const control::Controller& controller() const noexcept { return controller_; }
+  [[nodiscard]] double output(std::size_t k) const noexcept {
+    return port_ ? shown_[k] : controller_.output(k);
+  }
+  /// Why it cannot go on; empty while all is well.
+  [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
+  [[nodiscard]] long long late() const noexcept { return late_; }
+
+ private:
+  void ask(long long tick, emt::Plant& plant) noexcept;
+  [[nodiscard]] bool take_answer(int wait_ms) noexcept;
+  void act(emt::Plant& plant, const wire::ControlAnswer& answer, double shift_s) noexcept;
+  void act_here(emt::Plant& plant) noexcept;
+  void drive(emt::Plant& plant, std::size_t knob, double wanted) noexcept;
+  void operate(emt::Plant& plant, std::size_t operable, bool closes) noexcept;
+
+  const Case& case_;
+  control::Controller controller_;
+  std::vector<emt::SignalId> reads_;
+  std::vector<emt::KnobId> knobs_;
+  std::vector<emt::GateId> gates_;
+  std::vector<emt::OperableId> operables_;
+  std::vector<double> signals_;     // as read last
+  std::vector<double> knobs_sent_;  // NaN before the first time
+  std::vector<char> closes_sent_;
+  std::vector<ControlTurn> turns_;  // by time
+  std::size_t next_turn_ = 0;
+  long long next_tick_ = 0;
+  std::string failure_;
+
+  // Elsewhere only.
+  std::optional<wire::ControlPort> port_;
+  std::optional<ChildProcess> process_;
+  bool paced_ = false;
+  int delay_ = 1;
+  wire::ControlMeasure measure_;
+  std::vector<wire::ControlAnswer> answers_;  // ring by period; tick tells whether an entry is news
+  wire::ControlAnswer taken_;
+  std::vector<std::uint8_t> bytes_;
+  std::vector<double> shown_;
+  long long late_ = 0;
+};
+
+}  // namespace zavrek::trial::internal
