@@ -104,6 +104,7 @@ class Controller {
   struct Parameter {
     double* value;
     const network::Field* field;
+    std::string unit;
   };
   class Builder;
 

@@ -22,14 +22,21 @@ struct Panel {
   std::vector<const record::Analog*> analogs;
 };
 /// Signals grouped by what stands before the phase letter: "S1.ia", "S1.ib", "S1.ic" make one panel.
-/// Panels in which most happens come first: by how far the peak behind the trigger exceeds the one before.
-[[nodiscard]] std::vector<Panel> panels_of(const record::Record& record);
+/// Panels of the signals named in `first` come first, in that order; then those in which most happens, by how
+/// far the peak behind the trigger exceeds the one before. States (`states_of`) are left out.
+[[nodiscard]] std::vector<Panel> panels_of(const record::Record& record,
+                                           const std::vector<std::string>& first = {});
+/// What is 0 or 1 all the time: the record's two-state signals, and analogs without a unit that take no other
+/// value.
+[[nodiscard]] std::vector<record::Binary> states_of(const record::Record& record);
+/// The signals that the expectations of a trial judge, each once.
+[[nodiscard]] std::vector<std::string> judged_signals(const trial::Case& all, const std::string& trial);
 
 /// Draws a record with gnuplot: a panel for each of at most `most_panels` groups of signals and one for
 /// the two-state signals that change, with marks at the events. The format follows from the extension,
 /// .png or .svg. Throws Error when gnuplot is missing or refuses.
 void draw_record(const record::Record& record, const std::string& title, const std::filesystem::path& path,
-                 std::size_t most_panels = 4);
+                 std::size_t most_panels = 4, const std::vector<std::string>& first = {});
 
 /// Draws two records laid over each other: per signal both curves and, below, their difference over the
 /// first's peak with the band of tolerance. The signals that differ most come first. Throws as `draw_record`

@@ -104,6 +104,7 @@ struct Expectation {
   std::vector<std::string> closes_between;  ///< earliest and latest time at which it is closed again
   std::string signal;                       ///< of the plant
   std::string measure = "rms";              ///< what of it is judged (record/measure.hpp)
+  double frequency_Hz = unset;              ///< of its fundamental, when that is not the network's
   double from_s = 0;                        ///< window of the measure
   double until_s = unset;                   ///< end of the run when unset
   std::vector<std::string> between;         ///< least and greatest value, with units

@@ -105,7 +105,9 @@ class Controller::Builder {
       if (!field.changeable) continue;
       const bool plain = std::holds_alternative<Setpoint>(block);
       c_.parameters_.push_back(plain ? name_of(block) : name_of(block) + "." + field.name);
-      c_.parameter_rows_.push_back({reinterpret_cast<double*>(fields + field.offset), &field});
+      const auto* setpoint = std::get_if<Setpoint>(&block);
+      c_.parameter_rows_.push_back(
+          {reinterpret_cast<double*>(fields + field.offset), &field, setpoint ? setpoint->unit : field.unit});
     }
   }
   static void append(std::vector<std::string>& to, const std::vector<std::string>& more) {
@@ -205,9 +207,7 @@ std::size_t Controller::parameter(std::string_view name) const {
     throw Error("no block has \"" + std::string(name) + "\" to be changed" + suggestion(name, parameters_));
   return static_cast<std::size_t>(at - parameters_.begin());
 }
-const std::string& Controller::unit(std::size_t parameter) const {
-  return parameter_rows_[parameter].field->unit;
-}
+const std::string& Controller::unit(std::size_t parameter) const { return parameter_rows_[parameter].unit; }
 void Controller::set(std::size_t parameter, double value) noexcept {
   const Parameter& row = parameter_rows_[parameter];
   *row.value = std::clamp(value, row.field->bounds.low, row.field->bounds.high);

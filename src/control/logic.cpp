@@ -96,7 +96,8 @@ class ExpressionFunction final : public Function {
   Formula formula_;
 };
 
-/// Leaves its state by the first of its steps whose condition holds, for as long as that asks.
+/// Leaves its state by the first of its steps whose condition holds, for as long as that asks. A new state
+/// shows a period later, so that conditions may depend on what the state itself decides.
 class SequenceFunction final : public Function {
  public:
   struct Step {
@@ -110,7 +111,12 @@ class SequenceFunction final : public Function {
 
   SequenceFunction(std::vector<Step> steps, std::size_t states, double period)
       : steps_(std::move(steps)), states_(states), period_(period) {}
-  void step(const Instant& instant, const double* in, double* out) noexcept override {
+  [[nodiscard]] bool feeds_through() const override { return false; }
+  void give(double* out) noexcept override {
+    out[0] = static_cast<double>(state_);
+    for (std::size_t k = 0; k < states_; ++k) out[k + 1] = k == state_ ? 1 : 0;
+  }
+  void step(const Instant& instant, const double* in, double*) noexcept override {
     for (Step& s : steps_) {
       const bool stands = s.from == anywhere ? state_ != s.to : state_ == s.from;
       const bool holds = stands && is_on(s.condition.value(in + s.first_input, instant.time_s));
@@ -120,8 +126,6 @@ class SequenceFunction final : public Function {
       for (Step& other : steps_) other.held_s = 0;
       break;
     }
-    out[0] = static_cast<double>(state_);
-    for (std::size_t k = 0; k < states_; ++k) out[k + 1] = k == state_ ? 1 : 0;
   }
 
  private:

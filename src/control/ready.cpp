@@ -35,7 +35,11 @@ class Composer {
     block.name = full(part);
     return block;
   }
-  void setpoint(const std::string& part, double value) { add<Setpoint>(part).value = value; }
+  void setpoint(const std::string& part, double value, const std::string& unit) {
+    Setpoint& block = add<Setpoint>(part);
+    block.value = value;
+    block.unit = unit;
+  }
   void formula(const std::string& part, const std::string& text) {
     add<Expression>(part).formula = filled(text);
   }
@@ -162,9 +166,13 @@ void command_breaker(Composer& c, const std::string& breaker) {
 }
 
 /// Energy W = C u^2/2 of the link: dW/dt = P_in - P; P = -PI(W* - W), made of squares so that it is linear.
-void control_link(Composer& c, double voltage_V, double capacitance_F, double bandwidth_Hz, double power_W) {
+void control_link(Composer& c, double voltage_V, const std::string& reference, double capacitance_F,
+                  double bandwidth_Hz, double power_W) {
   const double w = 2 * pi * bandwidth_Hz;
-  c.setpoint("dc_voltage", voltage_V);
+  if (reference.empty())
+    c.setpoint("dc_voltage", voltage_V, "V");
+  else
+    c.input("dc_voltage", reference);
   c.formula("energy_error", "{} * (#dc_voltage ^ 2 - #udc ^ 2)", capacitance_F / 2);
   c.pi("link_power", "energy_error", 1.4 * w, w * w, power_W, "blocked");
 }
@@ -184,7 +192,7 @@ void expand_one(const GridFollowing& b, Description& into) {
   c.formula("p", "1.5 * (#lock.d * #i.d + #lock.q * #i.q)");
   c.formula("q", "1.5 * (#lock.q * #i.d - #lock.d * #i.q)");
 
-  c.formula("fault", "#overcurrent or #dc_high or (#dc_low and #state_was.running)");
+  c.formula("fault", "#overcurrent or #dc_high or (#dc_low and #state.running)");
   c.formula("locked", "abs(#frequency - {}) < 2 and #lock.d > {}", b.frequency_Hz, b.least_voltage_V);
   c.input("closed", b.breaker.empty() ? "1" : b.breaker + ".closed");
   c.sequence({"off", "locking", "closing", "running", "tripped"},
@@ -192,15 +200,15 @@ void expand_one(const GridFollowing& b, Description& into) {
               "locking > off: not #enable", "locking > closing: #locked and not #dc_low after 60 ms",
               "closing > off: not #enable", "closing > running: #closed > 0.99 after 20 ms",
               "running > off: not #enable"});
-  c.delay("state_was.running", "state.running");
   c.formula("connected", "#state.closing or #state.running");
   command_breaker(c, b.breaker);
 
-  c.setpoint("active", b.active_W);
-  c.setpoint("reactive", b.reactive_var);
+  c.setpoint("active", b.active_W, "W");
+  c.setpoint("reactive", b.reactive_var, "var");
   c.formula("blocked_link", "not #state.running");
   const double peak = b.current_limit_A, largest_W = 1.5 * b.least_voltage_V * 2 * peak;
-  if (holds_link) control_link(c, b.dc_voltage_V, b.dc_capacitance_F, b.dc_bandwidth_Hz, largest_W);
+  if (holds_link)
+    control_link(c, b.dc_voltage_V, b.dc_reference, b.dc_capacitance_F, b.dc_bandwidth_Hz, largest_W);
   c.formula("d_target", "#state.running * clamp(2 / 3 * {} / max(#lock.d, {}), -{}, {})",
             holds_link ? "(#active - #link_power)" : "#active", b.least_voltage_V, peak, peak);
   c.formula("q_room", "sqrt({} - #d_target ^ 2)", peak * peak);
@@ -223,7 +231,7 @@ void expand_one(const GridForming& b, Description& into) {
   c.lock(b.voltage, b.frequency_Hz, 20);
   c.wires("v", b.voltage, "v");
 
-  c.formula("fault", "#overcurrent or #dc_high or (#dc_low and #state_was.running)");
+  c.formula("fault", "#overcurrent or #dc_high or (#dc_low and #state.running)");
   c.input("closed", b.breaker.empty() ? "1" : b.breaker + ".closed");
   c.formula("live", "#lock.d > {} and abs(#lock.frequency - {}) < 2", 0.5 * peak, b.frequency_Hz);
   c.formula("dead", "#lock.d < {}", 0.1 * peak);
@@ -232,12 +240,11 @@ void expand_one(const GridForming& b, Description& into) {
               "off > closing: #enable and not #dc_low and (#live or #dead) after 60 ms",
               "closing > off: not #enable", "closing > running: #closed > 0.99 after 20 ms",
               "running > off: not #enable"});
-  c.delay("state_was.running", "state.running");
   c.formula("connected", "#state.closing or #state.running");
   command_breaker(c, b.breaker);
 
-  c.setpoint("active", b.active_W);
-  c.setpoint("reactive", b.reactive_var);
+  c.setpoint("active", b.active_W, "W");
+  c.setpoint("reactive", b.reactive_var, "var");
   c.formula("deviation_wanted", "#state.running * {} * (#active - #p)", b.frequency_droop / b.power_W);
   c.low_pass("deviation", "deviation_wanted", std::max(2 * b.inertia_s * b.frequency_droop, c.period_s()));
   c.formula("frequency", "{} * (1 + #deviation)", b.frequency_Hz);
@@ -245,7 +252,10 @@ void expand_one(const GridForming& b, Description& into) {
   // Until it runs, the angle is that of the bus, so that it starts in step with what is there.
   c.delay("offset_was", "offset");
   c.formula("offset", "if(#state.running, #offset_was, if(#live, #lock.angle - #rotor, 0))");
-  c.formula("angle", "#rotor + #offset");
+  // The angle leads the droop by this time, which damps it.
+  constexpr double lead_s = 15e-3;
+  c.formula("angle", "#rotor + #offset + #state.running * {} * (#active - #p)",
+            lead_s * 2 * pi * b.frequency_Hz * b.frequency_droop / b.power_W);
   c.to_dq("i", "i", "angle");
   c.to_dq("v", "v", "angle");
   c.formula("p_now", "1.5 * (#v.d * #i.d + #v.q * #i.q)");
@@ -254,24 +264,26 @@ void expand_one(const GridForming& b, Description& into) {
   c.low_pass("p", "p_was", 10e-3);
   c.low_pass("q", "q_now", 10e-3);
 
-  c.setpoint("voltage", b.voltage_V);
-  c.formula("v_target",
-            "if(#state.running, #voltage * {} * (1 + {} * (#reactive - #q)), if(#live, #lock.d, 0))",
-            std::sqrt(2.0 / 3), b.voltage_droop / b.power_W);
-  c.ramp("v_wanted", "v_target", peak / b.ramp_s);
+  c.setpoint("voltage", b.voltage_V, "V");
+  // So does the height: what is there, or nothing.
+  c.formula("v_target", "#voltage * {} * (1 + {} * (#reactive - #q))", std::sqrt(2.0 / 3),
+            b.voltage_droop / b.power_W);
+  c.delay("v_was", "v_wanted");
+  c.formula("v_wanted",
+            "if(#state.running, clamp(#v_target, #v_was - {0}, #v_was + {0}), if(#live, #lock.d, 0))",
+            peak / b.ramp_s * c.period_s());
   c.formula("blocked", "not #state.running");
-  c.formula("vd_error", "#v_wanted - #v.d");
-  c.formula("vq_error", "-#v.q");
-  c.pi("vd_control", "vd_error", 0, 2 * pi * b.voltage_bandwidth_Hz, 0.2 * peak, "blocked");
-  c.pi("vq_control", "vq_error", 0, 2 * pi * b.voltage_bandwidth_Hz, 0.2 * peak, "blocked");
+  // The height alone is made good: the filter's reactance stays between the two angles, for the droop to work
+  // on.
+  c.formula("height_error", "#v_wanted - hypot(#v.d, #v.q)");
+  c.pi("height_control", "height_error", 0, 2 * pi * b.voltage_bandwidth_Hz, 0.3 * peak, "blocked");
   // Beyond its limit the current meets a resistance, as large as the delay of a period lets it be.
   c.formula("excess", "max(0, 1 - {} / max(hypot(#i.d, #i.q), 1))", b.current_limit_A);
-  c.formula("resistance", "{} + {} * #excess", b.virtual_ohm, 0.5 * b.inductance_H / c.period_s());
+  c.formula("resistance", "{} * #excess", 0.5 * b.inductance_H / c.period_s());
   c.low_pass("id_slow", "i.d", 5e-3);
   c.low_pass("iq_slow", "i.q", 5e-3);
-  c.formula("vd", "#v_wanted + #vd_control - #resistance * #i.d - 2 * pi * #frequency * {} * #iq_slow",
-            b.inductance_H);
-  c.formula("vq", "#vq_control - #resistance * #i.q + 2 * pi * #frequency * {} * #id_slow", b.inductance_H);
+  c.formula("vd", "#v_wanted + #height_control - #resistance * #i.d - {} * (#i.d - #id_slow)", b.virtual_ohm);
+  c.formula("vq", "-#resistance * #i.q - {} * (#i.q - #iq_slow)", b.virtual_ohm);
   modulate(c, b);
 }
 
@@ -292,10 +304,10 @@ void expand_one(const BatteryControl& b, Description& into) {
              {"* > tripped: #fault", "tripped > off: #reset and not #enable",
               "off > running: #enable and #udc > #v after 20 ms", "running > off: not #enable"});
   c.formula("blocked", "not #state.running");
-  c.setpoint("power", b.power_W);
+  c.setpoint("power", b.power_W, "W");
   const double limit = b.current_limit_A;
   if (holds_link)
-    control_link(c, b.dc_voltage_V, b.dc_capacitance_F, b.dc_bandwidth_Hz, limit * b.dc_voltage_V);
+    control_link(c, b.dc_voltage_V, "", b.dc_capacitance_F, b.dc_bandwidth_Hz, limit * b.dc_voltage_V);
   // The last percent of charge takes the current back evenly; so does the last percent of voltage.
   c.formula("most", "{} * clamp((#charge - {}) / 0.01, 0, 1)", limit, b.least_charge);
   c.formula("least", "-{0} * min(clamp(({1} - #charge) / 0.01, 0, 1), clamp(({2} - #v) / {3}, 0, 1))", limit,
@@ -327,17 +339,16 @@ void expand_one(const FieldOriented& b, Description& into) {
   const double p = b.pole_pairs;
   watch(c, b);
   c.input("speed", b.machine + ".speed");
-  c.formula("fault", "#overcurrent or #dc_high or (#dc_low and not #state_was.off)");
+  c.formula("fault", "#overcurrent or #dc_high or (#dc_low and not #state.off)");
   c.sequence({"off", "fluxing", "running", "tripped"},
              {"* > tripped: #fault", "tripped > off: #reset and not #enable",
               "off > fluxing: #enable and not #dc_low after 20 ms", "fluxing > off: not #enable",
               fmt::format("fluxing > running: 1 after {} s", b.fluxing_s), "running > off: not #enable"});
-  c.delay("state_was.off", "state.off", 1);
   c.formula("pulsing", "#state.running or #state.fluxing");
   c.formula("blocked", "not #pulsing");
 
-  c.setpoint("speed_wanted", b.speed_rad_per_s);
-  c.setpoint("torque_limit", b.torque_limit_Nm);
+  c.setpoint("speed_wanted", b.speed_rad_per_s, "rad/s");
+  c.setpoint("torque_limit", b.torque_limit_Nm, "N m");
   c.formula("speed_target", "if(#state.running, #speed_wanted, #speed)");
   c.ramp("speed_ramp", "speed_target", b.acceleration_rad_per_s2);
   c.formula("speed_error", "#state.running * (#speed_ramp - #speed)");
@@ -388,12 +399,11 @@ void expand_one(const FieldOriented& b, Description& into) {
 void expand_one(const VoltsPerHertz& b, Description& into) {
   Composer c("volts_per_hertz", b.name, into);
   watch(c, b);
-  c.formula("fault", "#overcurrent or #dc_high or (#dc_low and not #state_was.off)");
+  c.formula("fault", "#overcurrent or #dc_high or (#dc_low and not #state.off)");
   c.sequence({"off", "running", "tripped"},
              {"* > tripped: #fault", "tripped > off: #reset and not #enable",
               "off > running: #enable and not #dc_low after 20 ms", "running > off: not #enable"});
-  c.delay("state_was.off", "state.off", 1);
-  c.setpoint("speed", b.speed_Hz);
+  c.setpoint("speed", b.speed_Hz, "Hz");
   c.formula("target", "#state.running * #speed");
   c.ramp("frequency", "target", b.ramp_Hz_per_s);
   c.rotor("angle", "frequency");

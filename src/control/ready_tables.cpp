@@ -46,10 +46,12 @@ const Table& table(const GridFollowing*) {
           .quantity("current_bandwidth", &G::current_bandwidth_Hz, "Hz", above(0), bandwidth_doc)
           .quantity("lock_bandwidth", &G::lock_bandwidth_Hz, "Hz", above(0), bandwidth_doc)
           .choice("regulates", &G::regulates, {"power", "dc voltage"}, "what the active current is for")
-          .quantity("active", &G::active_W, "kW", any(), "into the grid; knob NAME.active, in W")
-          .quantity("reactive", &G::reactive_var, "kvar", any(), "into the grid; knob NAME.reactive, in var")
+          .quantity("active", &G::active_W, "kW", any(), "into the grid; knob NAME.active")
+          .quantity("reactive", &G::reactive_var, "kvar", any(), "into the grid; knob NAME.reactive")
           .quantity("dc_voltage", &G::dc_voltage_V, "V", above(0), "to be held; knob NAME.dc_voltage",
                     Need::optional)
+          .text("dc_reference", &G::dc_reference, "what gives that voltage instead, such as a power tracker",
+                Need::optional)
           .quantity("dc_capacitance", &G::dc_capacitance_F, "uF", above(0), "between p and n", Need::optional)
           .quantity("dc_bandwidth", &G::dc_bandwidth_Hz, "Hz", above(0), bandwidth_doc)
           .quantity("ramp", &G::ramp_s, "ms", above(0), "from no current to its limit")
@@ -70,16 +72,15 @@ const Table& table(const GridForming*) {
           .quantity("frequency", &G::frequency_Hz, "Hz", above(0), "at the power wanted")
           .quantity("nominal_voltage", &G::voltage_V, "V", above(0), "between phases; knob NAME.voltage")
           .quantity("power", &G::power_W, "kW", above(0), "nominal: what droop counts in")
-          .quantity("active", &G::active_W, "kW", any(), "at nominal frequency; knob NAME.active, in W")
-          .quantity("reactive", &G::reactive_var, "kvar", any(),
-                    "at nominal voltage; knob NAME.reactive, in var")
+          .quantity("active", &G::active_W, "kW", any(), "at nominal frequency; knob NAME.active")
+          .quantity("reactive", &G::reactive_var, "kvar", any(), "at nominal voltage; knob NAME.reactive")
           .quantity("frequency_droop", &G::frequency_droop, "%", at_least(0), "from no to nominal power")
           .quantity("voltage_droop", &G::voltage_droop, "%", at_least(0), "from no to nominal reactive power")
           .quantity("inertia", &G::inertia_s, "s", at_least(0), "constant H of the virtual machine")
           .quantity("inductance", &G::inductance_H, "mH", above(0), "between bridge and that bus")
           .quantity("voltage_bandwidth", &G::voltage_bandwidth_Hz, "Hz", above(0), bandwidth_doc)
           .quantity("virtual_resistance", &G::virtual_ohm, "mohm", at_least(0),
-                    "by which the voltage gives way to the current")
+                    "by which the voltage gives way to quick changes of the current")
           .quantity("ramp", &G::ramp_s, "ms", above(0), "from nothing to nominal voltage")
           .build();
   return built;
@@ -101,7 +102,7 @@ const Table& table(const BatteryControl*) {
           .text("enable", &B::enable, "starts while above 0.5, stops below")
           .text("reset", &B::reset, "leaves a trip when above 0.5 and not enabled", Need::optional)
           .choice("regulates", &B::regulates, {"power", "dc voltage"}, "of the link")
-          .quantity("power", &B::power_W, "kW", any(), "out of the battery; knob NAME.power, in W")
+          .quantity("power", &B::power_W, "kW", any(), "out of the battery; knob NAME.power")
           .quantity("dc_voltage", &B::dc_voltage_V, "V", above(0), "to be held; knob NAME.dc_voltage",
                     Need::optional)
           .quantity("dc_capacitance", &B::dc_capacitance_F, "uF", above(0), "of the link", Need::optional)

@@ -270,10 +270,12 @@ const Table& table(const Command*) {
 }
 
 const Table& table(const Setpoint*) {
-  static const Table built = block<Setpoint>("setpoint", "a value that can be changed while running, as NAME")
-                                 .quantity("value", &Setpoint::value, "", any(), "at the start")
-                                 .changeable()
-                                 .build();
+  static const Table built =
+      block<Setpoint>("setpoint", "a value that can be changed while running, as NAME")
+          .quantity("value", &Setpoint::value, "", any(), "at the start, in `unit`")
+          .changeable()
+          .text("unit", &Setpoint::unit, "in which trials write it, such as \"kW\"", Need::optional)
+          .build();
   return built;
 }
 const Table& table(const Sensor*) {
@@ -324,7 +326,7 @@ const Table& table(const Sequence*) {
           .texts("states", &Sequence::states, "names; it starts in the first", Need::required)
           .texts("steps", &Sequence::steps,
                  "such as [\"off > run: start and v > 300 after 20 ms\", \"* > off: trip\"]; the first that "
-                 "holds is taken, one per period",
+                 "holds is taken, one per period; the new state shows at the next",
                  Need::required)
           .build();
   return built;

@@ -29,20 +29,18 @@ Window window_of(const Record& record, double from_s, double until_s) {
   return {static_cast<std::size_t>(first - t.begin()), static_cast<std::size_t>(last - t.begin())};
 }
 
-std::size_t samples_per_cycle(const Record& record) {
-  return static_cast<std::size_t>(std::lround(record.rate_Hz / record.frequency_Hz));
-}
-
-/// The window cut to whole cycles; unchanged when it holds none.
-Window whole_cycles(const Record& record, Window window) {
-  const std::size_t cycle = samples_per_cycle(record);
-  if (cycle > 0 && window.size() >= cycle) window.last = window.first + window.size() / cycle * cycle;
+/// The window cut to whole cycles of so many samples, which need not be a whole number; unchanged when it
+/// holds none.
+Window whole_cycles(double cycle, Window window) {
+  const double count = std::floor(static_cast<double>(window.size()) / cycle + 1e-6);
+  if (cycle > 0 && count >= 1)
+    window.last = window.first + static_cast<std::size_t>(std::lround(count * cycle));
   return window;
 }
 
-/// Peak phasor of the component at `order` times the frequency of the record.
-std::complex<double> component(const Record& record, const Analog& analog, Window window, int order) {
-  const double turn = -2 * std::numbers::pi * order * record.frequency_Hz / record.rate_Hz;
+/// Peak phasor of the component with so many samples to a period.
+std::complex<double> component(const Analog& analog, Window window, double period) {
+  const double turn = -2 * std::numbers::pi / period;
   const std::complex<double> factor = std::polar(1.0, turn);
   std::complex<double> rotation = 1, sum = 0;
   for (std::size_t k = window.first; k < window.last; ++k) {
@@ -58,14 +56,25 @@ double rms_of(const Analog& analog, Window window) {
   return std::sqrt(sum / static_cast<double>(window.size()));
 }
 
-double distortion(const Record& record, const Analog& analog, Window window) {
-  const std::size_t cycle = samples_per_cycle(record);
-  if (cycle < 4 || window.size() < cycle) return nothing;
-  const double fundamental = std::abs(component(record, analog, window, 1));
+double distortion(const Analog& analog, Window window, double cycle) {
+  if (cycle < 4 || static_cast<double>(window.size()) < cycle - 0.5) return nothing;
+  const double fundamental = std::abs(component(analog, window, cycle));
   double sum = 0;
-  const int highest = std::min<int>(highest_harmonic, static_cast<int>(cycle / 2) - 1);
-  for (int order = 2; order <= highest; ++order) sum += std::norm(component(record, analog, window, order));
+  const int highest = std::min<int>(highest_harmonic, static_cast<int>(std::lround(cycle)) / 2 - 1);
+  for (int order = 2; order <= highest; ++order) sum += std::norm(component(analog, window, cycle / order));
   return fundamental > 0 ? std::sqrt(sum) / fundamental : nothing;
+}
+
+/// How far the samples pass beyond where they end up, over the way that they have come.
+double overshoot_of(const Analog& analog, Window window) {
+  const std::size_t tail = std::max<std::size_t>(1, window.size() / 10);
+  double final = 0, beyond = 0;
+  for (std::size_t k = window.last - tail; k < window.last; ++k) final += analog.samples[k];
+  final /= static_cast<double>(tail);
+  const double way = final - analog.samples[window.first];
+  for (std::size_t k = window.first; k < window.last && way != 0; ++k)
+    beyond = std::max(beyond, (analog.samples[k] - final) / way);
+  return way != 0 ? beyond : nothing;
 }
 
 double frequency_of(const Record& record, const Analog& analog, Window window) {
@@ -88,8 +97,8 @@ double frequency_of(const Record& record, const Analog& analog, Window window) {
 }  // namespace
 
 const std::vector<std::string>& measure_words() {
-  static const std::vector<std::string> words{"mean",        "least", "greatest",  "rms",
-                                              "fundamental", "thd",   "frequency", "ripple"};
+  static const std::vector<std::string> words{"mean", "least",     "greatest", "rms",      "fundamental",
+                                              "thd",  "frequency", "ripple",   "overshoot"};
   return words;
 }
 
@@ -101,11 +110,13 @@ Measure measure_of(std::string_view word) {
 }
 
 std::string unit_of(Measure measure, std::string_view unit) {
-  if (measure == Measure::thd) return "";
+  if (measure == Measure::thd || measure == Measure::overshoot) return "";
   return measure == Measure::frequency ? "Hz" : std::string(unit);
 }
 
-double measure(const Record& record, const Analog& analog, Measure what, double from_s, double until_s) {
+double measure(const Record& record, const Analog& analog, Measure what, double from_s, double until_s,
+               double frequency_Hz) {
+  const double cycle = record.rate_Hz / (frequency_Hz > 0 ? frequency_Hz : record.frequency_Hz);
   const Window window = window_of(record, from_s, until_s);
   if (window.size() == 0) return nothing;
   const auto begin = analog.samples.begin() + static_cast<std::ptrdiff_t>(window.first);
@@ -121,24 +132,28 @@ double measure(const Record& record, const Analog& analog, Measure what, double 
     case Measure::greatest:
       return *std::max_element(begin, end);
     case Measure::rms:
-      return rms_of(analog, whole_cycles(record, window));
+      return rms_of(analog, whole_cycles(cycle, window));
     case Measure::fundamental: {
-      const Window cycles = whole_cycles(record, window);
-      if (cycles.size() < samples_per_cycle(record)) return nothing;
-      return std::abs(component(record, analog, cycles, 1)) / std::numbers::sqrt2;
+      const Window cycles = whole_cycles(cycle, window);
+      if (static_cast<double>(cycles.size()) < cycle - 0.5) return nothing;
+      return std::abs(component(analog, cycles, cycle)) / std::numbers::sqrt2;
     }
     case Measure::thd:
-      return distortion(record, analog, whole_cycles(record, window));
+      return distortion(analog, whole_cycles(cycle, window), cycle);
     case Measure::frequency:
       return frequency_of(record, analog, window);
+    case Measure::overshoot:
+      return overshoot_of(analog, window);
     case Measure::ripple:
       return *std::max_element(begin, end) - *std::min_element(begin, end);
   }
   return nothing;
 }
 
-std::vector<double> cycle_rms(const Record& record, const Analog& analog) {
-  const std::size_t cycle = std::max<std::size_t>(1, samples_per_cycle(record));
+std::vector<double> cycle_rms(const Record& record, const Analog& analog, double frequency_Hz) {
+  const double frequency = frequency_Hz > 0 ? frequency_Hz : record.frequency_Hz;
+  const auto cycle =
+      std::max<std::size_t>(1, static_cast<std::size_t>(std::lround(record.rate_Hz / frequency)));
   std::vector<double> rms(analog.samples.size(), 0.0);
   std::vector<double> sums(analog.samples.size() + 1, 0.0);
   for (std::size_t k = 0; k < analog.samples.size(); ++k)

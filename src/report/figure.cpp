@@ -2,7 +2,9 @@
 #include <array>
 #include <cctype>
 #include <cmath>
+#include <functional>
 #include <numbers>
+#include <tuple>
 
 #include <fmt/format.h>
 
@@ -35,13 +37,17 @@ std::string group_of(const std::string& name) {
   return stem;
 }
 
-std::vector<const record::Binary*> changing(const record::Record& record) {
-  std::vector<const record::Binary*> found;
-  for (const record::Binary& binary : record.binaries) {
-    bool changes = false;
-    for (std::size_t k = 1; k < binary.samples.size(); ++k)
-      changes = changes || binary.samples[k] != binary.samples[0];
-    if (changes) found.push_back(&binary);
+bool is_state(const record::Analog& analog) {
+  return analog.unit.empty() &&
+         std::all_of(analog.samples.begin(), analog.samples.end(), [](double x) { return x == 0 || x == 1; });
+}
+
+std::vector<record::Binary> changing(const record::Record& record) {
+  std::vector<record::Binary> found;
+  for (record::Binary& binary : states_of(record)) {
+    const auto& x = binary.samples;
+    if (std::adjacent_find(x.begin(), x.end(), std::not_equal_to<>()) != x.end())
+      found.push_back(std::move(binary));
   }
   return found;
 }
@@ -56,14 +62,14 @@ double unit_scale(const Panel& panel) {
 }
 
 std::string data_block(const record::Record& record, const std::vector<Panel>& panels,
-                       const std::vector<const record::Binary*>& binaries) {
+                       const std::vector<record::Binary>& binaries) {
   std::string block = "$data << EOD\n";
   for (std::size_t k = 0; k < record.time_s.size(); ++k) {
     block += fmt::format("{:.7g}", record.time_s[k]);
     for (const Panel& panel : panels) {
       for (const record::Analog* analog : panel.analogs) block += fmt::format(" {:.6g}", analog->samples[k]);
     }
-    for (const record::Binary* binary : binaries) block += binary->samples[k] ? " 1" : " 0";
+    for (const record::Binary& binary : binaries) block += binary.samples[k] ? " 1" : " 0";
     block += '\n';
   }
   return block + "EOD\n";
@@ -122,7 +128,7 @@ std::string three_tics(double largest) {
 
 std::string script_of(const record::Record& record, const std::string& title,
                       const std::filesystem::path& path, const std::vector<Panel>& panels,
-                      const std::vector<const record::Binary*>& binaries) {
+                      const std::vector<record::Binary>& binaries) {
   const std::size_t rows = panels.size() + (binaries.empty() ? 0 : 1);
   const double height = 90 + panel_height * static_cast<double>(rows);
   std::string s = terminal(path, height) + data_block(record, panels, binaries);
@@ -150,7 +156,7 @@ std::string script_of(const record::Record& record, const std::string& title,
     std::string plots;
     for (std::size_t k = 0; k < binaries.size(); ++k) {
       const std::size_t lane = binaries.size() - 1 - k;
-      s += fmt::format("set ytics add ({} {})\n", quoted(binaries[k]->name), static_cast<double>(lane) + 0.4);
+      s += fmt::format("set ytics add ({} {})\n", quoted(binaries[k].name), static_cast<double>(lane) + 0.4);
       plots += fmt::format(
           "{0}$data using 1:({2}):(${1}*0.8+{2}) with filledcurves fc rgb '{3}' fs solid 0.35 notitle, "
           "$data using 1:(${1}*0.8+{2}) with steps lw 1.3 lc rgb '{3}' notitle",
@@ -177,9 +183,37 @@ double change_in(const Panel& panel, const record::Record& record) {
 
 }  // namespace
 
-std::vector<Panel> panels_of(const record::Record& record) {
+std::vector<record::Binary> states_of(const record::Record& record) {
+  std::vector<record::Binary> states = record.binaries;
+  const auto known = [&](const std::string& name) {
+    return std::any_of(states.begin(), states.end(), [&](const auto& state) { return state.name == name; });
+  };
+  for (const record::Analog& analog : record.analogs) {
+    if (!is_state(analog) || known(analog.name)) continue;
+    record::Binary state;
+    state.name = analog.name;
+    for (const double x : analog.samples) state.samples.push_back(x == 1);
+    states.push_back(std::move(state));
+  }
+  return states;
+}
+
+std::vector<std::string> judged_signals(const trial::Case& all, const std::string& trial) {
+  std::vector<std::string> names;
+  for (const trial::Trial& one : all.trials) {
+    if (one.name != trial) continue;
+    for (const trial::Expectation& e : one.expect) {
+      if (!e.signal.empty() && std::find(names.begin(), names.end(), e.signal) == names.end())
+        names.push_back(e.signal);
+    }
+  }
+  return names;
+}
+
+std::vector<Panel> panels_of(const record::Record& record, const std::vector<std::string>& first) {
   std::vector<Panel> panels;
   for (const record::Analog& analog : record.analogs) {
+    if (is_state(analog)) continue;
     const std::string group = group_of(analog.name);
     Panel* panel = nullptr;
     for (Panel& known : panels) {
@@ -188,19 +222,25 @@ std::vector<Panel> panels_of(const record::Record& record) {
     if (!panel) panel = &panels.emplace_back(Panel{group, analog.unit, {}});
     panel->analogs.push_back(&analog);
   }
-  std::vector<std::pair<double, Panel>> ranked;
-  for (Panel& panel : panels) ranked.emplace_back(change_in(panel, record), std::move(panel));
-  std::stable_sort(ranked.begin(), ranked.end(),
-                   [](const auto& a, const auto& b) { return a.first > b.first; });
+  const auto place = [&](const Panel& panel) {
+    std::size_t k = 0;
+    while (k < first.size() && group_of(first[k]) != panel.title) ++k;
+    return k;
+  };
+  std::vector<std::tuple<std::size_t, double, Panel>> ranked;
+  for (Panel& panel : panels) ranked.emplace_back(place(panel), -change_in(panel, record), std::move(panel));
+  std::stable_sort(ranked.begin(), ranked.end(), [](const auto& a, const auto& b) {
+    return std::tie(std::get<0>(a), std::get<1>(a)) < std::tie(std::get<0>(b), std::get<1>(b));
+  });
   panels.clear();
-  for (auto& [change, panel] : ranked) panels.push_back(std::move(panel));
+  for (auto& [order, change, panel] : ranked) panels.push_back(std::move(panel));
   return panels;
 }
 
 void draw_record(const record::Record& record, const std::string& title, const std::filesystem::path& path,
-                 std::size_t most_panels) {
+                 std::size_t most_panels, const std::vector<std::string>& first) {
   require_figure(path, record.time_s.size());
-  std::vector<Panel> panels = panels_of(record);
+  std::vector<Panel> panels = panels_of(record, first);
   if (panels.size() > most_panels) panels.resize(most_panels);
   run_gnuplot(script_of(record, title, path, panels, changing(record)), path);
 }

@@ -44,19 +44,19 @@ json packed(const record::Analog& analog) {
   return {{"name", analog.name}, {"scale", scale}, {"data", base64(bytes)}};
 }
 
-json waveforms(const record::Record& record) {
+json waveforms(const record::Record& record, const std::vector<std::string>& first) {
   json out{{"rate", record.rate_Hz},
            {"count", record.time_s.size()},
            {"start", record.time_s.empty() ? 0 : record.time_s.front()},
            {"trigger", record.trigger_s}};
   out["panels"] = json::array();
-  for (const Panel& panel : panels_of(record)) {
+  for (const Panel& panel : panels_of(record, first)) {
     json signals = json::array();
     for (const record::Analog* analog : panel.analogs) signals.push_back(packed(*analog));
     out["panels"].push_back({{"title", panel.title}, {"unit", panel.unit}, {"signals", signals}});
   }
   out["binaries"] = json::array();
-  for (const record::Binary& binary : record.binaries) {
+  for (const record::Binary& binary : states_of(record)) {
     json changes = json::array();
     for (std::size_t k = 1; k < binary.samples.size(); ++k) {
       if (binary.samples[k] != binary.samples[k - 1]) changes.push_back(record.time_s[k]);
@@ -148,7 +148,7 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
     const auto trial = std::find_if(all.trials.begin(), all.trials.end(),
                                     [&](const auto& t) { return t.name == results[k].name; });
     sections += trial_section(k + 1, trial == all.trials.end() ? trial::Trial{} : *trial, results[k]);
-    data.push_back(waveforms(results[k].record));
+    data.push_back(waveforms(results[k].record, judged_signals(all, results[k].name)));
   }
   std::string text = data.dump();
   // Inside a script element only "</" could end it early.

@@ -53,12 +53,13 @@ nlohmann::json to_json(const trial::TrialResult& result) {
 }
 
 /// The evidence of one trial: its record and its figure.
-void keep_evidence(const trial::TrialResult& result, const std::filesystem::path& stem,
-                   const TestOptions& options) {
+void keep_evidence(const trial::Case& all, const trial::TrialResult& result,
+                   const std::filesystem::path& stem, const TestOptions& options) {
   if (result.record.time_s.size() < 2) return;
   record::write_comtrade(result.record, std::filesystem::path(stem) += ".cfg", encoding_of(options.encoding));
   if (!options.no_figures)
-    report::draw_record(result.record, result.name, std::filesystem::path(stem) += ".png");
+    report::draw_record(result.record, result.name, std::filesystem::path(stem) += ".png", 4,
+                        report::judged_signals(all, result.name));
 }
 
 std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOptions& options,
@@ -71,7 +72,7 @@ std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOption
     if (one.name.find(options.only) == std::string::npos) continue;
     results.push_back(trial::run_trial(all, one, run));
     if (!options.json) print_result(results.back());
-    keep_evidence(results.back(), out / report::file_stem(k + 1, one.name), options);
+    keep_evidence(all, results.back(), out / report::file_stem(k + 1, one.name), options);
   }
   return results;
 }

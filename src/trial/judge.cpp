@@ -233,8 +233,10 @@ void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
   const double from = o.inception_s + e.from_s;
   const double until = network::is_set(e.until_s) ? o.inception_s + e.until_s : o.ended_s;
   verdict.expected = fmt::format("{} to {}", e.between[0], e.between[1]);
+  const double frequency = network::is_set(e.frequency_Hz) ? e.frequency_Hz : 0;
   if (network::is_set(e.settles_before_s)) {
-    const auto values = what == record::Measure::rms ? record::cycle_rms(o.record, analog) : analog.samples;
+    const auto values =
+        what == record::Measure::rms ? record::cycle_rms(o.record, analog, frequency) : analog.samples;
     const double settled = record::settled_s(o.record, values, from, until, low, high) - o.inception_s;
     verdict.expected += " from " + show(e.settles_before_s) + " on";
     verdict.measured = std::isnan(settled) ? "outside" : show(settled);
@@ -243,7 +245,7 @@ void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
     verdict.passed = settled <= e.settles_before_s;
     return;
   }
-  const double measured = record::measure(o.record, analog, what, from, until);
+  const double measured = record::measure(o.record, analog, what, from, until, frequency);
   verdict.measured = show_value(measured, unit);
   verdict.value = measured;
   if (std::isnan(measured)) return;

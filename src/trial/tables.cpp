@@ -135,6 +135,8 @@ const Table& table(const Expectation*) {
                  "earliest and latest time at which it is closed again")
           .text("signal", &Expectation::signal, "whose waveform is judged", Need::optional)
           .choice("measure", &Expectation::measure, record::measure_words(), "what of the waveform is judged")
+          .quantity("frequency", &Expectation::frequency_Hz, "Hz", network::above(0),
+                    "of the fundamental; that of the network when left out", Need::optional)
           .quantity("from", &Expectation::from_s, "s", any(), "start of the window")
           .quantity("until", &Expectation::until_s, "s", any(), "its end; the end of the run when left out",
                     Need::optional)

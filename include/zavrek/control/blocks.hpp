@@ -138,6 +138,7 @@ struct Command : BlockBase {
 
 struct Setpoint : BlockBase {
   double value = 0;
+  std::string unit;
 };
 struct Sensor : BlockBase {
   std::string input;

@@ -40,6 +40,7 @@ struct GridFollowing : BridgeControl {
   std::string regulates = "power";
   double active_W = 0, reactive_var = 0;
   double dc_voltage_V = unset;
+  std::string dc_reference;
   double dc_capacitance_F = unset;
   double dc_bandwidth_Hz = 15;
   double ramp_s = 0.05;

@@ -15,7 +15,9 @@ namespace zavrek::record {
 /// share
 /// - `frequency`: from the first to the last rising zero, in Hz
 /// - `ripple`: greatest minus least
-enum class Measure { mean, least, greatest, rms, fundamental, thd, frequency, ripple };
+/// - `overshoot`: how far the samples pass beyond where they end up (mean of the last tenth of the window),
+/// over the way from the first of them to there, as a share
+enum class Measure { mean, least, greatest, rms, fundamental, thd, frequency, ripple, overshoot };
 
 /// The words above, in that order.
 [[nodiscard]] const std::vector<std::string>& measure_words();
@@ -24,12 +26,14 @@ enum class Measure { mean, least, greatest, rms, fundamental, thd, frequency, ri
 /// Its unit when the signal's is `unit`.
 [[nodiscard]] std::string unit_of(Measure measure, std::string_view unit);
 
-/// Samples with from_s <= t <= until_s. NaN where the window is too short to tell.
+/// Samples with from_s <= t <= until_s; the fundamental is that of the record unless `frequency_Hz` is given.
+/// NaN where the window is too short to tell.
 [[nodiscard]] double measure(const Record& record, const Analog& analog, Measure what, double from_s,
-                             double until_s);
+                             double until_s, double frequency_Hz = 0);
 
 /// Rms over the cycle that ends at each sample (of what there is, at the start).
-[[nodiscard]] std::vector<double> cycle_rms(const Record& record, const Analog& analog);
+[[nodiscard]] std::vector<double> cycle_rms(const Record& record, const Analog& analog,
+                                            double frequency_Hz = 0);
 
 /// The instant from which on, until `until_s`, the values stay between `low` and `high`; NaN when they are
 /// outside at the end. `values` are one per sample of the record.
