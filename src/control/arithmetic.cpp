@@ -219,7 +219,7 @@ class SensorFunction final : public Function {
   }
   void step(const Instant&, const double* in, double* out) noexcept override {
     if (is_on(b_.frozen)) return;
-    double y = is_on(b_.dead) ? 0 : b_.gain * in[0] + b_.offset;
+    double y = b_.offset + (is_on(b_.dead) ? 0 : b_.gain * in[0]);
     if (b_.noise > 0) y += b_.noise * normal();
     y = std::clamp(y, b_.low, std::max(b_.low, b_.high));
     out[0] = b_.resolution > 0 ? std::round(y / b_.resolution) * b_.resolution : y;

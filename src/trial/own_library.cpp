@@ -1,6 +1,7 @@
 #include "trial/own_library.hpp"
 
 #include <cmath>
+#include <csetjmp>
 #include <csignal>
 #include <cstring>
 
@@ -25,6 +26,22 @@ std::vector<std::string> texts(const char* const* names) {
   return all;
 }
 
+/// A step that faults comes back here: its frames are plain C, which has nothing to unwind. What the library
+/// did until then cannot be undone, so the run that it belongs to ends; this process lives on.
+thread_local sigjmp_buf way_back;
+thread_local volatile sig_atomic_t in_step = 0;
+
+void come_back(int number) {
+  if (in_step != 0) siglongjmp(way_back, number);
+  std::signal(number, SIG_DFL);  // a fault of our own is not to be hidden
+}
+void catch_faults() {
+  struct sigaction action {};
+  action.sa_handler = come_back;
+  action.sa_flags = SA_NODEFER;
+  for (const int number : {SIGSEGV, SIGBUS, SIGFPE, SIGILL}) ::sigaction(number, &action, nullptr);
+}
+
 class Library final : public control::Own {
  public:
   explicit Library(const std::filesystem::path& path)
@@ -42,7 +59,10 @@ class Library final : public control::Own {
       wrong = fmt::format("is of version {}; {} is wanted", code_->version, ZAVREK_CONTROLLER_VERSION);
     else if (code_->init == nullptr || code_->step == nullptr)
       wrong = "has no init or no step";
-    if (wrong.empty()) return;
+    if (wrong.empty()) {
+      catch_faults();
+      return;
+    }
     ::dlclose(handle_);
     refuse(path, wrong);
   }
@@ -60,7 +80,16 @@ class Library final : public control::Own {
     if (state_ == nullptr) throw Error("its init refuses these parameters");
   }
   std::string step(double time_s, std::span<const double> inputs, std::span<double> outputs) override {
+    const int fault = sigsetjmp(way_back, 0);
+    if (fault != 0) {
+      in_step = 0;
+      state_ = nullptr;  // not to be ended either
+      return fmt::format("crashed ({}); control = \"process\" in bench.toml keeps it in a process of its own",
+                         ::strsignal(fault));
+    }
+    in_step = 1;
     const int code = code_->step(state_, time_s, inputs.data(), outputs.data());
+    in_step = 0;
     return code == 0 ? std::string() : fmt::format("its step returned {}", code);
   }
 
@@ -78,6 +107,7 @@ std::string try_out(const std::filesystem::path& path) {
     ::alarm(5);
     try {
       Library library(path);
+      for (const int number : {SIGSEGV, SIGBUS, SIGFPE, SIGILL}) std::signal(number, SIG_DFL);
       const std::vector<double> parameters(library.parameters().size(), std::nan("")),
           inputs(library.inputs().size(), 0.0);
       std::vector<double> outputs(library.outputs().size());
