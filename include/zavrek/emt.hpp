@@ -69,18 +69,36 @@ class Crew {
   virtual void run(int count, void (*work)(const void* what, int k) noexcept, const void* what) noexcept = 0;
 };
 
+/// What a control needs of a plant, whatever calculates it.
+class Drivable {
+ public:
+  virtual ~Drivable() = default;
+  [[nodiscard]] virtual double time_s() const noexcept = 0;
+  [[nodiscard]] virtual double step_s() const noexcept = 0;
+  [[nodiscard]] virtual double value(SignalId signal) const noexcept = 0;
+  virtual bool open(OperableId what, double at_s) noexcept = 0;
+  virtual bool close(OperableId what, double at_s) noexcept = 0;
+  virtual bool fire(GateId gate, bool on, double at_s) noexcept = 0;
+  virtual void turn(KnobId knob, double value) noexcept = 0;
+
+ protected:
+  Drivable() = default;
+  Drivable(const Drivable&) = default;
+  Drivable& operator=(const Drivable&) = default;
+};
+
 /// A network compiled for one step size. Nothing here allocates after `compile` except `signal_names`.
-class Plant {
+class Plant final : public Drivable {
  public:
   Plant(Plant&&) noexcept;
   Plant& operator=(Plant&&) noexcept;
-  ~Plant();
+  ~Plant() override;
 
   /// Advances by one step. No allocation, no lock, bounded work.
   [[nodiscard]] Status step() noexcept;
 
-  [[nodiscard]] double time_s() const noexcept;  ///< of the values that can be read now
-  [[nodiscard]] double step_s() const noexcept;
+  [[nodiscard]] double time_s() const noexcept override;  ///< of the values that can be read now
+  [[nodiscard]] double step_s() const noexcept override;
   [[nodiscard]] long long steps() const noexcept;  ///< done so far
   /// Steps in which more discontinuities stood than `Summary::events_per_step`; the rest waited a step.
   [[nodiscard]] long long crowded_steps() const noexcept;
@@ -92,7 +110,7 @@ class Plant {
   [[nodiscard]] SignalId signal(std::string_view name) const;
   [[nodiscard]] std::vector<std::string> signal_names() const;
   [[nodiscard]] const std::string& unit(SignalId signal) const noexcept;  ///< "V", "A" or ""
-  [[nodiscard]] double value(SignalId signal) const noexcept;
+  [[nodiscard]] double value(SignalId signal) const noexcept override;
   /// Peak phasor (of cos) of the steady state at the start, at the frequency of the network.
   [[nodiscard]] std::complex<double> phasor(SignalId signal) const noexcept;
 
@@ -102,8 +120,8 @@ class Plant {
   /// time is added; each pole opens at its first current zero after that. A new command replaces a
   /// pending one of the same kind.
   /// False, and nothing happens, when the interlocking refuses.
-  bool open(OperableId what, double at_s) noexcept;
-  bool close(OperableId what, double at_s) noexcept;
+  bool open(OperableId what, double at_s) noexcept override;
+  bool close(OperableId what, double at_s) noexcept override;
 
   /// Throws Error with the nearest known name.
   [[nodiscard]] GateId gate(std::string_view name) const;
@@ -111,7 +129,7 @@ class Plant {
   /// Turns a gate on or off at `at_s` of plant time, not before the present; the instant is kept to the
   /// rounding of a double, wherever in a step it lies. Edges of one gate come in the order of their times; up
   /// to 16 of them wait. False when there was no room.
-  bool fire(GateId gate, bool on, double at_s) noexcept;
+  bool fire(GateId gate, bool on, double at_s) noexcept override;
   /// Breaks the valves of a gate, from now on; `late_s` is how much later the pulses come.
   void fail(GateId gate, Failure how, double late_s = 0) noexcept;
 
@@ -121,7 +139,7 @@ class Plant {
   [[nodiscard]] const std::string& unit(KnobId knob) const noexcept;
   /// Sets a knob, from now on; the value is kept within the knob's bounds. The signal of the same name shows
   /// it.
-  void turn(KnobId knob, double value) noexcept;
+  void turn(KnobId knob, double value) noexcept override;
 
   /// Lets a crew help with each step from now on; it must outlive the plant or be taken back with nullptr.
   void share(Crew* crew) noexcept;

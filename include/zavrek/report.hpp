@@ -38,6 +38,16 @@ struct Panel {
 void draw_record(const record::Record& record, const std::string& title, const std::filesystem::path& path,
                  std::size_t most_panels = 4, const std::vector<std::string>& first = {});
 
+/// One way of calculating a case, and what it gave.
+struct Calculation {
+  std::string name;
+  record::Record record;
+};
+/// Draws signals as several calculations give them over each other, the first one broad and grey below the
+/// others, from an instant on. Throws as `draw_record` does.
+void draw_calculations(const std::vector<Calculation>& calculations, const std::vector<std::string>& signals,
+                       const std::string& title, double from_s, const std::filesystem::path& path);
+
 /// Draws two records laid over each other: per signal both curves and, below, their difference over the
 /// first's peak with the band of tolerance. The signals that differ most come first. Throws as `draw_record`
 /// does.

@@ -31,12 +31,6 @@ double curve_slope(const SegmentPart& part, double x) {
 
 Continuous::Continuous(const network::Network& network)
     : network_(network), compiled_(compile_parts(network_, start_step_s)) {
-  if (!compiled_.assembly->valve_parts.empty()) {
-    throw Error(Flaw{.file = {},
-                     .place = compiled_.assembly->valve_parts.front().owner,
-                     .field = {},
-                     .text = "has valves, which the reference does not follow"});
-  }
   for (const ModelRow& row : core().models) {
     if (!row.model->states().known) {
       const auto k = static_cast<std::size_t>(&row - core().models.data());
@@ -110,6 +104,12 @@ void Continuous::place_unknowns() {
       }
     }
   }
+  first_bent_ = size_;
+  const auto bends = [](const SegmentPart& part) { return !part.inductive; };
+  if (std::any_of(a.segment_parts.begin(), a.segment_parts.end(), bends) ||
+      std::any_of(core().models.begin(), core().models.end(),
+                  [](const auto& row) { return row.model->varies(); }))
+    first_bent_ = 0;
   for (const SegmentPart& part : a.segment_parts)
     segment_at_.push_back(part.inductive ? take(1, part.owner, part.corners.front().x, true) : -1);
   for (std::size_t k = 0; k < core().models.size(); ++k) {
@@ -145,6 +145,8 @@ void Continuous::arrange() {
   for (std::size_t k = 0; k < a.pole_parts.size(); ++k) {
     if (core().poles[k].siemens() >= weak_S) tie(a.pole_parts[k].ends);
   }
+  // A valve that is off counts as well: what an inductance drives through it tells which diode takes over.
+  for (const ValvePart& part : a.valve_parts) tie(part.ends);
   for (const SeriesPart& part : a.series_parts) {
     if (part.inductance.norm() == 0) std::for_each(part.ends.begin(), part.ends.end(), tie);
   }
@@ -301,6 +303,8 @@ void Continuous::residual(double t, const double* y, const double* dy, double* f
     add_current(part.ends, part.siemens * across(part.ends), f);
   for (std::size_t k = 0; k < a.pole_parts.size(); ++k)
     add_current(a.pole_parts[k].ends, core().poles[k].siemens() * across(a.pole_parts[k].ends), f);
+  for (std::size_t k = 0; k < a.valve_parts.size(); ++k)
+    add_current(a.valve_parts[k].ends, core().valves.current(k, across(a.valve_parts[k].ends)), f);
   for (std::size_t k = 0; k < a.segment_parts.size(); ++k) {
     const SegmentPart& part = a.segment_parts[k];
     const double v = across(part.ends);
@@ -371,6 +375,7 @@ void Continuous::read(double t, const double* y) {
     values_[static_cast<std::size_t>(pole.current)] = pole.siemens() * across(a.pole_parts[k].ends);
     values_[static_cast<std::size_t>(pole.position)] = pole.closed ? 1 : 0;
   }
+  if (!a.valve_parts.empty()) core().valves.update(values_.data());
   for (std::size_t k = 0; k < a.segment_parts.size(); ++k) {
     const SegmentPart& part = a.segment_parts[k];
     const double x = segment_at_[k] >= 0 ? y[segment_at_[k]] : across(part.ends);
@@ -383,6 +388,11 @@ void Continuous::read(double t, const double* y) {
       values_[static_cast<std::size_t>(core().models[k].places.first + states.first + s)] =
           y[model_at_[k] + s];
   }
+}
+
+bool Continuous::fit_valves(double t, const double* y) {
+  read(t, y);
+  return core().valves.fit(values_.data(), [](std::size_t) {});
 }
 
 double Continuous::pole_current(const Pole& pole, const double* y) const {

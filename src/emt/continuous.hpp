@@ -1,5 +1,6 @@
 // The network's differential-algebraic equations F(t, y, y') = 0, made of the same parts as the plant:
 //   node       sum of the currents = 0
+//   valve      i = g (v - e) of its piece, which stays until a root of its margin or a gate edge
 //   series     L i' + R i + u - v = 0,  u' - S i = 0
 //   capacitance to ground or to a source   its current C v' enters the node;
 //   capacitance between unknown nodes      w - v = 0 and C w' - i = 0 with unknowns w, i
@@ -33,6 +34,15 @@ class Continuous {
   void read(double t, const double* y);
   /// Writes the currents of the lines, which are no unknowns, after `residual`.
   void read_lines(double t);
+  /// How far valve k is from leaving its piece, in volts or amperes; after `read`.
+  [[nodiscard]] double valve_margin(std::size_t k) const { return core().valves.margin(k, values_.data()); }
+  /// Changes over each valve that does not fit y; whether any did.
+  bool fit_valves(double t, const double* y);
+  /// Whether all equations are linear in unknown k: the network's own, as long as no curve or varying model
+  /// hangs on it.
+  [[nodiscard]] bool is_linear(int k) const { return k < first_bent_; }
+  [[nodiscard]] const double* values() const { return values_.data(); }
+  void turn(const Knob& knob, double value) { values_[static_cast<std::size_t>(knob.slot.index)] = value; }
   [[nodiscard]] double value(const SignalRow& row) const { return core().value(row, values_.data()); }
   [[nodiscard]] double pole_current(const Pole& pole, const double* y) const;
 
@@ -64,6 +74,7 @@ class Continuous {
   Compiled compiled_;
   std::vector<double> values_;  // as of the plant
   int size_ = 0;
+  int first_bent_ = 0;  // of the unknowns in which equations may bend
   std::vector<double> differential_, fixed_differential_, scales_;
   std::vector<std::string> owners_;
   std::vector<int> series_at_, charge_at_, capacitance_at_, segment_at_, model_at_;

@@ -146,7 +146,18 @@ class BatteryModel final : public Model {
              double* values) override {
     values[places.first + charge] = b_.charge;
   }
-  [[nodiscard]] int state_count() const override { return 3; }
+  [[nodiscard]] States states() const override { return {true, 1, 3, false}; }
+  void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
+    double* slots = values + places.first;
+    const double v = values[places.p[0]] - values[places.q[0]];
+    const double i =
+        (open_circuit(slots[charge]) - slots[first_pair] - slots[first_pair + 1] - v) / b_.resistance_ohm;
+    slots[current] = i;
+    currents[0] = -i;
+    slopes[0] = -i / b_.capacity_C;
+    slopes[1] = (b_.fast_ohm * i - slots[first_pair]) / b_.fast_time_s;
+    slopes[2] = (b_.slow_ohm * i - slots[first_pair + 1]) / b_.slow_time_s;
+  }
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double*) noexcept override {
     const double* slots = old + places.first;

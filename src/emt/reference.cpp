@@ -2,8 +2,11 @@
 // every arrival of what it set off at the end of a line, starts the integration anew from consistent values.
 #include <algorithm>
 #include <cmath>
+#include <functional>
+#include <map>
 #include <memory>
 #include <set>
+#include <utility>
 
 #include <fmt/format.h>
 #include <ida/ida.h>
@@ -34,8 +37,10 @@ constexpr int followed_passages = 40;
 constexpr std::size_t most_arrivals = 400;
 /// With lines, the step is also held this short, so that what they delay is interpolated to better than 1e-8.
 constexpr double step_with_lines_s = 20e-6;
+/// With valves, so that what passes its bound unseen is found soon.
+constexpr double step_with_valves_s = 10e-6;
 
-class Solver {
+class Solver final : public Drivable {
  public:
   Solver(const Study& study, double tolerance)
       : study_(study), equations_(study.network), tolerance_(tolerance) {
@@ -56,7 +61,7 @@ class Solver {
   }
   Solver(const Solver&) = delete;
   Solver& operator=(const Solver&) = delete;
-  ~Solver() {
+  ~Solver() override {
     IDAFree(&ida_);
     linear_.reset();
     matrix_.reset();
@@ -67,23 +72,26 @@ class Solver {
   Series run() {
     begin_series();
     for (const Command& command : study_.commands) {
-      if (!command.fails.empty())
-        throw Error(
-            fmt::format("the reference does not follow the failure of {}; leave it out", command.fails));
-      if (!command.knob.empty())
-        throw Error(
-            fmt::format("the reference does not follow the turning of {}; leave it out", command.knob));
-      const std::size_t what = operable(command.operable);
-      const auto& of = equations_.core().operables[what];
-      const double delay = command.close ? of.closing_time_s : of.opening_time_s;
-      for (const int index : of.poles) {
-        Pole& pole = equations_.core().poles[static_cast<std::size_t>(index)];
-        (command.close ? pole.close_at : pole.part_at) =
-            command.at_s + delay + (command.close ? pole.late_close_s : pole.late_open_s);
+      if (!command.fails.empty()) {
+        scheduled_.insert({command.at_s, [this, gate = gate(command.fails), command] {
+                             equations_.core().fail(gate, command.how, command.value);
+                           }});
+        continue;
       }
+      if (!command.knob.empty()) {
+        scheduled_.insert(
+            {command.at_s, [this, knob = knob(command.knob), command] { turn({knob}, command.value); }});
+        continue;
+      }
+      const std::size_t what = operable(command.operable);
+      request(what, command.close, command.at_s);
     }
+    const std::function<void(Drivable&)> drive = study_.drive ? study_.drive() : nullptr;
+    drive_ = drive ? &drive : nullptr;
+    settle_valves();
     restart(0, followed_passages);
     sample(0);
+    switch_due();
     while (next_sample_ < series_length_) {
       const double stop = std::min(next_event(), study_.duration_s + study_.sample_s);
       advance_to(stop);
@@ -101,11 +109,115 @@ class Solver {
                                                     N_VGetArrayPointer(f));
     return 0;
   }
-  /// One per pole: what must pass zero for it to open.
-  static int roots(realtype, N_Vector y, N_Vector, realtype* g, void* data) {
+  // --- for the control ------------------------------------------------------------------------
+  [[nodiscard]] double time_s() const noexcept override { return time_; }
+  [[nodiscard]] double step_s() const noexcept override { return 1e-9; }
+  [[nodiscard]] double value(SignalId signal) const noexcept override {
+    return equations_.value(equations_.core().signals[static_cast<std::size_t>(signal.index)]);
+  }
+  bool open(OperableId what, double at_s) noexcept override {
+    request(static_cast<std::size_t>(what.index), false, at_s);
+    return true;
+  }
+  bool close(OperableId what, double at_s) noexcept override {
+    request(static_cast<std::size_t>(what.index), true, at_s);
+    return true;
+  }
+  bool fire(GateId gate, bool on, double at_s) noexcept override {
+    bool taken = true;
+    for (const int valve : equations_.core().gates[static_cast<std::size_t>(gate.index)].valves)
+      taken &= equations_.core().valves.fire(static_cast<std::size_t>(valve), on, std::max(at_s, time_));
+    return taken;
+  }
+  void turn(KnobId knob, double value) noexcept override {
+    const internal::Knob& what = equations_.core().knobs[static_cast<std::size_t>(knob.index)];
+    equations_.turn(what, std::clamp(value, what.low, what.high));
+    turned_ = true;
+  }
+
+  void request(std::size_t what, bool close, double at_s) {
+    const auto& of = equations_.core().operables[what];
+    const double delay = close ? of.closing_time_s : of.opening_time_s;
+    for (const int index : of.poles) {
+      Pole& pole = equations_.core().poles[static_cast<std::size_t>(index)];
+      (close ? pole.close_at : pole.part_at) = at_s + delay + (close ? pole.late_close_s : pole.late_open_s);
+      if (close && pole.closed && pole.part_at == Core::never()) pole.close_at = Core::never();
+      if (!close && !pole.closed && pole.close_at == Core::never()) pole.part_at = Core::never();
+    }
+  }
+
+  /// Pieces that fit one another at the present instant: each round changes over those that do not.
+  void settle_valves() {
+    auto& valves = equations_.core().valves;
+    if (valves.empty()) return;
+    constexpr int most_rounds = 24;
+    valves.begin_instant();
+    for (int round = 0; round < most_rounds; ++round) {
+      solve_instant();
+      if (!equations_.fit_valves(time_, data(y_))) break;
+    }
+  }
+
+  /// Voltages and derivatives that fit the states at the present instant, by two steps of Newton's method.
+  /// Between two pieces that do not fit, what an inductance drives through valves that are off is of any
+  /// size: no iteration that measures itself would end there.
+  void solve_instant() {
+    const int n = equations_.size();
+    equations_.arrange();
+    double *y = data(y_), *dy = data(dy_);
+    Eigen::VectorXd f(n), moved(n);
+    Eigen::MatrixXd jacobian(n, n);
+    for (int iteration = 0; iteration < 2; ++iteration) {
+      equations_.residual(time_, y, dy, f.data());
+      for (int k = 0; k < n; ++k) {
+        const auto at = static_cast<std::size_t>(k);
+        const bool state = equations_.differential()[at] != 0;
+        double& unknown = state ? dy[k] : y[k];
+        const double kept = unknown, scale = equations_.scales()[at];
+        const double d = state ? 1e3 * scale : equations_.is_linear(k) ? scale : 1e-6 * scale;
+        unknown += d;
+        equations_.residual(time_, y, dy, moved.data());
+        unknown = kept;
+        jacobian.col(k) = (moved - f) / d;
+      }
+      const Eigen::VectorXd step = jacobian.fullPivLu().solve(f);
+      for (int k = 0; k < n; ++k)
+        (equations_.differential()[static_cast<std::size_t>(k)] != 0 ? dy[k] : y[k]) -= step[k];
+    }
+  }
+
+  /// One per pole and per valve: what must pass zero for it to change over.
+  static int roots(realtype t, N_Vector y, N_Vector, realtype* g, void* data) {
     auto& self = *static_cast<Solver*>(data);
     for (std::size_t k = 0; k < self.equations_.core().poles.size(); ++k)
       g[k] = self.distance(self.equations_.core().poles[k], N_VGetArrayPointer(y));
+    const std::size_t poles = self.equations_.core().poles.size();
+    if (!self.equations_.core().valves.empty()) self.equations_.read(t, N_VGetArrayPointer(y));
+    for (std::size_t k = 0; k < self.equations_.core().valves.size(); ++k)
+      g[poles + k] = self.equations_.valve_margin(k);
+    return 0;
+  }
+  /// dF/dy + c dF/dy' by differences. Most of the network is linear, so that the whole size of a value may be
+  /// its difference: a small one would drown what large resistances pass in the rounding of what conductances
+  /// of valves do. Where values bend curves the differences stay small.
+  static int jacobian(realtype t, realtype c, N_Vector y, N_Vector dy, N_Vector f, SUNMatrix to,
+                      void* self_at, N_Vector, N_Vector, N_Vector) {
+    auto& self = *static_cast<Solver*>(self_at);
+    const int n = self.equations_.size();
+    double *values = N_VGetArrayPointer(y), *slopes = N_VGetArrayPointer(dy);
+    const double* at = N_VGetArrayPointer(f);
+    for (int k = 0; k < n; ++k) {
+      const double y0 = values[k], dy0 = slopes[k];
+      const double scale = std::max(std::abs(y0), self.equations_.scales()[static_cast<std::size_t>(k)]);
+      const double d = self.equations_.is_linear(k) ? scale : 1e-7 * scale;
+      values[k] += d;
+      slopes[k] += c * d;
+      self.equations_.residual(t, values, slopes, self.scratch_.data());
+      values[k] = y0;
+      slopes[k] = dy0;
+      realtype* column = SM_COLUMN_D(to, k);
+      for (int r = 0; r < n; ++r) column[r] = (self.scratch_[static_cast<std::size_t>(r)] - at[r]) / d;
+    }
     return 0;
   }
   static void silent(int, const char*, const char*, char*, void*) {}
@@ -124,10 +236,15 @@ class Solver {
     IDASVtolerances(ida_, tolerance_, absolute_.get());
     IDASetLinearSolver(ida_, linear_.get(), matrix_.get());
     IDASetMaxNumSteps(ida_, 1'000'000);
+    scratch_ = std::vector<double>(static_cast<std::size_t>(equations_.size()));
+    if (!equations_.core().valves.empty()) {
+      IDASetJacFn(ida_, jacobian);
+      IDASetMaxStep(ida_, step_with_valves_s);
+    }
     if (equations_.shortest_travel_s() < never)
       IDASetMaxStep(ida_, std::min(step_with_lines_s, equations_.shortest_travel_s() / 2));
-    const auto poles = static_cast<int>(equations_.core().poles.size());
-    if (poles > 0) IDARootInit(ida_, poles, roots);
+    const auto watched = static_cast<int>(equations_.core().poles.size() + equations_.core().valves.size());
+    if (watched > 0) IDARootInit(ida_, watched, roots);
     IDASetNoInactiveRootWarn(ida_);
   }
 
@@ -152,6 +269,8 @@ class Solver {
     IDASetStopTime(ida_, t + 1);
     IDASetLineSearchOffIC(ida_, SUNTRUE);  // nearly linear: full steps of Newton's method go straight home
     IDASetMaxNumItersIC(ida_, 50);
+    // What only large resistances tie down cannot be found to the last digit beside conductances of valves.
+    if (!equations_.core().valves.empty()) IDASetNonlinConvCoefIC(ida_, 10);
     IDASetMaxNumJacsIC(ida_, 20);
     check(IDACalcIC(ida_, IDA_YA_YDP_INIT, t + 1e-6), "starts");
     IDAGetConsistentIC(ida_, y_.get(), dy_.get());
@@ -172,7 +291,9 @@ class Solver {
         if (at > time_ + 1e-12) next = std::min(next, at);
       }
     }
-    return next;
+    if (!scheduled_.empty()) next = std::min(next, scheduled_.begin()->first);
+    if (drive_ != nullptr) next = std::min(next, static_cast<double>(driven_) * study_.drive_period_s);
+    return std::min(next, std::max(time_, equations_.core().valves.next_edge()));
   }
 
   /// Integrates up to `stop`, or to where a pole opens, and takes the samples on the way.
@@ -189,13 +310,54 @@ class Solver {
       while (next_sample_ < series_length_ && next_due() <= before) sample(reached);
       time_ = reached;
       equations_.remember(reached, data(y_), false);
-      if (flag == IDA_ROOT_RETURN || next_sample_ >= series_length_) return;
+      if (flag == IDA_ROOT_RETURN) {
+        leave_pieces();
+        return;
+      }
+      if (next_sample_ >= series_length_) return;
+      // A margin that begins at zero passes it unseen.
+      if (!equations_.core().valves.empty()) {
+        equations_.core().valves.begin_instant();
+        if (equations_.fit_valves(time_, data(y_))) {
+          left_ = true;
+          return;
+        }
+      }
     }
+  }
+
+  /// The valves whose margin the integrator found at zero.
+  void leave_pieces() {
+    std::vector<int> found(equations_.core().poles.size() + equations_.core().valves.size());
+    IDAGetRootInfo(ida_, found.data());
+    equations_.read(time_, data(y_));
+    for (std::size_t k = 0; k < equations_.core().valves.size(); ++k) {
+      if (found[equations_.core().poles.size() + k] >= 0) continue;  // it came, it did not leave
+      equations_.core().valves.leave(k, equations_.values());
+      left_ = true;
+    }
+  }
+
+  /// What commands and control ask for at the present instant.
+  bool drive_due() {
+    for (; !scheduled_.empty() && scheduled_.begin()->first <= time_ + 1e-12; turned_ = true) {
+      scheduled_.begin()->second();
+      scheduled_.erase(scheduled_.begin());
+    }
+    for (; drive_ != nullptr && static_cast<double>(driven_) * study_.drive_period_s <= time_ + 1e-12;
+         ++driven_) {
+      // The residual writes what is no unknown, such as currents of capacitors.
+      equations_.residual(time_, data(y_), data(dy_), scratch_.data());
+      equations_.read_lines(time_);
+      (*drive_)(*this);
+    }
+    const bool edges = equations_.core().valves.take_all(time_ + 1e-12);
+    return std::exchange(turned_, false) || std::exchange(left_, false) || edges;
   }
 
   /// All poles that change over at the present instant, and the waves that arrive.
   void switch_due() {
-    bool changed = false;
+    bool changed = drive_due();
     int passages = 0;
     for (Pole& pole : equations_.core().poles) {
       const bool closes = !pole.closed && pole.close_at <= time_ + 1e-12;
@@ -215,7 +377,9 @@ class Solver {
       passages = std::max(passages, arrivals_.begin()->second);
       arrivals_.erase(arrivals_.begin());
     }
-    if (changed) restart(time_, passages);
+    if (!changed) return;
+    settle_valves();
+    restart(time_, passages);
   }
 
   [[nodiscard]] std::size_t operable(const std::string& name) const {
@@ -225,6 +389,19 @@ class Solver {
       if (names.back() == name) return k;
     }
     throw Error("nothing named \"" + name + "\" opens and closes" + suggestion(name, names));
+  }
+
+  [[nodiscard]] int gate(const std::string& name) const {
+    const auto& gates = equations_.core().gates;
+    const auto at = std::find_if(gates.begin(), gates.end(), [&](const auto& g) { return g.name == name; });
+    if (at == gates.end()) throw Error("no gate \"" + name + "\"");
+    return static_cast<int>(at - gates.begin());
+  }
+  [[nodiscard]] int knob(const std::string& name) const {
+    const auto& knobs = equations_.core().knobs;
+    const auto at = std::find_if(knobs.begin(), knobs.end(), [&](const auto& k) { return k.name == name; });
+    if (at == knobs.end()) throw Error("nothing named \"" + name + "\" can be changed while running");
+    return static_cast<int>(at - knobs.begin());
   }
 
   void begin_series() {
@@ -239,7 +416,6 @@ class Solver {
     }
     series_.values.resize(rows_.size());
     series_length_ = static_cast<long long>(std::floor(study_.duration_s / study_.sample_s + 1e-9)) + 1;
-    scratch_ = std::vector<double>(static_cast<std::size_t>(equations_.size()));
   }
 
   [[nodiscard]] double next_due() const { return static_cast<double>(next_sample_) * study_.sample_s; }
@@ -280,6 +456,10 @@ class Solver {
   std::vector<std::size_t> rows_;
   long long next_sample_ = 0, series_length_ = 0;
   std::vector<double> scratch_;
+  std::multimap<double, std::function<void()>> scheduled_;  // knobs turned, valves that fail
+  const std::function<void(Drivable&)>* drive_ = nullptr;
+  long long driven_ = 0;
+  bool turned_ = false, left_ = false;
 };
 
 }  // namespace

@@ -71,11 +71,16 @@ Series simulate(const Study& study, double step_s) {
   read();
   take(0, 1);
   const double h = plant.step_s();
+  const std::function<void(Drivable&)> drive = study.drive ? study.drive() : nullptr;
+  long long driven = 0;
   const auto count = static_cast<long long>(std::floor(study.duration_s / study.sample_s + 1e-9));
   for (long long sample = 1; sample <= count; ++sample) {
     const double due = static_cast<double>(sample) * study.sample_s;
     while (plant.time_s() < due - 1e-9 * h) {
       commander.turn_due(plant);
+      for (; drive && static_cast<double>(driven) * study.drive_period_s <= plant.time_s() + 1e-6 * h;
+           ++driven)
+        drive(plant);
       if (plant.step() == Status::diverged) {
         throw Error(fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step",
                                 plant.culprit(), plant.time_s()));

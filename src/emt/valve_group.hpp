@@ -86,6 +86,31 @@ class ValveGroup {
     return {valves_[k].current, valves_[k].conducts};
   }
 
+  // --- asked by the reference (reference.cpp), which knows time only as instants --------------------------
+  [[nodiscard]] double current(std::size_t k, double voltage) const noexcept {
+    return conductance(valves_[k]) * voltage - source_of(valves_[k]);
+  }
+  [[nodiscard]] double margin(std::size_t k, const double* values) const noexcept {
+    const Valve& v = valves_[k];
+    return margin(v, values[v.p] - values[v.q], values[v.current]);
+  }
+  /// Lets the gates follow their edges until an instant; whether there were any.
+  bool take_all(double until) noexcept {
+    bool any = false;
+    for (Valve& v : valves_) {
+      if (!take(v, until)) continue;
+      obey_gate(v);
+      any = true;
+    }
+    if (any) find_next_edge();
+    return any;
+  }
+  /// Valve k leaves its piece.
+  void leave(std::size_t k, const double* values) noexcept {
+    Valve& v = valves_[k];
+    follow(v, values[v.p] - values[v.q]);
+  }
+
   void inject(double* rhs) const noexcept {
     for (const Valve& v : valves_) {
       const double history = -source_of(v);

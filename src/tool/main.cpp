@@ -109,6 +109,10 @@ void add_judging(CLI::App& app, Words& words, int& code) {
   verb->add_option("--band", words.study.error, "half-width of the band of tolerance, of each signal's peak");
   verb->add_option("--record", words.study.record, "write the reference: NAME.cfg (COMTRADE) or NAME.csv");
   verb->add_option("--figure", words.study.figure, "draw both: NAME.png or NAME.svg");
+  verb->add_flag("--depths", words.study.depths,
+                 "calculate all converters switched, then averaged, each beside the reference");
+  verb->add_option("--averaged-step", words.study.averaged_step, "with --depths: step of the averaged one");
+  verb->add_option("--figure-from", words.study.figure_from, "with --depths: where the figure begins");
   verb->callback([&] { code = tool::reference(words.study); });
 
   verb = app.add_subcommand("steps", "the largest step that keeps an error, and the modes that limit it");

@@ -108,10 +108,55 @@ std::string mode_text(const emt::Mode& mode) {
 
 }  // namespace
 
+namespace {
+
+/// All converters of the network at one depth; those that commutate by the network stay as they are.
+void set_depth(network::Network& network, const std::string& depth) {
+  for (network::Element& element : network.elements) {
+    if (auto* bridge = std::get_if<network::Bridge>(&element); bridge && bridge->device == "transistor")
+      bridge->depth = depth;
+    if (auto* converter = std::get_if<network::DcConverter>(&element)) converter->depth = depth;
+    if (auto* arm = std::get_if<network::SubmoduleArm>(&element)) arm->depth = depth;
+  }
+}
+
+/// Both depths beside the variable step.
+int compare_depths(const StudyOptions& options, Subject& subject, double tolerance) {
+  const auto record_of = [&](const emt::Series& series) {
+    return trial::record_of(series, subject.all, subject.trigger_s);
+  };
+  std::vector<report::Calculation> all{
+      {"reference", record_of(emt::solve_reference(subject.study, tolerance))}};
+  const double band = parse_quantity_as(options.error, "");
+  nlohmann::json out;
+  for (const std::string depth : {"switched", "averaged"}) {
+    set_depth(subject.study.network, depth);
+    const bool coarse = depth == "averaged" && !options.averaged_step.empty();
+    const double step = coarse ? parse_quantity_as(options.averaged_step, "s") : subject.all.network.step_s;
+    all.push_back({fmt::format("{}, {}", depth, print_rounded(step, "s")),
+                   record_of(emt::simulate(subject.study, step))});
+    const record::Comparison comparison =
+        record::compare(all.front().record, all.back().record, {.band = band});
+    out[depth] = to_json(comparison);
+    if (options.json) continue;
+    fmt::print("{}\n", all.back().name);
+    print(comparison, 12);
+  }
+  if (options.json) fmt::print("{}\n", out.dump(2));
+  if (!options.figure.empty())
+    report::draw_calculations(all, subject.study.signals,
+                              fmt::format("{}: two depths over the reference", subject.all.network.title),
+                              parse_quantity_as(options.figure_from, "s"), options.figure);
+  return done;
+}
+
+}  // namespace
+
 int reference(const StudyOptions& options) {
-  const Subject subject = subject_of(options);
+  Subject subject = subject_of(options);
   const double tolerance = parse_quantity_as(options.tolerance, "");
   if (!(tolerance >= 1e-12 && tolerance <= 1e-2)) throw Error("a tolerance from 1e-12 to 1e-2 is wanted");
+  if (options.depths) return compare_depths(options, subject, tolerance);
   const emt::Series exact = emt::solve_reference(subject.study, tolerance);
   const emt::Series fixed = emt::simulate(subject.study);
   const record::Record first = trial::record_of(exact, subject.all, subject.trigger_s);

@@ -64,6 +64,9 @@ struct StudyOptions {
   std::vector<std::string> signals;
   std::string record;
   std::string figure;
+  bool depths = false;
+  std::string averaged_step;  // the network's when empty
+  std::string figure_from = "0 s";
   bool json = false;
 };
 /// Solves the case with variable step and lays the fixed step over it.

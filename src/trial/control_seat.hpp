@@ -33,7 +33,7 @@ class ControlSeat {
   [[nodiscard]] std::string begin(const std::filesystem::path& program, bool paced);
   void turn_at(std::vector<ControlTurn> turns);
   /// What is due at the start of a step: the control sees the plant at that instant.
-  void run_due(emt::Plant& plant) noexcept;
+  void run_due(emt::Drivable& plant) noexcept;
 
   [[nodiscard]] bool remote() const noexcept { return port_.has_value(); }
   [[nodiscard]] const control::Controller& controller() const noexcept { return controller_; }
@@ -45,12 +45,12 @@ class ControlSeat {
   [[nodiscard]] long long late() const noexcept { return late_; }
 
  private:
-  void ask(long long tick, emt::Plant& plant) noexcept;
+  void ask(long long tick, emt::Drivable& plant) noexcept;
   [[nodiscard]] bool take_answer(int wait_ms) noexcept;
-  void act(emt::Plant& plant, const wire::ControlAnswer& answer, double shift_s) noexcept;
-  void act_here(emt::Plant& plant) noexcept;
-  void drive(emt::Plant& plant, std::size_t knob, double wanted) noexcept;
-  void operate(emt::Plant& plant, std::size_t operable, bool closes) noexcept;
+  void act(emt::Drivable& plant, const wire::ControlAnswer& answer, double shift_s) noexcept;
+  void act_here(emt::Drivable& plant) noexcept;
+  void drive(emt::Drivable& plant, std::size_t knob, double wanted) noexcept;
+  void operate(emt::Drivable& plant, std::size_t operable, bool closes) noexcept;
 
   const Case& case_;
   control::Controller controller_;

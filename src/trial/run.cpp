@@ -167,19 +167,43 @@ std::vector<emt::Command> strikes(const Trial& trial, double inception_s) {
   return commands;
 }
 
+namespace {
+
+/// The control of the case as a driver of the study; the case must outlive it.
+void add_control(emt::Study& study, const Case& all, const emt::Plant& plant,
+                 std::vector<internal::ControlTurn> turns) {
+  if (!has_control(all)) return;
+  study.drive_period_s = internal::ControlSeat(all, plant, false).controller().period_s();
+  // Handles hold for every plant of this network, so one compiled for the names serves all.
+  auto named = std::make_shared<emt::Plant>(emt::compile(study.network));
+  study.drive = [&all, named, turns = std::move(turns)]() -> std::function<void(emt::Drivable&)> {
+    auto seat = std::make_shared<internal::ControlSeat>(all, *named, false);
+    seat->turn_at(turns);
+    return [seat](emt::Drivable& target) { seat->run_due(target); };
+  };
+}
+
+}  // namespace
+
 emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   emt::Study study;
   study.network = trial ? struck(all, *trial) : all.network;
   if (!trial) study.network.faults.clear();
   study.duration_s = duration_s > 0 ? duration_s : 0.2;
   study.sample_s = all.network.step_s;
-  if (!trial) return study;
   const emt::Plant plant = emt::compile(study.network);
+  if (!trial) {
+    add_control(study, all, plant, {});
+    return study;
+  }
   const double inception =
       trial->fault ? inception_time(plant, *trial, study.network.frequency_Hz) : trial->prefault_s;
   study.commands = strikes(*trial, inception);
-  for (emt::Command& command : operations(plant, nullptr, *trial, inception).commands)
-    study.commands.push_back(std::move(command));
+  const std::optional<internal::ControlSeat> control =
+      has_control(all) ? std::make_optional<internal::ControlSeat>(all, plant, false) : std::nullopt;
+  Operations operated = operations(plant, control ? &control->controller() : nullptr, *trial, inception);
+  for (emt::Command& command : operated.commands) study.commands.push_back(std::move(command));
+  add_control(study, all, plant, std::move(operated.turns));
   if (!(duration_s > 0)) study.duration_s = duration_of(*trial, study.network.frequency_Hz);
   return study;
 }

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <complex>
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -47,6 +48,10 @@ struct Study {
   double duration_s = 0.1;
   double sample_s = 50e-6;           ///< between the samples of the result
   std::vector<std::string> signals;  ///< all when empty
+  /// A control: called at each of its instants, `drive_period_s` apart from 0 on, with what calculates the
+  /// plant. Its handles are those of any plant compiled from the network. Made anew for each calculation.
+  std::function<std::function<void(Drivable&)>()> drive{};
+  double drive_period_s = 0;
 };
 
 /// Samples of signals at even instants from 0 on.
@@ -62,7 +67,8 @@ struct Series {
 [[nodiscard]] Series simulate(const Study& study, double step_s = 0);
 
 /// The network's own differential-algebraic equations, solved with variable step and order (backward
-/// differentiation formulas of SUNDIALS IDA) to the relative tolerance. Throws Error naming what it cannot
+/// differentiation formulas of SUNDIALS IDA) to the relative tolerance; converters are switched, whatever
+/// their depth. Throws Error naming what it cannot
 /// follow: an element without continuous equations, or a loop of capacitances.
 [[nodiscard]] Series solve_reference(const Study& study, double relative_tolerance = 1e-8);
 
