@@ -17,7 +17,8 @@ flaws = []
 
 
 def room_named(word):
-    return "quantity" if word == "error" else word  # error.hpp is the ground floor's other header
+    # error.hpp is the ground floor's other header, controller.h what control offers to C.
+    return {"error": "quantity", "controller": "control"}.get(word, word)
 
 
 def room_of(path):

@@ -14,3 +14,4 @@
 #include "zavrek/report.hpp"
 #include "zavrek/trial.hpp"
 #include "zavrek/wire.hpp"
+#include "zavrek/wire/control_link.hpp"

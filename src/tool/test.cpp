@@ -21,6 +21,10 @@ void print_result(const trial::TrialResult& result) {
   fmt::print("{} {}\n", result.passed() ? "pass" : "FAIL", result.name);
   if (!result.failure.empty()) fmt::print("     {}\n", result.failure);
   for (const trial::Verdict& v : result.verdicts) {
+    if (!result.failure.empty()) {  // said once, above
+      fmt::print("     FAIL {}\n", v.expectation);
+      continue;
+    }
     fmt::print("     {:<4} {:<22} expected {:<34} measured {:<10} {}\n", v.passed ? "pass" : "FAIL",
                v.expectation, v.expected, v.measured, v.margin.empty() ? "" : "margin " + v.margin);
   }

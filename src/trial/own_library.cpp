@@ -84,8 +84,7 @@ class Library final : public control::Own {
     if (fault != 0) {
       in_step = 0;
       state_ = nullptr;  // not to be ended either
-      return fmt::format("crashed ({}); control = \"process\" in bench.toml keeps it in a process of its own",
-                         ::strsignal(fault));
+      return fmt::format("crashed ({})", ::strsignal(fault));
     }
     in_step = 1;
     const int code = code_->step(state_, time_s, inputs.data(), outputs.data());

@@ -1,0 +1,103 @@
+"""The converter cases through the tool: their trials, a control in a process of its own, libraries that work, refuse,
+crash or fall silent, knobs, failures, and both depths beside the reference."""
+import shutil
+
+from harness import *
+
+# the demo cases pass as they stand
+for name, trials in (("crane", 5), ("converter", 4), ("island", 4)):
+    text = run("test", demo / name, "--free", "--out", name)
+    has(text, f"{trials} of {trials} trials passed")
+    expect(len(list((scratch / name).glob("*.png"))) == trials, f"figures of {name}")
+has(run("check", demo / "crane", "--knobs"), "C1.remaining", "drive.speed_wanted rad/s", "udc.gain")
+has(run("describe", "field_oriented"), "torque_limit", "knob NAME.speed_wanted")
+has(run("describe", "pv_array"), "irradiance")
+
+
+def copy(of, to, control="", bench=""):
+    case = scratch / to
+    shutil.copytree(demo / of, case)
+    (case / "control.toml").write_text((case / "control.toml").read_text() + control)
+    (case / "bench.toml").write_text(bench + (case / "bench.toml").read_text())
+    return case
+
+
+# the control in a process of its own: the same verdicts, one period later
+case = copy("battery", "apart", bench='control = "process"\n')
+has(run("test", case, "--free", "--out", "apart-out", "--no-figures"), "4 of 4 trials passed")
+case = copy("battery", "late", bench='control = "process"\ncontrol_delay = 8\n')
+text = run("test", case, "--free", "--only", "step of power", "--out", "late-out", "--no-figures", code=1)
+has(text, "FAIL start, then a step of power")  # eight periods of delay make the current loop swing
+has(run("controller", demo / "veskar", code=2), "the case has no control to run")
+
+# a library of one's own in place of the comparator that works the braking resistor
+library = build / "examples" / "libown_controller.so"
+text = (demo / "crane" / "control.toml").read_text()
+own = '[own.brake]\nlibrary = "libown_controller.so"\ninputs = ["v: C1.v"]\nparameters = ["on: 700", "off: 680"]\n\n'
+start, end = text.index("[comparator.brake]"), text.index("[gate.brake_valve]")
+for place in ("plant", "process"):
+    case = copy("crane", f"own-{place}", bench=f'control = "{place}"\n')
+    (case / "control.toml").write_text(text[:start] + own + text[end:].replace('input = "brake"', 'input = "brake.valve"'))
+    shutil.copy(library, case / "libown_controller.so")
+    has(run("test", case, "--free", "--only", "lower", "--out", f"own-{place}-out", "--no-figures"), "1 of 1 trials passed")
+(case / "control.toml").write_text((case / "control.toml").read_text().replace('"on: 700"', '"on: 600"'))
+has(run("check", case, code=2), "its init refuses these parameters")
+(case / "control.toml").write_text((case / "control.toml").read_text().replace('"on: 600"', '"onn: 600"'))
+has(run("check", case, code=2), 'own.brake, parameters: "onn: 600" is none', 'did you mean "on"?')
+(case / "libown_controller.so").write_bytes(b"no library")
+has(run("check", case, code=2), "libown_controller.so: cannot be loaded")
+(case / "libown_controller.so").unlink()
+has(run("check", case, code=2), "libown_controller.so: is not there")
+
+# libraries that go wrong: an error that names them, and the tool goes on to the next trial
+code = """#include <stdlib.h>
+#include <zavrek/controller.h>
+static const char *const in[] = {"v", 0}, *const out[] = {"y", 0}, *const none[] = {0};
+static void* init(double t, const double* p) { (void)t; (void)p; return calloc(1, sizeof(long)); }
+static int step(void* state, double t, const double* i, double* o) {
+  long n = ++*(long*)state;
+  (void)t; (void)i; (void)n;
+  o[0] = 1;
+  WRONG
+  return 0;
+}
+const zavrek_controller_code* zavrek_controller(void) {
+  static const zavrek_controller_code c = {1, in, out, none, init, step, free};
+  return &c;
+}
+"""
+control = '\n[own.mine]\nlibrary = "libmine.so"\ninputs = ["v: C2.v"]\n'
+crash = "if (n > LIMIT) *(volatile int*)0 = 1;"
+for number, (wrong, place, exit_code, says) in enumerate((
+        (crash.replace("LIMIT", "2"), "plant", 2, "libmine.so: crashed when it was tried out (Segmentation fault)"),
+        (crash.replace("LIMIT", "900"), "plant", 1, "own.mine: crashed (Segmentation fault)"),
+        (crash.replace("LIMIT", "900"), "process", 1, "own.mine: crashed (Segmentation fault)"),
+        ("if (n > 900) _Exit(3);", "process", 1, "controller: its process ended with 3"),
+        ("if (n > 900) return 7;", "plant", 1, "own.mine: its step returned 7"),
+        ("if (n > 900) o[0] = 0.0 / 0.0;", "process", 1, 'own.mine: its output "y" was not set to a finite value'))):
+    case = copy("battery", f"wrong{number}", control, f'control = "{place}"\n')
+    (scratch / "mine.c").write_text(code.replace("WRONG", wrong))
+    done = subprocess.run(["cc", "-shared", "-fPIC", f"-I{source / 'include'}", "-o", case / "libmine.so", scratch / "mine.c"],
+                          capture_output=True, text=True)
+    expect(done.returncode == 0, done.stderr)
+    text = run("test", case, "--free", "--out", f"wrong{number}-out", "--no-figures", code=exit_code)
+    has(text, says)
+    if exit_code == 1:
+        has(text, "0 of 4 trials passed")
+
+# what a trial may break, and what it may not
+case = copy("crane", "broken")
+(case / "trials.toml").write_text('[[trial]]\nname = "x"\noperate = [ { at = "0 s", late = "B1.a_uper" } ]\n')
+has(run("test", case, "--free", code=2), 'no gate "B1.a_uper", did you mean "B1.a_upper"?')
+(case / "trials.toml").write_text('[[trial]]\nname = "x"\noperate = [ { at = "0 s", set = "drive.speed_wanted", to = "3 V" } ]\n')
+has(run("test", case, "--free", code=2), "rad/s")
+(case / "trials.toml").write_text('[[trial]]\nname = "x"\noperate = [ { at = "0 s", set = "drive.sped_wanted", to = "3 rad/s" } ]\n')
+has(run("test", case, "--free", code=2), 'did you mean "drive.speed_wanted"?')
+
+# both depths beside the variable step
+found = as_json(run("reference", demo / "battery", "--trial", "start, then a step of power", "--for", "0.06 s", "--signals",
+                    "L1.ia", "--tolerance", "1e-6", "--depths", "--figure", "depths.png", "--json", timeout=200))
+expect(found["switched"]["signals"][0]["rms"] < 1e-3 * found["switched"]["signals"][0]["peak"], str(found))
+expect(found["averaged"]["signals"][0]["rms"] < 2e-2 * found["averaged"]["signals"][0]["peak"], str(found))
+expect((scratch / "depths.png").read_bytes()[:4] == b"\x89PNG", "figure of both depths")
+finish()
