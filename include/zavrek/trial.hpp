@@ -175,6 +175,9 @@ void check_control(const Case& all, const emt::Plant& plant);
 /// Knobs of the control, each with its unit behind a space where it has one.
 [[nodiscard]] std::vector<std::string> control_knobs(const Case& all, const emt::Plant& plant);
 
+/// How late the control may run because its period is no multiple of the step; 0 when it is.
+[[nodiscard]] double control_lateness_s(const Case& all, const emt::Plant& plant);
+
 /// References and values that do not hold together across the parts of a case.
 [[nodiscard]] std::vector<Flaw> validate(const Case& all);
 

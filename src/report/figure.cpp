@@ -106,17 +106,12 @@ std::string event_labels(const record::Record& record) {
       return;
     }
   };
-  add(record.trigger_s, "inception");
+  // Without a fault the times of what is expected count from here.
+  add(record.trigger_s, record.find_analog("fault.ia") != nullptr ? "inception" : "t = 0");
   for (const record::Event& event : record.events) {
     if (!event.text.ends_with(" off")) add(event.time_s, event.text);
   }
   return script;
-}
-
-/// What the margin beside a lane has room for: the end of a long name tells more than its beginning.
-std::string short_name(const std::string& name) {
-  constexpr std::size_t room = 15;
-  return name.size() <= room ? name : "..." + name.substr(name.size() - room + 3);
 }
 
 /// Room for the largest magnitude and marks at zero and at either bound: low panels have no place for more.
@@ -159,11 +154,12 @@ std::string script_of(const record::Record& record, const std::string& title,
   if (!binaries.empty()) {
     s += fmt::format("set xlabel 'time (s)'\nset ylabel ''\nset yrange [0:{}]\nset ytics () noenhanced\n",
                      binaries.size());
+    if (!panels.empty()) s += "unset label\n";
     std::string plots;
     for (std::size_t k = 0; k < binaries.size(); ++k) {
       const std::size_t lane = binaries.size() - 1 - k;
-      s += fmt::format("set ytics add ({} {})\n", quoted(short_name(binaries[k].name)),
-                       static_cast<double>(lane) + 0.4);
+      s += fmt::format("set label {} at graph 0.006, first {} left front noenhanced font ',9'\n",
+                       quoted(binaries[k].name), static_cast<double>(lane) + 0.4);
       plots += fmt::format(
           "{0}$data using 1:({2}):(${1}*0.8+{2}) with filledcurves fc rgb '{3}' fs solid 0.35 notitle, "
           "$data using 1:(${1}*0.8+{2}) with steps lw 1.3 lc rgb '{3}' notitle",

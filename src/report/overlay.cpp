@@ -29,7 +29,7 @@ void draw_calculations(const std::vector<Calculation>& calculations, const std::
   }
   s += fmt::format("set multiplot layout {},1 title {} noenhanced font ',14'\n", signals.size(),
                    quoted(title));
-  s += internal::frame;
+  s += internal::frame + std::string("set rmargin 26\n");
   s += fmt::format("set xrange [{:.7g}:{:.7g}]\n", std::max(from_s, calculations[0].record.time_s.front()),
                    calculations[0].record.time_s.back());
   for (std::size_t k = 0; k < signals.size(); ++k) {

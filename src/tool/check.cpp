@@ -104,6 +104,9 @@ int check(const CheckOptions& options) {
   const emt::Plant plant = emt::compile(all.network);
   trial::check_control(all, plant);
   std::vector<std::string> notes = plant.summary().notes;
+  if (const double late = trial::control_lateness_s(all, plant); late > 0)
+    notes.push_back(fmt::format("the control's period is no multiple of the step: it runs up to {} late",
+                                print_rounded(late, "s")));
   for (std::string& note : check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
   if (options.json) {
     fmt::print("{}\n", to_json(all, plant, notes).dump(2));

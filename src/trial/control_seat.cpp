@@ -34,6 +34,12 @@ std::vector<std::string> control_knobs(const Case& all, const emt::Plant& plant)
   return names;
 }
 
+double control_lateness_s(const Case& all, const emt::Plant& plant) {
+  if (!has_control(all)) return 0;
+  const double ratio = internal::ControlSeat(all, plant, false).controller().period_s() / plant.step_s();
+  return std::abs(ratio - std::round(ratio)) > 1e-6 * ratio ? plant.step_s() : 0;
+}
+
 namespace internal {
 namespace {
 
