@@ -143,18 +143,18 @@ void modulate(Composer& c, const BridgeControl& b) {
   m.third_harmonic = true;
 }
 
-/// d and q currents: L di/dt = v - PI, feedforward of #vd_fed, #vq_fed and of the coupling w L i.
-void control_currents(Composer& c, double inductance_H, double bandwidth_Hz) {
+/// d and q currents: L di/dt = v - PI, feedforward of #vd_fed, #vq_fed and of the coupling w L i; `reach`:
+/// what of the link's voltage they may ask for.
+void control_currents(Composer& c, double inductance_H, double bandwidth_Hz, double reach) {
   const double w = 2 * pi * bandwidth_Hz;
-  c.formula("blocked", "not #state.running");
   c.formula("d_error", "#id_wanted - #i.d");
   c.formula("q_error", "#iq_wanted - #i.q");
-  c.formula("limit_V", "0.6 * #udc");
+  c.formula("limit_V", "{} * #udc", reach);
   c.pi("d_control", "d_error", w * inductance_H, w * w * inductance_H / 8, 1e5, "blocked");
   c.pi("q_control", "q_error", w * inductance_H, w * w * inductance_H / 8, 1e5, "blocked");
-  c.formula("vd", "clamp(#vd_fed + #d_control - 2 * pi * #frequency * {0} * #i.q, -#limit_V, #limit_V)",
+  c.formula("vd", "clamp(#vd_fed + #d_control - 2 * pi * #frequency * {} * #i.q, -#limit_V, #limit_V)",
             inductance_H);
-  c.formula("vq", "clamp(#vq_fed + #q_control + 2 * pi * #frequency * {0} * #i.d, -#limit_V, #limit_V)",
+  c.formula("vq", "clamp(#vq_fed + #q_control + 2 * pi * #frequency * {} * #i.d, -#limit_V, #limit_V)",
             inductance_H);
 }
 
@@ -205,7 +205,7 @@ void expand_one(const GridFollowing& b, Description& into) {
 
   c.setpoint("active", b.active_W, "W");
   c.setpoint("reactive", b.reactive_var, "var");
-  c.formula("blocked_link", "not #state.running");
+  c.formula("blocked", "not #state.running");
   const double peak = b.current_limit_A, largest_W = 1.5 * b.least_voltage_V * 2 * peak;
   if (holds_link)
     control_link(c, b.dc_voltage_V, b.dc_reference, b.dc_capacitance_F, b.dc_bandwidth_Hz, largest_W);
@@ -218,7 +218,7 @@ void expand_one(const GridFollowing& b, Description& into) {
   c.ramp("iq_wanted", "q_target", peak / b.ramp_s);
   c.input("vd_fed", c.full("lock.d"));
   c.input("vq_fed", c.full("lock.q"));
-  control_currents(c, b.inductance_H, b.current_bandwidth_Hz);
+  control_currents(c, b.inductance_H, b.current_bandwidth_Hz, 0.6);
   modulate(c, b);
 }
 
@@ -382,16 +382,7 @@ void expand_one(const FieldOriented& b, Description& into) {
     c.formula("vq_fed", "2 * pi * #frequency * {}", b.magnet_flux_Vs);
   }
   c.to_dq("i", "i", "angle");
-  const double w = 2 * pi * b.current_bandwidth_Hz, henry = b.inductance_H;
-  c.formula("d_error", "#id_wanted - #i.d");
-  c.formula("q_error", "#iq_wanted - #i.q");
-  c.formula("limit_V", "0.577 * #udc");
-  c.pi("d_control", "d_error", w * henry, w * w * henry / 8, 1e5, "blocked");
-  c.pi("q_control", "q_error", w * henry, w * w * henry / 8, 1e5, "blocked");
-  c.formula("vd", "clamp(#vd_fed + #d_control - 2 * pi * #frequency * {} * #i.q, -#limit_V, #limit_V)",
-            henry);
-  c.formula("vq", "clamp(#vq_fed + #q_control + 2 * pi * #frequency * {} * #i.d, -#limit_V, #limit_V)",
-            henry);
+  control_currents(c, b.inductance_H, b.current_bandwidth_Hz, 0.577);
   modulate(c, b);
   std::get<Modulator>(into.blocks.back()).enable = c.full("pulsing");
 }

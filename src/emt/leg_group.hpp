@@ -37,7 +37,7 @@ class LegGroup {
   bool begin_step(double from, double until, ValveGroup& valves, Adjust&& adjust) noexcept {
     bool jumps = false;
     for (Leg& leg : legs_) {
-      const bool pulses = wants_to_pulse(leg, until, valves);
+      const bool pulses = wants_to_pulse(leg, from, until, valves);
       if (!leg.pulses && !pulses) continue;
       bool jumped = false;
       if (pulses != leg.pulses) {
@@ -99,15 +99,20 @@ class LegGroup {
     bool shorted = false;  // its gates joined two poles
     std::array<double, 3> share{};
     double current = 0, source_A = 0;
+    double last_on = -1e300, spacing = 0;  // of its gates
   };
+  static constexpr double longest_spacing_s = 1e-3;
 
-  static bool wants_to_pulse(Leg& leg, double until, const ValveGroup& valves) noexcept {
+  /// A leg with one gate has its diode on for a part of every period: it pulses until two of them went by.
+  static bool wants_to_pulse(Leg& leg, double from, double until, const ValveGroup& valves) noexcept {
     bool any = false;
     for (const int k : leg.part.valves) {
       const auto v = static_cast<std::size_t>(k);
       if (valves.broken(v)) return false;
       any |= valves.gate(v) || valves.next_edge(v) < (leg.pulses ? ValveGroup::never : until);
     }
+    const bool one_gate = leg.part.out.empty() || leg.part.in.empty();
+    any |= leg.pulses && one_gate && from - leg.last_on < 2 * leg.spacing;
     leg.shorted = leg.shorted && any;
     return any && !leg.shorted;
   }
@@ -124,7 +129,14 @@ class LegGroup {
       if (next > at) leg.shorted |= joins_poles(leg, valves);
       at = next;
       if (at >= until) break;
-      for (const int k : leg.part.valves) valves.take_edges(static_cast<std::size_t>(k), at);
+      for (const int k : leg.part.valves) {
+        const auto v = static_cast<std::size_t>(k);
+        const bool was = valves.gate(v);
+        valves.take_edges(v, at);
+        if (was || !valves.gate(v)) continue;
+        leg.spacing = std::min(at - leg.last_on, longest_spacing_s);
+        leg.last_on = at;
+      }
     }
   }
 

@@ -152,7 +152,7 @@ std::string script_of(const record::Record& record, const std::string& title,
     s += plots + "\n";
   }
   if (!binaries.empty()) {
-    s += fmt::format("set xlabel 'time (s)'\nset ylabel ''\nset yrange [0:{}]\nset ytics () noenhanced\n",
+    s += fmt::format("set xlabel 'time (s)'\nset ylabel ''\nset yrange [0:{}]\nunset ytics\n",
                      binaries.size());
     if (!panels.empty()) s += "unset label\n";
     std::string plots;
