@@ -58,12 +58,12 @@ function headroom(min, max, labelled) {
 function chart(host, trial, panel, time, sync, labelled) {
   const data = [time, ...panel.signals.map(unpack)];
   const peak = Math.max(...data.slice(1).map((d) => d.reduce((m, v) => Math.max(m, Math.abs(v)), 0)));
-  const kilo = peak >= 1000;
+  const kilo = panel.unit !== "" && peak >= 1000; // plain numbers as they are
   if (kilo) for (const d of data.slice(1)) for (let k = 0; k < d.length; ++k) d[k] /= 1000;
   const unit = (kilo ? "k" : "") + panel.unit;
   const title = document.createElement("p");
   title.className = "wave-title";
-  title.textContent = `${panel.title} (${unit})`;
+  title.textContent = unit ? `${panel.title} (${unit})` : panel.title;
   const box = document.createElement("div");
   box.className = "wave";
   host.append(title, box);

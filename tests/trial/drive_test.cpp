@@ -59,16 +59,21 @@ PermanentMagnetMachine magnets() {
           .load_torque_Nm = 30};
 }
 
+control::FieldOriented& of_magnets(Case& all) {
+  auto& control = ready<control::FieldOriented>(all);
+  control.machine = "m";
+  control.pole_pairs = 3;
+  control.inductance_H = 2e-3;
+  control.magnet_flux_Vs = 0.5;
+  control.inertia_kgm2 = 0.2;
+  control.torque_limit_Nm = 150;
+  return control;
+}
+
 TEST(FieldOriented, TurnsAPermanentMagnetMachineBothWaysAtBothDepths) {
   for (const std::string depth : {"switched", "averaged"}) {
     Case all = drive(magnets(), depth);
-    auto& control = ready<control::FieldOriented>(all);
-    control.machine = "m";
-    control.pole_pairs = 3;
-    control.inductance_H = 2e-3;
-    control.magnet_flux_Vs = 0.5;
-    control.inertia_kgm2 = 0.2;
-    control.torque_limit_Nm = 150;
+    auto& control = of_magnets(all);
     control.acceleration_rad_per_s2 = 400;
     control.speed_bandwidth_Hz = 12;
     control.fluxing_s = 0.01;
@@ -116,13 +121,7 @@ TEST(VoltsPerHertz, RunsAnInductionMachineUpWithItsSlip) {
 
 TEST(FieldOriented, TripsOnALinkThatIsTooHighAndComesBackByItsReset) {
   Case all = drive(magnets(), "averaged");
-  auto& control = ready<control::FieldOriented>(all);
-  control.machine = "m";
-  control.pole_pairs = 3;
-  control.inductance_H = 2e-3;
-  control.magnet_flux_Vs = 0.5;
-  control.inertia_kgm2 = 0.2;
-  control.torque_limit_Nm = 150;
+  auto& control = of_magnets(all);
   control.enable = "on";
   control.reset = "reset";
   for (const char* name : {"on", "reset"}) {
