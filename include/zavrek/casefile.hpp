@@ -4,6 +4,7 @@
 
 #include "zavrek/emt/line_constants.hpp"
 #include "zavrek/trial.hpp"
+#include "zavrek/trial/injection_plan.hpp"
 
 namespace zavrek::casefile {
 
@@ -15,6 +16,10 @@ namespace zavrek::casefile {
 /// Reads a relay's settings file. Throws Error like `read_case`.
 [[nodiscard]] protection::RelaySettings read_relay_settings(const std::filesystem::path& file);
 
+/// Reads a plan of element tests. Throws Error like `read_case`, and for what does not fit the settings.
+[[nodiscard]] trial::InjectionPlan read_injection_plan(const std::filesystem::path& file,
+                                                       const protection::RelaySettings& settings);
+
 /// Reads an overhead line's cross-section, a file of its own. Throws Error like `read_case`.
 [[nodiscard]] network::LineGeometry read_line_geometry(const std::filesystem::path& file);
 
@@ -22,6 +27,9 @@ namespace zavrek::casefile {
 [[nodiscard]] network::Network read_network_text(std::string_view text, const std::string& name);
 [[nodiscard]] protection::RelaySettings read_relay_settings_text(std::string_view text,
                                                                  const std::string& name);
+
+[[nodiscard]] trial::InjectionPlan read_injection_plan_text(std::string_view text, const std::string& name,
+                                                            const protection::RelaySettings& settings);
 
 /// Tables that files of a case may contain, for the printed manual.
 [[nodiscard]] std::vector<const network::Table*> all_tables();

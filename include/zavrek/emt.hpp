@@ -46,14 +46,17 @@ enum class Failure { none, shorted, dead, lost, late };
 /// What a network compiled to.
 struct Summary {
   int buses = 0;
-  int nodes = 0;                   ///< unknown node voltages
-  int known_nodes = 0;             ///< imposed by stiff sources
-  int partitions = 0;              ///< solved independently of each other
-  int shards = 0;                  ///< partitions bundled for a crew: no more cores than that can help
-  int largest_partition = 0;       ///< in nodes
-  int states = 0;                  ///< energy stores: inductor currents, capacitor voltages, line waves
-  int switch_nodes = 0;            ///< nodes in the blocks that a switching refactors
-  int factor_entries = 0;          ///< numbers read by one solve
+  int nodes = 0;              ///< unknown node voltages
+  int known_nodes = 0;        ///< imposed by stiff sources
+  int partitions = 0;         ///< solved independently of each other
+  int shards = 0;             ///< partitions bundled for a crew: no more cores than that can help
+  int largest_partition = 0;  ///< in nodes
+  int states = 0;             ///< energy stores: inductor currents, capacitor voltages, line waves
+  int switch_nodes = 0;       ///< nodes in the blocks that a switching refactors
+  int factor_entries = 0;     ///< numbers read by one solve
+  int condensed = 0;          ///< partitions whose solution is one product, kept per state of their switches
+  std::size_t kept_states = 0;     ///< most states kept for them
+  std::size_t kept_bytes = 0;      ///< memory taken by these states
   double largest_step_s = 0;       ///< bound set by the shortest line travel time; infinite without lines
   int events_per_step = 0;         ///< most discontinuities located inside one step
   std::vector<std::string> notes;  ///< modelling choices that the compiler made
@@ -111,6 +114,9 @@ class Plant final : public Drivable {
   [[nodiscard]] std::vector<std::string> signal_names() const;
   [[nodiscard]] const std::string& unit(SignalId signal) const noexcept;  ///< "V", "A" or ""
   [[nodiscard]] double value(SignalId signal) const noexcept override;
+  /// Keeps a signal up to date after every step from now on. Signals that are read at every step should be:
+  /// one that is not may have to be found first, at the cost of a longer step. Allocates.
+  void watch(SignalId signal);
   /// Peak phasor (of cos) of the steady state at the start, at the frequency of the network.
   [[nodiscard]] std::complex<double> phasor(SignalId signal) const noexcept;
 

@@ -89,10 +89,10 @@ struct JunitCase {
 /// `draw_record` does.
 void draw_programme(const std::vector<trial::StoredTrial>& trials, const std::string& title,
                     const std::filesystem::path& path);
-/// One self-contained HTML page of a programme, with `figure` (SVG) in it when not empty.
+/// One self-contained HTML page of a programme, with charts of the measured times and the margins that can be
+/// zoomed and name the trial of each point.
 [[nodiscard]] std::string programme_page(const std::string& title,
-                                         const std::vector<trial::StoredTrial>& trials,
-                                         const std::string& figure);
+                                         const std::vector<trial::StoredTrial>& trials);
 /// A row for each verdict, with a heading line.
 [[nodiscard]] std::string programme_csv(const std::vector<trial::StoredTrial>& trials);
 [[nodiscard]] std::vector<JunitCase> programme_cases(const std::vector<trial::StoredTrial>& trials);

@@ -190,10 +190,10 @@ void read_evolution(Reader& reader, const toml::node& node, const std::string& p
   }
 }
 
-/// A list of tables with the same fields; `example` is one of them.
-template <class T>
-void read_list(Reader& reader, const toml::table& from, const std::string& place, const std::string& field,
-               const std::string& example, std::vector<T>& into) {
+/// Calls read(table) for each of a list of tables; `example` is one of them.
+template <class Read>
+void each_table(Reader& reader, const toml::table& from, const std::string& place, const std::string& field,
+                const std::string& example, Read&& read) {
   const toml::node* node = from.get(field);
   if (!node) return;
   const toml::array* list = node->as_array();
@@ -206,8 +206,16 @@ void read_list(Reader& reader, const toml::table& from, const std::string& place
       reader.report(entry, place, field, "a table is wanted, such as " + example);
       continue;
     }
-    reader.fields(*body, place, {target(into.emplace_back())});
+    read(*body);
   }
+}
+
+/// The same for tables with the same fields.
+template <class T>
+void read_list(Reader& reader, const toml::table& from, const std::string& place, const std::string& field,
+               const std::string& example, std::vector<T>& into) {
+  each_table(reader, from, place, field, example,
+             [&](const toml::table& body) { reader.fields(body, place, {target(into.emplace_back())}); });
 }
 
 /// The parts of a trial that are tables of their own.
@@ -254,6 +262,32 @@ void read_trials(Reader& reader, trial::Case& all) {
     reader.fields(body, place, {target(sweep.trial), target(sweep)},
                   {"fault", "evolves", "operate", "expect", "vary"});
   });
+}
+
+trial::InjectionPlan read_plan(Reader& reader, const protection::RelaySettings& settings) {
+  trial::InjectionPlan plan;
+  for (const auto& [key, node] : reader.root()) {
+    if (key.str() != "sequence" && key.str() != "value")
+      reader.report(node, "plan", std::string(key.str()), "no such field; write [[sequence]] or [[value]]");
+  }
+  each_of(reader, "sequence", [&](const std::string& place, const toml::table& body) {
+    trial::InjectedSequence& sequence = plan.sequences.emplace_back();
+    reader.remember(place, "", body);
+    reader.fields(body, place, {target(sequence)}, {"states", "expect"});
+    each_table(reader, body, place, "states", "{ name = \"load\", lasts = \"0.5 s\", i1 = \"1 A\" }",
+               [&](const toml::table& from) {
+                 trial::InjectedState& state = sequence.states.emplace_back();
+                 reader.fields(from, place, {target(state), target(state.here)}, {"others"});
+                 read_list(reader, from, place, "others", "{ place = 2, i1 = \"1 A\" }", state.others);
+               });
+    read_list(reader, body, place, "expect", "{ state = \"fault\", output = \"trip\" }", sequence.expect);
+  });
+  each_of(reader, "value", [&](const std::string& place, const toml::table& body) {
+    reader.remember(place, "", body);
+    reader.fields(body, place, {target(plan.values.emplace_back())});
+  });
+  if (reader.flaws().empty()) reader.report_by_name(trial::validate(plan, settings));
+  return plan;
 }
 
 /// Reads one file of a case; flaws go to `flaws`. Empty when the file could not be parsed at all.
@@ -399,6 +433,17 @@ protection::RelaySettings read_relay_settings(const std::filesystem::path& file)
   return read_whole(Reader(record::read_file(file), file.string()), read_settings);
 }
 
+trial::InjectionPlan read_injection_plan(const std::filesystem::path& file,
+                                         const protection::RelaySettings& settings) {
+  return read_whole(Reader(record::read_file(file), file.string()),
+                    [&](Reader& reader) { return read_plan(reader, settings); });
+}
+
+trial::InjectionPlan read_injection_plan_text(std::string_view text, const std::string& name,
+                                              const protection::RelaySettings& settings) {
+  return read_whole(Reader(text, name), [&](Reader& reader) { return read_plan(reader, settings); });
+}
+
 network::LineGeometry read_line_geometry(const std::filesystem::path& file) {
   return read_whole(Reader(record::read_file(file), file.string()), read_geometry);
 }
@@ -426,6 +471,11 @@ std::vector<const network::Table*> all_tables() {
   tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Sweep*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Vary*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::InjectedSequence*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::InjectedState*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::InjectedPlace*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::StateExpectation*>(nullptr)));
+  tables.push_back(&table(static_cast<const trial::InjectedValue*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Operation*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));
   tables.push_back(&table(static_cast<const control::Description*>(nullptr)));

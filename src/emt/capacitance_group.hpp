@@ -23,6 +23,18 @@ class CapacitanceGroup {
     current_.push_back(first_current);
   }
 
+  /// As in series_group.hpp.
+  template <class Visit>
+  void for_each_memory(Visit&& visit) noexcept {
+    for (double& number : history_) visit(number);
+  }
+  void drive(double* rhs, int floor) const noexcept {
+    for (std::size_t k = 0; k < p_.size(); ++k) {
+      if (p_[k] >= floor) rhs[p_[k]] -= history_[k];
+      if (q_[k] >= floor) rhs[q_[k]] += history_[k];
+    }
+  }
+
   /// History currents of a solution by the rule of `coming`, after the values in `old`; nodes below `floor`
   /// have no equation.
   void inject(const Weights& coming, const double* old, double* rhs, int floor) noexcept {
@@ -41,8 +53,7 @@ class CapacitanceGroup {
   }
 
   /// Currents of the solution in `now`, then `inject` of the one to come.
-  void pass(const Weights& /*rule*/, const Weights& coming, const double* /*old*/, double* now, double* rhs,
-            int floor) noexcept {
+  void pass(const Weights& coming, double* now, double* rhs, int floor) noexcept {
     for (std::size_t b = 0; b < current_.size(); ++b) {
       const double* g = &conductance_[b * N * N];
       double v[N];

@@ -30,7 +30,9 @@ class Compiler {
     topology_ = find_topology(assembly_, stamps_.entries);
     lay_out();
     lower_parts();
+    place_condensed();
     factor();
+    condense();
     lower_signals();
     start();
     summarise();
@@ -101,32 +103,79 @@ class Compiler {
     }
     place_slots(position);
     layout_.values = position;
-    for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end}) {
-      array->assign(static_cast<std::size_t>(layout_.values), 0.0);
-    }
     core_->rhs.assign(static_cast<std::size_t>(layout_.voltages), 0.0);
     divide_in_shards();
   }
 
-  /// Partitions of about equal work side by side. A small plant is one shard.
+  /// Which partitions are worth condensing: small ones with valves, whose conductances are a matter of their
+  /// switches alone.
+  [[nodiscard]] std::vector<bool> find_condensable() const {
+    constexpr int most_groups = 16;
+    std::vector<bool> wanted(topology_.members.size(), false);
+    const auto mark = [&](NodeId node, bool wants) {
+      if (!topology_.known[static_cast<std::size_t>(node)])
+        wanted[static_cast<std::size_t>(topology_.partition_of[static_cast<std::size_t>(node)])] = wants;
+    };
+    const auto mark_ends = [&](const Ends& ends, bool wants) {
+      mark(ends.p, wants);
+      mark(ends.q, wants);
+    };
+    if (network_.rule == "euler") return wanted;
+    for (const ValvePart& part : assembly_.valve_parts) mark_ends(part.ends, true);
+    for (std::size_t k = 0; k < wanted.size(); ++k) {
+      if (topology_.members[k].size() > most_groups) wanted[k] = false;
+    }
+    for (const LegPart& part : assembly_.leg_parts) mark(part.x, false);
+    for (const ModelPart& part : assembly_.model_parts) {
+      if (!part.model->varies()) continue;
+      for (const Ends& ends : part.ends) mark_ends(ends, false);
+    }
+    return wanted;
+  }
+
+  /// Partitions of about equal work side by side. A small plant is one shard; a condensed partition is a
+  /// shard of its own.
   void divide_in_shards() {
     constexpr int most_shards = 16;
     constexpr int least_groups = 96;
     const int groups = (layout_.voltages - core_->first_unknown) / lanes;
     const int wanted = std::max(least_groups, (groups + most_shards - 1) / most_shards);
     int position = core_->first_unknown;
-    core_->shards.push_back({{}, 0, 0, position, position});
-    for (const auto& members : topology_.members) {
-      position += static_cast<int>(members.size()) * lanes;
+    condensable_ = find_condensable();
+    bool full = true;
+    for (std::size_t k = 0; k < topology_.members.size(); ++k) {
+      const int partition = static_cast<int>(k);
+      if (full || condensable_[k]) core_->shards.push_back({{}, partition, partition, position, position});
+      position += static_cast<int>(topology_.members[k].size()) * lanes;
       Shard& shard = core_->shards.back();
       shard.end = position;
       ++shard.end_partition;
-      if ((position - shard.first) / lanes < wanted || position == layout_.voltages) continue;
-      core_->shards.push_back({{}, shard.end_partition, shard.end_partition, position, position});
+      full = condensable_[k] || (position - shard.first) / lanes >= wanted;
+      shard_of_partition_.push_back(static_cast<int>(core_->shards.size()) - 1);
     }
+    const int partitions = static_cast<int>(topology_.members.size());
+    if (core_->shards.empty() || has_parts_between_known_nodes())
+      core_->shards.push_back({{}, partitions, partitions, position, position});
   }
 
-  /// The shard of the nodes that a part acts on: all in one partition; none for a part between known nodes.
+  [[nodiscard]] bool has_parts_between_known_nodes() const {
+    const auto between = [&](const auto& part) {
+      return std::all_of(part.ends.begin(), part.ends.end(), [&](const Ends& e) {
+        return topology_.known[static_cast<std::size_t>(e.p)] &&
+               topology_.known[static_cast<std::size_t>(e.q)];
+      });
+    };
+    return std::any_of(assembly_.series_parts.begin(), assembly_.series_parts.end(), between) ||
+           std::any_of(assembly_.capacitance_parts.begin(), assembly_.capacitance_parts.end(), between);
+  }
+
+  [[nodiscard]] bool is_condensed(const Shard& shard) const {
+    return shard.first_partition < shard.end_partition &&
+           condensable_[static_cast<std::size_t>(shard.first_partition)];
+  }
+
+  /// The shard of the nodes that a part acts on: all in one partition; the last for a part between known
+  /// nodes.
   [[nodiscard]] Shard& shard_of(const std::vector<Ends>& ends) {
     for (const Ends& e : ends) {
       for (const NodeId node : {e.p, e.q}) {
@@ -135,7 +184,7 @@ class Compiler {
         }
       }
     }
-    return core_->shards.front();
+    return core_->shards.back();
   }
 
   /// Currents of blocks between groups of nodes stand in the lanes of their phases; shares of merged
@@ -176,13 +225,23 @@ class Compiler {
       take(part.current, 1);
       take(part.state, 1);
     }
-    for (const auto& part : assembly_.valve_parts) {
-      take(part.current, 1);
-      take(part.conducts, 1);
-    }
+    place_valves(position);
     for (const auto& part : assembly_.model_parts)
       take(part.first, static_cast<std::size_t>(part.model->slots()));
     for (const auto& knob : assembly_.knobs) take(knob.slot, 1);
+  }
+
+  /// Voltages, currents and conduction of all valves, each in whole lanes.
+  void place_valves(int& position) {
+    const int count = static_cast<int>(assembly_.valve_parts.size());
+    const int room = (count + lanes - 1) / lanes * lanes;
+    valves_at_ = position = (position + lanes - 1) / lanes * lanes;
+    for (int k = 0; k < count; ++k) {
+      const ValvePart& part = assembly_.valve_parts[static_cast<std::size_t>(k)];
+      layout_.slot_position[static_cast<std::size_t>(part.current.index)] = position + room + k;
+      layout_.slot_position[static_cast<std::size_t>(part.conducts.index)] = position + 2 * room + k;
+    }
+    position += 3 * room;
   }
 
   [[nodiscard]] int at(Slot slot) const {
@@ -288,6 +347,8 @@ class Compiler {
                        at(part.first_far_current));
     }
     core_->waveforms = assembly_.waveforms;
+    for (const Waveform& waveform : core_->waveforms)
+      core_->waveforms_on_grid.emplace_back(waveform, core_->step_s);
     for (const KnownNode& known : assembly_.known_nodes)
       core_->sources.push_back({at(known.node), known.waveform, Waveform::Phase(known.angle_rad)});
   }
@@ -300,7 +361,7 @@ class Compiler {
       if (row_known) continue;
       if (column_known) {
         if (entry.column != ground_node && entry.siemens != 0)
-          core_->couplings.push_back({at(entry.row), at(entry.column), -entry.siemens});
+          couplings_of(entry.row).push_back({at(entry.row), at(entry.column), -entry.siemens});
         continue;
       }
       const auto partition =
@@ -327,31 +388,131 @@ class Compiler {
     core_->due.reserve(core_->poles.size());
     core_->due_segments.reserve(assembly_.segment_parts.size());
     core_->due_valves.reserve(assembly_.valve_parts.size());
-    keep_states();
     for (Partition& partition : core_->partitions)
       refuse_singular(partition.first(), partition.factor(core_->adjustable.data()));
     core_->refactor_dirty();
   }
 
-  /// Factors per state of the switches, for small partitions of converters; a varying model or an averaged
-  /// leg has too many states.
-  void keep_states() {
-    std::vector<bool> wanted(core_->partitions.size(), false);
-    const auto mark = [&](int number, bool wants) {
-      for (const PartitionColumn& at : core_->adjusts[static_cast<std::size_t>(number)])
-        wanted[static_cast<std::size_t>(at.partition)] = wants;
+  // --- condensed partitions (condensed.hpp) -------------------------------------------------------
+
+  [[nodiscard]] int shard_number(NodeId node) const {
+    const int partition = topology_.partition_of[static_cast<std::size_t>(node)];
+    return shard_of_partition_[static_cast<std::size_t>(partition)];
+  }
+  [[nodiscard]] std::vector<Coupling>& couplings_of(NodeId node) {
+    return core_->shards[static_cast<std::size_t>(shard_number(node))].couplings;
+  }
+  [[nodiscard]] bool is_inside(const Shard& shard, NodeId node) const {
+    return at(node) >= shard.first && at(node) < shard.end;
+  }
+  [[nodiscard]] bool touches(const Shard& shard, const Ends& ends) const {
+    return is_inside(shard, ends.p) || is_inside(shard, ends.q);
+  }
+
+  /// Room in the value array for the numbers of condensed shards (condensed.hpp).
+  void place_condensed() {
+    int position = layout_.values;
+    for (Shard& shard : core_->shards) {
+      Condensed::Places places;
+      if (is_condensed(shard)) {
+        const auto segments =
+            std::count_if(assembly_.segment_parts.begin(), assembly_.segment_parts.end(),
+                          [&](const SegmentPart& part) { return touches(shard, part.ends); });
+        const int memory = Condensed::memory_of(shard, static_cast<int>(segments));
+        int drive = memory + static_cast<int>(assembly_.known_nodes.size()) + shard.end - shard.first;
+        for (const ModelPart& part : assembly_.model_parts) drive += static_cast<int>(part.ends.size());
+        for (auto [place, count] :
+             {std::pair{&places.memory, memory}, {&places.euler, memory}, {&places.drive, drive}}) {
+          *place = position;
+          position += (count + lanes - 1) / lanes * lanes;
+        }
+      }
+      condensed_places_.push_back(places);
+    }
+    layout_.values = position = (position + lanes - 1) / lanes * lanes;
+    for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end})
+      array->assign(static_cast<std::size_t>(layout_.values), 0.0);
+    core_->stands.assign(static_cast<std::size_t>(layout_.values), 1);
+    core_->shard_of_value.assign(static_cast<std::size_t>(layout_.values), -1);
+  }
+
+  void condense() {
+    for (std::size_t k = 0; k < core_->shards.size(); ++k) {
+      Shard& shard = core_->shards[k];
+      if (!is_condensed(shard)) continue;
+      const Condensed::Outside outside = outside_of(shard);
+      shard.condensed = std::make_unique<Condensed>(*core_, k, condensed_places_[k], outside);
+      leave_out(shard, static_cast<int>(k));
+      for (const int port : outside.ports) core_->stands[static_cast<std::size_t>(port)] = 1;
+      for (const Condensed::ModelEnd& end : outside.ends)
+        core_->stands[static_cast<std::size_t>(end.p)] = core_->stands[static_cast<std::size_t>(end.q)] = 1;
+      for (const ModelRow& row : core_->models) {
+        for (const auto& input : row.places.inputs) {
+          for (const auto& [position, coefficient] : input) {
+            if (core_->stands[static_cast<std::size_t>(position)] ||
+                core_->shard_of_value[static_cast<std::size_t>(position)] != static_cast<int>(k))
+              continue;
+            shard.condensed->keep(position);
+            core_->stands[static_cast<std::size_t>(position)] = 1;
+          }
+        }
+      }
+    }
+    core_->find_moving();
+  }
+
+  /// What lines and models drive into a condensed shard.
+  [[nodiscard]] Condensed::Outside outside_of(const Shard& shard) {
+    Condensed::Outside outside;
+    const auto inside = [&](int position) { return position >= shard.first && position < shard.end; };
+    const auto add_port = [&](int position) {
+      auto& ports = outside.ports;
+      if (inside(position) && std::find(ports.begin(), ports.end(), position) == ports.end())
+        ports.push_back(position);
     };
-    for (std::size_t k = 0; k < core_->valves.size(); ++k) mark(core_->valves.number(k), true);
-    for (const ModelRow& row : core_->models) {
-      if (row.number < 0) continue;
-      for (std::size_t k = 0; k < row.conductance.size(); ++k) mark(row.number + static_cast<int>(k), false);
+    for (const WavePart& part : assembly_.wave_parts) {
+      for (const auto* nodes : {&part.near, &part.far})
+        std::for_each(nodes->begin(), nodes->end(), [&](NodeId node) { add_port(at(node)); });
     }
-    for (const LegPart& part : assembly_.leg_parts) {
-      for (const int valve : part.valves) mark(core_->valves.number(static_cast<std::size_t>(valve)), false);
+    for (ModelRow& row : core_->models) {
+      for (std::size_t k = 0; k < row.history.size(); ++k) {
+        const int p = row.places.p[k], q = row.places.q[k];
+        const auto fits = [&](int position) { return inside(position) || position < core_->first_unknown; };
+        if (fits(p) && fits(q) && (inside(p) || inside(q))) {
+          outside.ends.push_back({&row.history[k], p, q});
+          row.apart[k] = 1;
+        } else {
+          add_port(p);
+          add_port(q);
+        }
+      }
     }
-    for (std::size_t k = 0; k < wanted.size(); ++k) {
-      if (wanted[k]) core_->partitions[k].keep_states();
+    return outside;
+  }
+
+  /// What the condensed shard does not keep up: its node voltages and the currents of its parts.
+  void leave_out(const Shard& shard, int number) {
+    const auto leave = [&](int position) {
+      core_->stands[static_cast<std::size_t>(position)] = 0;
+      core_->shard_of_value[static_cast<std::size_t>(position)] = number;
+    };
+    const auto leave_slots = [&](Slot first, const std::vector<Ends>& ends) {
+      const bool inside =
+          std::any_of(ends.begin(), ends.end(), [&](const Ends& e) { return touches(shard, e); });
+      if (first.index < 0 || !inside) return;
+      for (std::size_t k = 0; k < ends.size(); ++k) {
+        const Slot slot{first.index + static_cast<int>(k)};
+        if (at(slot) >= 0) leave(at(slot));
+      }
+    };
+    for (int position = shard.first; position < shard.end; ++position) leave(position);
+    for (const SeriesPart& part : assembly_.series_parts) {
+      leave_slots(part.first_current, part.ends);
+      if (part.capacitive()) leave_slots(part.first_charge_voltage, part.ends);
     }
+    for (const CapacitancePart& part : assembly_.capacitance_parts)
+      leave_slots(part.first_current, part.ends);
+    for (const PolePart& part : assembly_.pole_parts) leave_slots(part.current, {part.ends});
   }
 
   void refuse_singular(int first, int local) const {
@@ -386,8 +547,9 @@ class Compiler {
     if (topology_.known[static_cast<std::size_t>(row)]) return;
     if (topology_.known[static_cast<std::size_t>(column)]) {
       if (column == ground_node) return;
-      core_->driven.push_back({static_cast<int>(core_->couplings.size()), number, -sign});
-      core_->couplings.push_back({at(row), at(column), 0});
+      auto& couplings = couplings_of(row);
+      core_->driven.push_back({shard_number(row), static_cast<int>(couplings.size()), number, -sign});
+      couplings.push_back({at(row), at(column), 0});
       return;
     }
     const int partition = topology_.partition_of[static_cast<std::size_t>(row)];
@@ -426,8 +588,10 @@ class Compiler {
   void lower_valves() {
     for (const ValvePart& part : assembly_.valve_parts) {
       const int number = add_adjustable({part.ends}, Eigen::MatrixXd::Constant(1, 1, part.off_S));
-      core_->valves.add(part, layout_.node_position.data(), at(part.current), at(part.conducts), number);
+      core_->valves.add(part, layout_.node_position.data(), number);
     }
+    const int room = static_cast<int>(core_->valves.room());
+    core_->valves.set_places(valves_at_, valves_at_ + room, valves_at_ + 2 * room);
     core_->gates = assembly_.gates;
   }
 
@@ -442,7 +606,7 @@ class Compiler {
 
   void lower_models() {
     for (ModelPart& part : assembly_.model_parts) {
-      ModelRow row{std::move(part.model), {}, static_cast<int>(part.ends.size()), -1, {}, {}, {}};
+      ModelRow row{std::move(part.model), {}, static_cast<int>(part.ends.size()), -1, {}, {}, {}, {}};
       row.input_phasors = std::vector<std::complex<double>>(part.inputs.size());
       for (const Ends& ends : part.ends) {
         row.places.p.push_back(at(ends.p));
@@ -458,6 +622,7 @@ class Compiler {
       }
       for (const Slot slot : row.model->knobs()) row.places.knobs.push_back(at(slot));
       row.history.assign(part.ends.size(), 0.0);
+      row.apart.assign(part.ends.size(), 0);
       const Eigen::MatrixXd g = row.model->conductance(core_->step_s);
       for (Eigen::Index r = 0; r < g.rows(); ++r) {
         for (Eigen::Index c = 0; c < g.cols(); ++c) row.conductance.push_back(g(r, c));
@@ -482,10 +647,12 @@ class Compiler {
                                 signal.unit,
                                 static_cast<int>(core_->terms.size()),
                                 static_cast<int>(terms.size()),
-                                {}});
+                                {},
+                                true});
       for (Term term : terms) {
         term.index = term.is_node ? at(term.index) : at(Slot{term.index});
         core_->terms.push_back(term);
+        core_->signals.back().stands &= core_->stands[static_cast<std::size_t>(term.index)] != 0;
       }
     }
     core_->operables = assembly_.operables;
@@ -536,6 +703,7 @@ class Compiler {
     core_->impose_sources(0, core_->present.data());
     for (const Pole& pole : core_->poles)
       core_->present[static_cast<std::size_t>(pole.position)] = pole.closed ? 1 : 0;
+    core_->begin_condensed();
   }
 
   void start_model(std::size_t k, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i) {
@@ -630,6 +798,12 @@ class Compiler {
       s.states += row.model->state_count();
       s.largest_step_s = std::min(s.largest_step_s, row.model->largest_step_s());
     }
+    for (const Shard& shard : core_->shards) {
+      if (!shard.condensed) continue;
+      ++s.condensed;
+      s.kept_states += shard.condensed->states();
+      s.kept_bytes += shard.condensed->bytes();
+    }
     s.events_per_step = Core::events_per_step;
     s.notes = assembly_.notes();
   }
@@ -641,6 +815,10 @@ class Compiler {
   Layout layout_;
   Stamps stamps_;
   Topology topology_;
+  std::vector<bool> condensable_;                    // per partition
+  std::vector<int> shard_of_partition_;              // per partition
+  int valves_at_ = 0;                                // position of their values
+  std::vector<Condensed::Places> condensed_places_;  // per shard
 };
 
 }  // namespace

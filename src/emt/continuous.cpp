@@ -375,7 +375,10 @@ void Continuous::read(double t, const double* y) {
     values_[static_cast<std::size_t>(pole.current)] = pole.siemens() * across(a.pole_parts[k].ends);
     values_[static_cast<std::size_t>(pole.position)] = pole.closed ? 1 : 0;
   }
-  if (!a.valve_parts.empty()) core().valves.update(values_.data());
+  if (!a.valve_parts.empty()) {
+    core().valves.measure(values_.data(), true);
+    core().valves.update(values_.data());
+  }
   for (std::size_t k = 0; k < a.segment_parts.size(); ++k) {
     const SegmentPart& part = a.segment_parts[k];
     const double x = segment_at_[k] >= 0 ? y[segment_at_[k]] : across(part.ends);

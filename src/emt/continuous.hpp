@@ -43,7 +43,7 @@ class Continuous {
   [[nodiscard]] bool is_linear(int k) const { return k < first_bent_; }
   [[nodiscard]] const double* values() const { return values_.data(); }
   void turn(const Knob& knob, double value) { values_[static_cast<std::size_t>(knob.slot.index)] = value; }
-  [[nodiscard]] double value(const SignalRow& row) const { return core().value(row, values_.data()); }
+  [[nodiscard]] double value(const SignalRow& row) const { return core().sum_of(row, values_.data()); }
   [[nodiscard]] double pole_current(const Pole& pole, const double* y) const;
 
   /// Keeps the waves of an accepted instant; with `jump`, what follows is not joined smoothly to what was.

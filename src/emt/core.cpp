@@ -11,6 +11,17 @@ void for_each_group(Shard& shard, Visit&& visit) {
   std::apply([&](auto&... group) { (visit(group), ...); }, shard.parts);
 }
 
+/// A waveform is evaluated once for all nodes that it drives.
+template <class InstantOf>
+void impose(const std::vector<SourceNode>& sources, double* now, InstantOf&& instant_of) noexcept {
+  for (std::size_t k = 0; k < sources.size();) {
+    const std::size_t waveform = sources[k].waveform;
+    const Waveform::Instant instant = instant_of(waveform);
+    for (; k < sources.size() && sources[k].waveform == waveform; ++k)
+      now[sources[k].position] = instant.value(sources[k].phase);
+  }
+}
+
 /// Below this a pole carries nothing and opens as soon as its contacts part.
 constexpr double no_current_A = 1e-9;
 
@@ -40,52 +51,71 @@ void Core::begin_legs(double until) noexcept {
 /// rings, in steps.
 void Core::solve(const Stretch& stretch, Rule coming, double behind, const double* old,
                  double* now) noexcept {
+  prepare(stretch, behind, old, now);
+  conclude(stretch, coming, old, now);
+}
+
+/// What acts on the nodes: history currents, known voltages.
+void Core::prepare(const Stretch& stretch, double behind, const double* old, double* now) noexcept {
   if (!ahead_holds || ahead_rule != stretch.rule) {
     std::fill(rhs.begin(), rhs.end(), 0.0);
     for (Shard& shard : shards) {
+      if (shard.condensed) continue;
       for_each_group(shard, [&, weights = weights_of(stretch.rule)](auto& group) {
         group.inject(weights, old, rhs.data(), first_unknown);
       });
     }
   }
   begin_parts(stretch, behind, old);
-  impose_sources(stretch.until_s, now);
-  couple_sources(now);
-  solve_shards(stretch.rule, coming, old, now);
+  stretch.rule == Rule::trapezoidal ? impose_sources_at(steps + 1, now)
+                                    : impose_sources(stretch.until_s, now);
+  for (const Shard& shard : shards) {
+    if (shard.condensed) shard.condensed->take_drive(stretch.rule, old, now, rhs.data());
+  }
+}
+
+/// Node voltages, and what the parts make of them.
+void Core::conclude(const Stretch& stretch, Rule coming, const double* old, double* now) noexcept {
+  solve_shards(coming, now);
   ahead_holds = true;
   ahead_rule = coming;
   end_parts(stretch, old, now);
 }
 
-void Core::solve_shards(Rule rule, Rule coming, const double* old, double* now) noexcept {
+void Core::solve_shards(Rule coming, double* now) noexcept {
   if (crew == nullptr || shards.size() == 1) {
-    for (Shard& shard : shards) solve_shard(shard, rule, coming, old, now);
+    for (Shard& shard : shards) solve_shard(shard, coming, now);
     return;
   }
-  const auto work = [&](int k) noexcept {
-    solve_shard(shards[static_cast<std::size_t>(k)], rule, coming, old, now);
-  };
+  const auto work = [&](int k) noexcept { solve_shard(shards[static_cast<std::size_t>(k)], coming, now); };
   crew->run(
       static_cast<int>(shards.size()),
       [](const void* what, int k) noexcept { (*static_cast<const decltype(work)*>(what))(k); }, &work);
 }
 
-void Core::solve_shard(Shard& shard, Rule rule, Rule coming, const double* old, double* now) noexcept {
+void Core::solve_shard(Shard& shard, Rule coming, double* now) noexcept {
+  if (shard.condensed) {
+    shard.condensed->solve(now, pending > 0);
+    return;
+  }
+  for (const Coupling& coupling : shard.couplings)
+    rhs[static_cast<std::size_t>(coupling.row)] += coupling.siemens * now[coupling.known];
   std::copy(&rhs[static_cast<std::size_t>(shard.first)], rhs.data() + shard.end, now + shard.first);
   std::fill(&rhs[static_cast<std::size_t>(shard.first)], rhs.data() + shard.end, 0.0);
   for (int k = shard.first_partition; k < shard.end_partition; ++k)
     partitions[static_cast<std::size_t>(k)].solve(now);
-  const Weights past = weights_of(rule), future = weights_of(coming);
-  for_each_group(shard, [&](auto& group) { group.pass(past, future, old, now, rhs.data(), first_unknown); });
+  for_each_group(shard, [&, future = weights_of(coming)](auto& group) {
+    group.pass(future, now, rhs.data(), first_unknown);
+  });
 }
 
 /// History currents of the lines, the bent characteristics and the models, and what the models' new
 /// conductances ask for.
 void Core::begin_parts(const Stretch& stretch, double behind, const double* old) noexcept {
-  lines.inject(behind, rhs.data());
-  segments.inject(stretch.rule, old, rhs.data());
-  valves.inject(rhs.data());
-  legs.inject(rhs.data());
+  if (!lines.empty()) lines.inject(behind, rhs.data());
+  if (!segments.empty()) segments.inject(stretch.rule, old, rhs.data());
+  if (!valves.all_apart()) valves.inject(rhs.data());
+  if (!legs.empty()) legs.inject(rhs.data());
   for (ModelRow& row : models) {
     if (row.model->begin(stretch, row.places, old, row.history.data(), row.conductance.data())) {
       for (int k = 0; k < row.ends * row.ends; ++k)
@@ -93,6 +123,7 @@ void Core::begin_parts(const Stretch& stretch, double behind, const double* old)
       mark(row.marks);
     }
     for (std::size_t k = 0; k < row.history.size(); ++k) {
+      if (row.apart[k]) continue;
       rhs[static_cast<std::size_t>(row.places.p[k])] -= row.history[k];
       rhs[static_cast<std::size_t>(row.places.q[k])] += row.history[k];
     }
@@ -101,33 +132,30 @@ void Core::begin_parts(const Stretch& stretch, double behind, const double* old)
 }
 
 void Core::end_parts(const Stretch& stretch, const double* old, double* now) noexcept {
-  lines.update(now);
-  segments.update(now);
-  valves.update(now);
-  legs.update(now, valves);
+  if (!lines.empty()) lines.update(now);
+  if (!segments.empty()) segments.update(now);
+  if (!valves.empty()) {
+    valves.measure(now);
+    valves.update(now);
+  }
+  if (!legs.empty()) legs.update(now, valves);
   update_poles(now);
   for (ModelRow& row : models)
     row.model->end(stretch, row.places, old, now, row.history.data(), row.conductance.data());
 }
 
-void Core::impose_sources(double time, double* now) const noexcept {
-  for (std::size_t k = 0; k < sources.size();) {
-    const std::size_t waveform = sources[k].waveform;
-    const Waveform::Instant instant(waveforms[waveform], time);
-    for (; k < sources.size() && sources[k].waveform == waveform; ++k)
-      now[sources[k].position] = instant.value(sources[k].phase);
-  }
+void Core::impose_sources(double time, double* now) noexcept {
+  const double later = time - time_s();
+  impose(sources, now, [&](std::size_t k) { return waveforms_on_grid[k].at(steps, later); });
 }
 
-/// What the known voltages drive into the unknown nodes.
-void Core::couple_sources(const double* now) noexcept {
-  for (const Coupling& coupling : couplings)
-    rhs[static_cast<std::size_t>(coupling.row)] += coupling.siemens * now[coupling.known];
+void Core::impose_sources_at(long long step, double* now) noexcept {
+  impose(sources, now, [&](std::size_t k) { return waveforms_on_grid[k].at(step); });
 }
 
 void Core::update_poles(double* now) const noexcept {
   for (const Pole& pole : poles) {
-    now[pole.current] = pole.siemens() * (now[pole.p] - now[pole.q]);
+    if (!pole.apart) now[pole.current] = pole.siemens() * (now[pole.p] - now[pole.q]);
     now[pole.position] = pole.closed ? 1 : 0;
   }
 }
@@ -160,14 +188,47 @@ void Core::resolve_discontinuities() noexcept {
 Status Core::finish() noexcept {
   std::swap(present, next);
   ++steps;
-  lines.push(present.data());
-  Lanes sums{};
-  for (int k = first_unknown; k < voltages; k += lanes) sums += load(&present[static_cast<std::size_t>(k)]);
-  if (std::isfinite(sums[0] + sums[1] + sums[2])) return Status::running;
+  if (!lines.empty()) lines.push(present.data());
+  whole_stands = euler_stands = false;
+  if (finite()) return Status::running;
+  make_whole();
   for (int k = first_unknown; k < voltages && culprit < 0; ++k) {
-    if (!std::isfinite(present[static_cast<std::size_t>(k)])) culprit = k;
+    if (!std::isfinite(whole[static_cast<std::size_t>(k)])) culprit = k;
   }
   return culprit < 0 ? Status::running : Status::diverged;
+}
+
+bool Core::finite() const noexcept {
+  Lanes sums{};
+  for (const Shard& shard : shards) {
+    const int first = shard.condensed ? shard.condensed->places().memory : shard.first;
+    const int behind = shard.condensed ? first + shard.condensed->memory() : shard.end;
+    for (int k = first; k < behind; k += lanes) sums += load(&present[static_cast<std::size_t>(k)]);
+  }
+  return std::isfinite(sums[0] + sums[1] + sums[2] + sums[3]);
+}
+
+void Core::begin_condensed() noexcept {
+  for (Shard& shard : shards) {
+    if (shard.condensed) shard.condensed->begin(present.data());
+  }
+  whole = present;
+  whole_stands = euler_stands = true;
+}
+
+void Core::know_euler(double* values) noexcept {
+  for (Shard& shard : shards) {
+    if (shard.condensed) shard.condensed->know_euler(values);
+  }
+}
+
+void Core::make_whole() noexcept {
+  if (whole_stands) return;
+  std::copy(present.begin(), present.end(), whole.begin());
+  for (Shard& shard : shards) {
+    if (shard.condensed) shard.condensed->complete(whole.data());
+  }
+  whole_stands = true;
 }
 
 /// Instant within (from, until] at which the pole changes over, never() when it does not. `present`
@@ -242,9 +303,41 @@ double Core::find_due(double from, double until) noexcept {
   }
   // Between an event and the half-step point behind it the valves fit already, and `next` is extrapolated.
   const bool by_itself = !valves_look_behind || until > from + step_s / 2;
+  if (valves.empty() || (valves.next_edge() >= until && (!by_itself || !valves.any_outside(next.data()))))
+    return earliest;
   for (std::size_t k = 0; k < valves.size(); ++k)
     consider(valves.event_time(k, from, until, next.data(), by_itself), due_valves, k);
   return earliest;
+}
+
+/// Of all values that solutions write: those on the line through two instants. When poles are about to move,
+/// all values are written.
+void Core::blend(const Numbers& from, const Numbers& to, double share, Numbers& into) noexcept {
+  const auto stretch = [&](int first, int behind) {
+    const double *a = from.data(), *b = to.data();
+    double* c = into.data();
+    for (int k = first; k < behind; k += lanes) {
+      const Lanes before = load(a + k);
+      store(c + k, before + share * (load(b + k) - before));
+    }
+  };
+  if (pending > 0) return stretch(0, static_cast<int>(present.size()));
+  for (const auto& [first, behind] : moving) stretch(first, behind);
+}
+
+void Core::find_moving() {
+  moving.clear();
+  const int size = static_cast<int>(stands.size());
+  for (int k = 0; k < size; k += lanes) {
+    if (std::none_of(&stands[static_cast<std::size_t>(k)], stands.data() + k + lanes,
+                     [](char s) { return s; }))
+      continue;
+    if (!moving.empty() && moving.back().second == k) {
+      moving.back().second = k + lanes;
+    } else {
+      moving.emplace_back(k, k + lanes);
+    }
+  }
 }
 
 /// Goes back to the event, changes what is due over and takes two half steps of backward Euler, which end
@@ -257,7 +350,11 @@ void Core::settle(double from, double until, double event) noexcept {
     adjust(segments.number(k), segments.siemens(k));
   }
   const double share = until > from ? (event - from) / (until - from) : 0;
-  for (std::size_t k = 0; k < present.size(); ++k) present[k] += share * (next[k] - present[k]);
+  if (euler_stands) know_euler(next.data());
+  blend(present, next, share, present);
+  // With one and the same drive and state behind both, it may as well be found from the drive between them.
+  if (!euler_stands) know_euler(present.data());
+  euler_stands = true;
   change_valves(event);
   operate_due(event);
 
@@ -265,8 +362,8 @@ void Core::settle(double from, double until, double event) noexcept {
   const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
   solve_behind(event, offset);
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
-  for (std::size_t k = 0; k < next.size(); ++k) next[k] = middle[k] + along * (end[k] - middle[k]);
-  impose_sources(until, next.data());
+  blend(middle, end, along, next);
+  impose_sources_at(steps + 1, next.data());
   if (offset == 0) {
     for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
     lines.replace_newest(end.data());
@@ -281,31 +378,54 @@ void Core::change_valves(double event) noexcept {
   }
 }
 
-/// Two half steps behind an event, into `middle` and `end`. The first is made again as long as valves
-/// commutate: their pieces must fit the solution just behind the event.
+/// Two half steps behind an event, into `middle` and `end`.
 void Core::solve_behind(double event, double offset) noexcept {
-  const auto half = [&](double share, const double* old, double* now) {
-    solve({Rule::half_euler, step_s, event + share * step_s}, Rule::half_euler, offset + share, old, now);
+  const auto half = [&](double share) -> Stretch {
+    return {Rule::half_euler, step_s, event + share * step_s};
+  };
+  ahead_holds = false;
+  if (valves.empty()) {
+    solve(half(0.5), Rule::half_euler, offset + 0.5, present.data(), middle.data());
+  } else {
+    fit_valves(half(0.5), offset + 0.5);
+  }
+  know_euler(middle.data());
+  solve(half(1), Rule::half_euler, offset + 1, middle.data(), end.data());
+  ahead_holds = false;
+  if (valves.empty()) return;
+  valves.look_behind(middle.data(), end.data());
+  valves_look_behind = true;
+}
+
+/// The half step just behind an event, into `middle`: made again as long as valves commutate, whose pieces
+/// must fit the solution. Where condensed parts hold all valves, only their voltages are made again.
+void Core::fit_valves(const Stretch& stretch, double behind) noexcept {
+  const auto fits = [&] {
+    return valves.fit_already() ||
+           !valves.fit(middle.data(), [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
   };
   valves.begin_instant();
+  prepare(stretch, behind, present.data(), middle.data());
   for (int round = 0;; ++round) {
-    ahead_holds = false;
-    half(0.5, present.data(), middle.data());
-    if (valves.empty()) break;
-    const bool moved =
-        valves.fit(middle.data(), [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
-    if (!moved) break;
+    if (valves.all_apart()) {
+      for (Shard& shard : shards) {
+        if (shard.condensed) shard.condensed->measure_valves(middle.data());
+      }
+      valves.update(middle.data());
+    } else {
+      conclude(stretch, Rule::half_euler, present.data(), middle.data());
+    }
+    if (fits()) break;
     refactor_dirty();
     if (round == commutations_per_event) {
       ++crowded_steps;
       break;
     }
+    if (valves.all_apart()) continue;
+    ahead_holds = false;
+    prepare(stretch, behind, present.data(), middle.data());
   }
-  half(1, middle.data(), end.data());
-  ahead_holds = false;
-  if (valves.empty()) return;
-  valves.look_behind(middle.data(), end.data());
-  valves_look_behind = true;
+  if (valves.all_apart()) conclude(stretch, Rule::half_euler, present.data(), middle.data());
 }
 
 void Core::operate_due(double event) noexcept {
@@ -341,10 +461,15 @@ void Core::mark(const std::vector<PartitionColumn>& columns) noexcept {
 /// after the start.
 void Core::refactor_dirty() noexcept {
   for (const DrivenCoupling& d : driven)
-    couplings[static_cast<std::size_t>(d.coupling)].siemens =
+    shards[static_cast<std::size_t>(d.shard)].couplings[static_cast<std::size_t>(d.coupling)].siemens =
         d.sign * adjustable[static_cast<std::size_t>(d.number)];
-  for (Partition& partition : partitions) {
-    if (partition.marked()) partition.refactor(adjustable.data());
+  for (Shard& shard : shards) {
+    for (int k = shard.first_partition; k < shard.end_partition; ++k) {
+      Partition& partition = partitions[static_cast<std::size_t>(k)];
+      if (!partition.marked()) continue;
+      // A condensed part refactors when it needs factors.
+      shard.condensed ? shard.condensed->choose() : partition.refactor(adjustable.data());
+    }
   }
   stale = false;
 }
@@ -358,6 +483,7 @@ bool Core::request(int operable, bool close, double at_s) noexcept {
     if (conducts && (close || !what.always_opens)) return false;
   }
   const double at = std::max(at_s, time_s()) + (close ? what.closing_time_s : what.opening_time_s);
+  if (pending == 0) know_poles();
   for (const int index : what.poles) {
     Pole& pole = poles[static_cast<std::size_t>(index)];
     const auto is_pending = [&] {
@@ -373,6 +499,16 @@ bool Core::request(int operable, bool close, double at_s) noexcept {
   return true;
 }
 
+/// Poles are about to move: they need their currents in the present.
+void Core::know_poles() noexcept {
+  make_whole();
+  for (const Pole& pole : poles) {
+    if (!pole.apart) continue;
+    for (const int position : {pole.p, pole.q, pole.current})
+      present[static_cast<std::size_t>(position)] = whole[static_cast<std::size_t>(position)];
+  }
+}
+
 bool Core::fire(int gate, bool on, double at_s) noexcept {
   bool taken = true;
   for (const int valve : gates[static_cast<std::size_t>(gate)].valves)
@@ -381,6 +517,9 @@ bool Core::fire(int gate, bool on, double at_s) noexcept {
 }
 
 void Core::fail(int gate, Failure how, double late_s) noexcept {
+  make_whole();
+  if (!euler_stands) know_euler(present.data());
+  euler_stands = true;
   for (const int valve : gates[static_cast<std::size_t>(gate)].valves) {
     const auto k = static_cast<std::size_t>(valve);
     valves.fail(k, how, late_s);
@@ -399,7 +538,32 @@ void Core::turn(int knob, double value) noexcept {
   turned = true;
 }
 
-double Core::value(const SignalRow& row, const double* values) const noexcept {
+double Core::value(const SignalRow& row) noexcept {
+  if (row.stands) return sum_of(row, present.data());
+  make_whole();
+  return sum_of(row, whole.data());
+}
+
+/// What stands behind the present was found for the values kept so far: it is found before there are more.
+void Core::watch(int signal) {
+  SignalRow& row = signals[static_cast<std::size_t>(signal)];
+  if (row.stands) return;
+  make_whole();
+  if (!euler_stands) know_euler(present.data());
+  euler_stands = true;
+  for (int k = row.first; k < row.first + row.count; ++k) {
+    const int position = terms[static_cast<std::size_t>(k)].index;
+    if (stands[static_cast<std::size_t>(position)]) continue;
+    shards[static_cast<std::size_t>(shard_of_value[static_cast<std::size_t>(position)])].condensed->keep(
+        position);
+    stands[static_cast<std::size_t>(position)] = 1;
+    present[static_cast<std::size_t>(position)] = whole[static_cast<std::size_t>(position)];
+  }
+  row.stands = true;
+  find_moving();
+}
+
+double Core::sum_of(const SignalRow& row, const double* values) const noexcept {
   double sum = 0;
   for (int k = row.first; k < row.first + row.count; ++k) {
     const Term& term = terms[static_cast<std::size_t>(k)];

@@ -6,11 +6,14 @@
 
 #include <array>
 #include <complex>
+#include <memory>
 #include <string>
 #include <tuple>
+#include <utility>
 #include <vector>
 
 #include "emt/capacitance_group.hpp"
+#include "emt/condensed.hpp"
 #include "emt/leg_group.hpp"
 #include "emt/partition.hpp"
 #include "emt/segment_group.hpp"
@@ -37,6 +40,7 @@ struct Pole {
   double ceased_at = -1e300;   // when it last interrupted
   double closed_at = -1e300;   // when it last closed
   network::Points strength{};  // withstand voltage over the time since then; empty: it never restrikes
+  bool apart = false;          // a condensed part finds its current
   [[nodiscard]] double siemens() const { return closed ? closed_S : open_S; }
 };
 
@@ -54,7 +58,7 @@ struct Coupling {
 
 /// A coupling whose conductance is an adjustable one.
 struct DrivenCoupling {
-  int coupling, number;
+  int shard, coupling, number;
   double sign;
 };
 
@@ -72,6 +76,7 @@ struct ModelRow {
   int ends;
   int number;  // first of ends * ends adjustable conductances; -1 when it does not vary
   std::vector<PartitionColumn> marks;  // that it touches
+  std::vector<char> apart;             // per end: a condensed part takes its history current itself
   std::vector<double> history, conductance;
   std::vector<std::complex<double>> input_phasors;
 };
@@ -80,6 +85,7 @@ struct SignalRow {
   std::string name, unit;
   int first, count;  // terms
   std::complex<double> phasor;
+  bool stands;  // up to date after every step
 };
 
 /// Partitions next to each other, with the parts whose history currents act on them. Shards share nothing
@@ -94,6 +100,8 @@ struct Shard {
       parts;
   int first_partition, end_partition;
   int first, end;  // positions of its node voltages
+  std::vector<Coupling> couplings{};
+  std::unique_ptr<Condensed> condensed{};  // of one partition only
 };
 
 class Core {
@@ -108,9 +116,14 @@ class Core {
   [[nodiscard]] Status finish() noexcept;
 
   [[nodiscard]] double time_s() const noexcept { return static_cast<double>(steps) * step_s; }
-  /// Writes the known voltages of an instant.
-  void impose_sources(double time, double* now) const noexcept;
-  [[nodiscard]] double value(const SignalRow& row, const double* values) const noexcept;
+  /// Writes the known voltages of an instant, or of a grid point.
+  void impose_sources(double time, double* now) noexcept;
+  void impose_sources_at(long long step, double* now) noexcept;
+  [[nodiscard]] double sum_of(const SignalRow& row, const double* values) const noexcept;
+  /// Of the present.
+  [[nodiscard]] double value(const SignalRow& row) noexcept;
+  /// Keeps a signal up to date after every step, which is cheaper than finding it when it is read. Allocates.
+  void watch(int signal);
 
   bool request(int operable, bool close, double at_s) noexcept;
   void turn(int knob, double value) noexcept;
@@ -120,6 +133,9 @@ class Core {
   /// `refactor_dirty`.
   void adjust(int number, double siemens) noexcept;
   void refactor_dirty() noexcept;
+  /// Memories of the condensed parts from the values that the present starts with.
+  void begin_condensed() noexcept;
+  void find_moving();
 
   // --- filled by compile ----------------------------------------------------------------------
   double step_s = 0;
@@ -132,6 +148,14 @@ class Core {
   int first_unknown = 0;
 
   Numbers present, next, middle, end;
+  Numbers whole;  ///< the present with what condensed parts do not keep up, when `whole_stands`
+  bool whole_stands = false;
+  bool euler_stands = false;  ///< the present holds the condensed parts' memory for a half Euler step
+  /// Stretches of values, in whole lanes, that a solution writes: the others need not follow an event.
+  std::vector<std::pair<int, int>> moving;
+  /// Which values are up to date after every step.
+  std::vector<char> stands;
+  std::vector<int> shard_of_value;  ///< of those that are not
   Numbers rhs;  ///< of the solution to come; the passes over the parts leave there what they already know
   /// Whether they did, by `ahead_rule`, and nothing disturbed the values since.
   bool ahead_holds = false;
@@ -145,8 +169,8 @@ class Core {
   std::vector<Gate> gates;
   std::vector<ModelRow> models;
   std::vector<Waveform> waveforms;
+  std::vector<Waveform::Grid> waveforms_on_grid;
   std::vector<SourceNode> sources;
-  std::vector<Coupling> couplings;
   std::vector<DrivenCoupling> driven;
   std::vector<Partition> partitions;
   std::vector<double> adjustable;  ///< conductances that may change: of poles, segments, models
@@ -171,12 +195,18 @@ class Core {
 
  private:
   void solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now) noexcept;
-  void solve_shard(Shard& shard, Rule rule, Rule coming, const double* old, double* now) noexcept;
-  void solve_shards(Rule rule, Rule coming, const double* old, double* now) noexcept;
+  void prepare(const Stretch& stretch, double behind, const double* old, double* now) noexcept;
+  void conclude(const Stretch& stretch, Rule coming, const double* old, double* now) noexcept;
+  void fit_valves(const Stretch& stretch, double behind) noexcept;
+  void solve_shard(Shard& shard, Rule coming, double* now) noexcept;
+  void solve_shards(Rule coming, double* now) noexcept;
   void mark(const std::vector<PartitionColumn>& columns) noexcept;
   void begin_parts(const Stretch& stretch, double behind, const double* old) noexcept;
   void end_parts(const Stretch& stretch, const double* old, double* now) noexcept;
-  void couple_sources(const double* now) noexcept;
+  void know_euler(double* values) noexcept;
+  void make_whole() noexcept;
+  void know_poles() noexcept;
+  [[nodiscard]] bool finite() const noexcept;
   void begin_legs(double until) noexcept;
   void update_poles(double* now) const noexcept;
   [[nodiscard]] double find_due(double from, double until) noexcept;
@@ -184,6 +214,7 @@ class Core {
   [[nodiscard]] double restrike_time(const Pole& pole, double from, double until) const noexcept;
   void settle(double from, double until, double event) noexcept;
   void operate_due(double event) noexcept;
+  void blend(const Numbers& from, const Numbers& to, double share, Numbers& into) noexcept;
   void change_valves(double event) noexcept;
   void solve_behind(double event, double offset) noexcept;
 };

@@ -172,10 +172,6 @@ int Partition::factor(const double* adjustable) {
 /// Conductances keep the matrix positive definite: what was not singular at the start never is.
 void Partition::refactor(const double* adjustable) noexcept {
   marked_ = false;
-  if (states_) {
-    states_->choose(adjustable);
-    if (states_->ready()) return;
-  }
   for (int j = first_stale_; j < groups_; ++j) {
     if (!stale_[static_cast<std::size_t>(j)]) continue;
     stale_[static_cast<std::size_t>(j)] = 0;
@@ -230,30 +226,14 @@ int Partition::make_column(int j, const double* adjustable) noexcept {
   return singular;
 }
 
-void Partition::keep_states() {
-  if (groups_ > StateFactors::most_groups || contributions_.empty()) return;
-  std::vector<int> nodes, numbers;
-  for (int k = 0; k < groups_ * lanes; ++k) {
-    if (holds_node_[static_cast<std::size_t>(k)]) nodes.push_back(k);
-  }
-  for (const Contribution& c : contributions_) numbers.push_back(c.number);
-  std::sort(numbers.begin(), numbers.end());
-  numbers.erase(std::unique(numbers.begin(), numbers.end()), numbers.end());
-  states_ = std::make_unique<StateFactors>();
-  states_->build(groups_, std::move(nodes), std::move(numbers));
+std::vector<int> Partition::numbers() const {
+  std::set<int> numbers;
+  for (const Contribution& c : contributions_) numbers.insert(c.number);
+  return {numbers.begin(), numbers.end()};
 }
 
-void Partition::solve(double* values) noexcept {
+void Partition::solve(double* values) const noexcept {
   double* b = values + first_;
-  if (states_) {
-    if (states_->ready()) return states_->solve(b);
-    if (states_->growing()) {
-      states_->grow([&](double* column) { forward_sweep(column); },
-                    [&](int group) {
-                      return reciprocal(&solving_[static_cast<std::size_t>(group * solving_numbers)]);
-                    });
-    }
-  }
   forward_sweep(b);
   const int* column = column_.data();
   const int* row = row_.data();

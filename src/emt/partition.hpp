@@ -7,13 +7,11 @@
 // result is that of factoring the whole, bit for bit.
 #pragma once
 
-#include <memory>
 #include <vector>
 
 #include <Eigen/SparseCore>
 
 #include "emt/lanes.hpp"
-#include "emt/state_factors.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -30,10 +28,6 @@ class Partition {
   /// mark when it changes.
   int add_adjustable(int row, int column, int number, double sign);
 
-  /// Keeps factors per state of the adjustable conductances, when the partition is small enough; for one
-  /// whose conductances take few values. Call it ahead of `factor`.
-  void keep_states();
-
   /// Factors the whole with the adjustable conductances as they stand; call it once, after the calls above.
   /// Returns the local position at which the matrix is singular, or -1.
   int factor(const double* adjustable);
@@ -46,16 +40,17 @@ class Partition {
   }
   [[nodiscard]] bool marked() const noexcept { return marked_; }
 
-  /// Goes over to the conductances as they stand: to factors kept for this state, or by making the columns
-  /// anew that the marks reach.
+  /// Goes over to the conductances as they stand by making the columns anew that the marks reach.
   void refactor(const double* adjustable) noexcept;
 
   /// Solves in place; `values` is the plant's value array.
-  void solve(double* values) noexcept;
+  void solve(double* values) const noexcept;
 
   [[nodiscard]] int first() const { return first_; }
   [[nodiscard]] int end() const { return first_ + groups_ * lanes; }
   [[nodiscard]] int nodes() const { return nodes_; }
+  /// The adjustable conductances within, ascending.
+  [[nodiscard]] std::vector<int> numbers() const;
   /// Nodes in columns that some adjustable conductance reaches.
   [[nodiscard]] int adjustable_nodes() const;
   /// Numbers that one solve reads.
@@ -102,8 +97,7 @@ class Partition {
   Numbers work_;                             // the column at work: diagonal block, then those below
   std::vector<char> stale_;                  // groups: the column must be made anew
   int first_stale_ = 0;
-  bool marked_ = false;  // since the last refactor; columns may stay stale while kept factors serve
-  std::unique_ptr<StateFactors> states_;
+  bool marked_ = false;  // since the last refactor
 };
 
 }  // namespace zavrek::emt::internal

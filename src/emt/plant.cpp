@@ -42,7 +42,7 @@ const std::string& Plant::unit(SignalId signal) const noexcept {
 }
 
 double Plant::value(SignalId signal) const noexcept {
-  return core_->value(core_->signals[static_cast<std::size_t>(signal.index)], core_->present.data());
+  return core_->value(core_->signals[static_cast<std::size_t>(signal.index)]);
 }
 
 std::complex<double> Plant::phasor(SignalId signal) const noexcept {
@@ -99,6 +99,8 @@ const std::string& Plant::unit(KnobId knob) const noexcept {
 void Plant::turn(KnobId knob, double value) noexcept { core_->turn(knob.index, value); }
 
 void Plant::share(Crew* crew) noexcept { core_->crew = crew; }
+
+void Plant::watch(SignalId signal) { core_->watch(signal.index); }
 
 const Summary& Plant::summary() const noexcept { return core_->summary; }
 

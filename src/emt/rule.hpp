@@ -8,7 +8,7 @@ enum class Rule { trapezoidal, half_euler };
 
 /// The rules as numbers, so that one loop, warm in the processor's caches, serves both: what of the past
 /// enters the history current h of a series block (G v' voltage - G u' charge + K i' kept + i' own) and of a
-/// capacitance (-G v' - i' before), and what of i' a series capacitor's voltage takes (before).
+/// capacitance (-G v' - i' before), and what of i' a series capacitor's voltage carries on (before).
 struct Weights {
   double voltage, charge, kept, own, before;
 };

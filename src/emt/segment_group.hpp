@@ -31,7 +31,8 @@ class SegmentGroup {
               0,
               0,
               -1e300,
-              0};
+              0,
+              false};
     const network::Points& corners = part.corners;
     const std::size_t n = corners.size();
     // Corners at -x_n ... -x_1, x_1 ... x_n; the outermost pieces run on with the last slope.
@@ -49,6 +50,23 @@ class SegmentGroup {
     bent.piece = bent.first_piece + bent.count / 2;
     bent.slack = 1e-9 * corners.back().x;
     bents_.push_back(bent);
+  }
+
+  /// Element k belongs to a condensed part of the network (condensed.hpp), which drives it and finds its
+  /// state.
+  void set_apart(std::size_t k) { bents_[k].apart = true; }
+  /// What a condensed part asks: i = offset + slope x, x = carried + reach v; the memory it carries on is
+  /// x + reach v by the trapezoidal rule and x by the half Euler one; none of a resistive element.
+  struct Straight {
+    int p, q, state;
+    double offset, slope, reach;
+    bool remembers;
+  };
+  [[nodiscard]] Straight straight(std::size_t k) const noexcept {
+    const Bent& bent = bents_[k];
+    const Piece& piece = pieces_[static_cast<std::size_t>(bent.piece)];
+    return {bent.p,        bent.q, bent.state, piece.offset, piece.slope, bent.inductive ? bent.half_step : 1,
+            bent.inductive};
   }
 
   [[nodiscard]] bool empty() const { return bents_.empty(); }
@@ -69,6 +87,7 @@ class SegmentGroup {
 
   void inject(Rule rule, const double* old, double* rhs) noexcept {
     for (Bent& bent : bents_) {
+      if (bent.apart) continue;
       const Piece& piece = pieces_[static_cast<std::size_t>(bent.piece)];
       double carried = 0;
       if (bent.inductive) {
@@ -84,6 +103,11 @@ class SegmentGroup {
 
   void update(double* now) noexcept {
     for (const Bent& bent : bents_) {
+      if (bent.apart) {
+        const Piece& piece = pieces_[static_cast<std::size_t>(bent.piece)];
+        now[bent.current] = piece.offset + piece.slope * now[bent.state];
+        continue;
+      }
       const double v = now[bent.p] - now[bent.q];
       now[bent.current] = bent.history + conductance(bent) * v;
       now[bent.state] = bent.inductive ? bent.carried + bent.half_step * v : v;
@@ -126,6 +150,7 @@ class SegmentGroup {
     double carried, history;  // of the instant being solved
     double moved_at = -1e300;
     double slack = 0;  // how far beyond a corner still counts as on the piece
+    bool apart = false;
   };
   [[nodiscard]] double conductance(const Bent& bent) const noexcept {
     const double slope = pieces_[static_cast<std::size_t>(bent.piece)].slope;

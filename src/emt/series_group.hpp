@@ -3,7 +3,8 @@
 //   trapezoidal   i = G v + (G v' + K i' - 2 G u'),          u = u' + (hS/2)(i + i')
 //   half Euler    i = G v + ((K + 1)/2 i' - G u'),           u = u' + (hS/2) i
 // since G 2L/h = (K + 1)/2. Primes mark the previous instant. G v stands in the nodal matrix, the rest is the
-// history current.
+// history current. It and what u carries on, u - (hS/2) i, are all that a solution takes from the one before:
+// the block's memory.
 #pragma once
 
 #include <array>
@@ -46,11 +47,26 @@ class SeriesGroup {
       }
     }
     history_.resize(p_.size());
+    if constexpr (Capacitive) carried_.resize(p_.size());
     current_.push_back(first_current);
     charge_.push_back(first_charge);
   }
 
   [[nodiscard]] std::size_t blocks() const { return current_.size(); }
+
+  /// Calls `visit` with each number of the memory, in one order always.
+  template <class Visit>
+  void for_each_memory(Visit&& visit) noexcept {
+    for (double& number : history_) visit(number);
+    for (double& number : carried_) visit(number);
+  }
+  /// Enters the history currents that the memory holds.
+  void drive(double* rhs, int floor) const noexcept {
+    for (std::size_t k = 0; k < p_.size(); ++k) {
+      if (p_[k] >= floor) rhs[p_[k]] -= history_[k];
+      if (q_[k] >= floor) rhs[q_[k]] += history_[k];
+    }
+  }
 
   /// History currents of a solution by the rule of `coming`, after the values in `old`; nodes below `floor`
   /// have no equation.
@@ -70,6 +86,8 @@ class SeriesGroup {
         h = coming.kept * h + coming.own * i[k];
         for (int m = 0; m < N; ++m) h += g[k * N + m] * drive[m];
         history_[b * N + k] = h;
+        if constexpr (Capacitive)
+          carried_[b * N + k] = old[charge_[b] + k] + coming.before * elastic_[b * N + k] * i[k];
         if (p_[b * N + k] >= floor) rhs[p_[b * N + k]] -= h;
         if (q_[b * N + k] >= floor) rhs[q_[b * N + k]] += h;
       }
@@ -77,8 +95,7 @@ class SeriesGroup {
   }
 
   /// Branch currents (and capacitor voltages) of the solution in `now`, then `inject` of the one to come.
-  void pass(const Weights& rule, const Weights& coming, const double* old, double* now, double* rhs,
-            int floor) noexcept {
+  void pass(const Weights& coming, double* now, double* rhs, int floor) noexcept {
     for (std::size_t b = 0; b < blocks(); ++b) {
       const double* g = &conductance_[b * N * N];
       double v[N];
@@ -87,14 +104,9 @@ class SeriesGroup {
         double i = history_[b * N + k];
         for (int m = 0; m < N; ++m) i += g[k * N + m] * v[m];
         now[current_[b] + k] = i;
-        if constexpr (Capacitive) {
-          const double moved = i + rule.before * old[current_[b] + k];
-          now[charge_[b] + k] = old[charge_[b] + k] + elastic_[b * N + k] * moved;
-        }
+        if constexpr (Capacitive) now[charge_[b] + k] = carried_[b * N + k] + elastic_[b * N + k] * i;
       }
     }
-    (void)rule;
-    (void)old;
     inject(coming, now, rhs, floor);
   }
 
@@ -104,8 +116,9 @@ class SeriesGroup {
   std::vector<double> kept_;         // blocks * N * N: K
   std::vector<double> elastic_;      // blocks * N: hS/2; empty unless Capacitive
   std::vector<double> history_;      // blocks * N: history current of the instant being solved
-  std::vector<int> current_;         // blocks: position of the first current
-  std::vector<int> charge_;          // blocks: position of the first capacitor voltage
+  std::vector<double> carried_;  // blocks * N: what the capacitor voltages carry on; empty unless Capacitive
+  std::vector<int> current_;     // blocks: position of the first current
+  std::vector<int> charge_;      // blocks: position of the first capacitor voltage
 };
 
 }  // namespace zavrek::emt::internal

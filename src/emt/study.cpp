@@ -14,11 +14,12 @@ struct Watched {
   std::vector<double> before, now;
 };
 
-Series empty_series(const Plant& plant, const Study& study, Watched& watched) {
+Series empty_series(Plant& plant, const Study& study, Watched& watched) {
   Series series;
   series.names = study.signals.empty() ? plant.signal_names() : study.signals;
   for (const std::string& name : series.names) {
     watched.ids.push_back(plant.signal(name));
+    if (!study.signals.empty()) plant.watch(watched.ids.back());
     series.units.push_back(plant.unit(watched.ids.back()));
   }
   series.values.resize(series.names.size());

@@ -47,6 +47,24 @@ inline void push_history(double* history, double* rhs, int p, int q, int floor, 
   if (q >= floor) store(rhs + q, load(rhs + q) + value);
 }
 
+/// Enters the history currents of all blocks.
+inline void drive_lanes(const std::vector<int>& p, const std::vector<int>& q, const Numbers& history,
+                        double* rhs, int floor) noexcept {
+  for (std::size_t b = 0; b < p.size(); ++b) {
+    const Lanes value = load(&history[b * lanes]);
+    if (p[b] >= floor) store(rhs + p[b], load(rhs + p[b]) - value);
+    if (q[b] >= floor) store(rhs + q[b], load(rhs + q[b]) + value);
+  }
+}
+
+/// Calls `visit` with the phases of all blocks; the fourth lane holds nothing.
+template <class Visit>
+void visit_phases(Numbers& numbers, Visit&& visit) noexcept {
+  for (std::size_t k = 0; k < numbers.size(); ++k) {
+    if (k % lanes < 3) visit(numbers[k]);
+  }
+}
+
 template <class Matrix, bool Capacitive>
 class ThreePhaseSeries {
  public:
@@ -61,7 +79,16 @@ class ThreePhaseSeries {
     Matrix::append(m.kept, kept_);
     for (int k = 0; k < lanes; ++k) elastic_.push_back(k < 3 ? m.elastic[k] : 0);
     history_.resize(history_.size() + lanes, 0.0);
+    if constexpr (Capacitive) carried_.resize(history_.size(), 0.0);
   }
+
+  /// As in series_group.hpp.
+  template <class Visit>
+  void for_each_memory(Visit&& visit) noexcept {
+    visit_phases(history_, visit);
+    visit_phases(carried_, visit);
+  }
+  void drive(double* rhs, int floor) const noexcept { drive_lanes(p_, q_, history_, rhs, floor); }
 
   void inject(const Weights& coming, const double* old, double* rhs, int floor) noexcept {
     const std::size_t blocks = p_.size();
@@ -75,8 +102,7 @@ class ThreePhaseSeries {
   }
 
   /// Currents of the solution in `now` and `inject` of the one to come, in one pass over the numbers.
-  void pass(const Weights& rule, const Weights& coming, const double* old, double* now, double* rhs,
-            int floor) noexcept {
+  void pass(const Weights& coming, double* now, double* rhs, int floor) noexcept {
     const std::size_t blocks = p_.size();
     if (blocks == 0) return;
     const Arrays a = arrays();
@@ -84,15 +110,11 @@ class ThreePhaseSeries {
       const double* g = &a.conductance[b * Matrix::numbers];
       const Lanes driven = Matrix::product(g, load(now + a.p[b]) - load(now + a.q[b]));
       const Lanes i = load(&a.history[b * lanes]) + driven;
-      if constexpr (Capacitive) {
-        const Lanes moved = i + rule.before * load(old + a.current[b]);
-        store(now + a.charge[b], load(old + a.charge[b]) + load(&a.elastic[b * lanes]) * moved);
-      }
+      if constexpr (Capacitive)
+        store(now + a.charge[b], load(&a.carried[b * lanes]) + load(&a.elastic[b * lanes]) * i);
       store(now + a.current[b], i);
       look_ahead(a, b, coming, driven, i, now, rhs, floor);
     }
-    (void)rule;
-    (void)old;
   }
 
  private:
@@ -100,11 +122,11 @@ class ThreePhaseSeries {
   struct Arrays {
     const int *p, *q, *current, *charge;
     const double *conductance, *kept, *elastic;
-    double* history;
+    double *history, *carried;
   };
   [[nodiscard]] Arrays arrays() noexcept {
-    return {p_.data(),           q_.data(),    current_.data(), charge_.data(),
-            conductance_.data(), kept_.data(), elastic_.data(), history_.data()};
+    return {p_.data(),    q_.data(),       current_.data(), charge_.data(), conductance_.data(),
+            kept_.data(), elastic_.data(), history_.data(), carried_.data()};
   }
 
   /// `driven` is G v', `i` stands for i'.
@@ -114,7 +136,9 @@ class ThreePhaseSeries {
                     coming.kept * Matrix::product(&a.kept[b * Matrix::numbers], i);
     if constexpr (Capacitive) {
       const double* g = &a.conductance[b * Matrix::numbers];
-      history -= coming.charge * Matrix::product(g, load(values + a.charge[b]));
+      const Lanes charge = load(values + a.charge[b]);
+      history -= coming.charge * Matrix::product(g, charge);
+      store(&a.carried[b * lanes], charge + coming.before * load(&a.elastic[b * lanes]) * i);
     }
     push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], floor, history);
   }
@@ -126,6 +150,7 @@ class ThreePhaseSeries {
   Numbers kept_;              // blocks: K
   Numbers elastic_;           // lanes per block: hS/2
   Numbers history_;           // lanes per block: history currents of the instant being solved
+  Numbers carried_;  // lanes per block: what the capacitor voltages carry on; empty unless Capacitive
 };
 
 template <class Matrix>
@@ -139,6 +164,12 @@ class ThreePhaseCapacitance {
     history_.resize(history_.size() + lanes, 0.0);
   }
 
+  template <class Visit>
+  void for_each_memory(Visit&& visit) noexcept {
+    visit_phases(history_, visit);
+  }
+  void drive(double* rhs, int floor) const noexcept { drive_lanes(p_, q_, history_, rhs, floor); }
+
   void inject(const Weights& coming, const double* old, double* rhs, int floor) noexcept {
     const std::size_t blocks = p_.size();
     if (blocks == 0) return;
@@ -149,8 +180,7 @@ class ThreePhaseCapacitance {
   }
 
   /// Currents of the solution in `now` and `inject` of the one to come, in one pass.
-  void pass(const Weights& /*rule*/, const Weights& coming, const double* /*old*/, double* now, double* rhs,
-            int floor) noexcept {
+  void pass(const Weights& coming, double* now, double* rhs, int floor) noexcept {
     const std::size_t blocks = p_.size();
     if (blocks == 0) return;
     const Arrays a = arrays();

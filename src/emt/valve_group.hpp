@@ -2,9 +2,14 @@
 //   off       i = g_off v
 //   forward   i = g (v - e), from p to q
 //   reverse   i = g_r (v + e_r), against it (a diode beside a transistor)
-// Every change of piece is a discontinuity, located inside the step: gate edges by their time stamp, the end
-// of conduction by the zero of the current, its beginning by the zero of v - e. Behind each, the pieces must
-// fit the solution: a valve that does not is changed over at the same instant and the solution is made again.
+// In each piece the valve stays as long as its voltage lies within two bounds: below e and above -e_r when
+// off (without a gate, or a diode beside it, there is no such bound), above e in forward, below -e_r in
+// reverse. Every change of piece is a discontinuity, located inside the step: gate edges by their time stamp,
+// the end of conduction by the zero of the current, its beginning by the zero of v - e. Behind each, the
+// pieces must fit the solution: a valve that does not is changed over at the same instant and the solution is
+// made again. The voltages of the valves stand side by side among the plant's values, and so do their
+// currents and whether they conduct: `measure` fills the voltages from those of the nodes, but for valves of
+// a condensed part of the network (condensed.hpp), which fills them itself.
 #pragma once
 
 #include <algorithm>
@@ -14,6 +19,7 @@
 #include <vector>
 
 #include "emt/assembly.hpp"
+#include "emt/lanes.hpp"
 #include "zavrek/emt.hpp"
 
 namespace zavrek::emt::internal {
@@ -23,19 +29,42 @@ class ValveGroup {
   static constexpr double never = 1e300;
 
   /// `number` is that of its adjustable conductance. Starts off.
-  void add(const ValvePart& part, const int* node_position, int current, int conducts, int number) {
-    valves_.push_back({part.kind, node_position[part.ends.p], node_position[part.ends.q], current, conducts,
-                       number, part.off_S, 1 / part.on_ohm, part.drop_V, 1 / part.reverse_ohm,
-                       part.reverse_drop_V});
+  void add(const ValvePart& part, const int* node_position, int number) {
+    valves_.push_back({part.kind, node_position[part.ends.p], node_position[part.ends.q], number, part.off_S,
+                       1 / part.on_ohm, part.drop_V, 1 / part.reverse_ohm, part.reverse_drop_V});
+    if (size() % lanes == 1) {
+      for (Numbers* numbers : {&siemens_, &source_, &conducts_, &slack_, &behind_})
+        numbers->resize(room(), 0.0);
+      low_.resize(room(), -never);
+      high_.resize(room(), never);
+    }
+    obey(size() - 1);
   }
+  /// Positions that the voltages take, and so many again each of the others: whole lanes.
+  [[nodiscard]] std::size_t room() const { return (size() + lanes - 1) / lanes * lanes; }
+  /// Positions of the first valve's values; those of the others follow.
+  void set_places(int voltages, int currents, int conducts) {
+    voltages_at_ = voltages;
+    currents_at_ = currents;
+    conducts_at_ = conducts;
+  }
+  /// Valve k belongs to a condensed part of the network: that part drives and measures it.
+  void set_apart(std::size_t k) {
+    valves_[k].apart = true;
+    ++apart_;
+  }
+  [[nodiscard]] bool all_apart() const noexcept { return apart_ == size(); }
+  [[nodiscard]] std::pair<int, int> ends(std::size_t k) const noexcept {
+    return {valves_[k].p, valves_[k].q};
+  }
+  [[nodiscard]] int voltage(std::size_t k) const noexcept { return voltages_at_ + static_cast<int>(k); }
+  /// What its piece drives from p to q against its current.
+  [[nodiscard]] double source(std::size_t k) const noexcept { return source_[k]; }
 
   [[nodiscard]] bool empty() const { return valves_.empty(); }
   [[nodiscard]] std::size_t size() const { return valves_.size(); }
   [[nodiscard]] int number(std::size_t k) const { return valves_[k].number; }
-  [[nodiscard]] double siemens(std::size_t k) const noexcept {
-    const Valve& v = valves_[k];
-    return v.piece == Piece::off ? v.off_S : v.piece == Piece::forward ? v.on_S : v.reverse_S;
-  }
+  [[nodiscard]] double siemens(std::size_t k) const noexcept { return siemens_[k]; }
 
   /// A gate edge at an instant of plant time; edges of one valve come in the order of their times. False when
   /// too many wait already.
@@ -63,7 +92,7 @@ class ValveGroup {
     v.waiting = 0;
     v.gate = false;
     find_next_edge();
-    obey_gate(v);
+    obey_gate(k);
   }
 
   // --- asked by averaged legs (leg_group.hpp), which hold their valves off and take their edges -----------
@@ -71,6 +100,7 @@ class ValveGroup {
     Valve& v = valves_[k];
     v.held = held;
     v.piece = Piece::off;
+    obey(k);
     find_next_edge();
   }
   [[nodiscard]] bool broken(std::size_t k) const noexcept {
@@ -83,68 +113,87 @@ class ValveGroup {
   }
   void take_edges(std::size_t k, double until) noexcept { (void)take(valves_[k], until); }
   [[nodiscard]] std::pair<int, int> slots(std::size_t k) const noexcept {
-    return {valves_[k].current, valves_[k].conducts};
+    return {currents_at_ + static_cast<int>(k), conducts_at_ + static_cast<int>(k)};
   }
 
   // --- asked by the reference (reference.cpp), which knows time only as instants --------------------------
   [[nodiscard]] double current(std::size_t k, double voltage) const noexcept {
-    return conductance(valves_[k]) * voltage - source_of(valves_[k]);
+    return siemens_[k] * voltage - source_[k];
   }
   [[nodiscard]] double margin(std::size_t k, const double* values) const noexcept {
-    const Valve& v = valves_[k];
-    return margin(v, values[v.p] - values[v.q], values[v.current]);
+    return margin_of(k, values[voltage(k)]);
   }
   /// Lets the gates follow their edges until an instant; whether there were any.
   bool take_all(double until) noexcept {
     bool any = false;
-    for (Valve& v : valves_) {
-      if (!take(v, until)) continue;
-      obey_gate(v);
+    for (std::size_t k = 0; k < size(); ++k) {
+      if (!take(valves_[k], until)) continue;
+      obey_gate(k);
       any = true;
     }
     if (any) find_next_edge();
     return any;
   }
   /// Valve k leaves its piece.
-  void leave(std::size_t k, const double* values) noexcept {
-    Valve& v = valves_[k];
-    follow(v, values[v.p] - values[v.q]);
-  }
+  void leave(std::size_t k, const double* values) noexcept { follow(k, values[voltage(k)]); }
 
   void inject(double* rhs) const noexcept {
-    for (const Valve& v : valves_) {
-      const double history = -source_of(v);
-      rhs[v.p] -= history;
-      rhs[v.q] += history;
+    for (std::size_t k = 0; k < size(); ++k) {
+      const Valve& v = valves_[k];
+      if (v.apart) continue;
+      rhs[v.p] += source_[k];
+      rhs[v.q] -= source_[k];
     }
   }
+  /// Voltages of the valves that no condensed part measures; of all of them when `all`.
+  void measure(double* now, bool all = false) noexcept {
+    scale_ = 0;
+    if (all_apart() && !all) return;
+    for (std::size_t k = 0; k < size(); ++k) {
+      const Valve& v = valves_[k];
+      if (v.apart && !all) continue;
+      now[voltage(k)] = now[v.p] - now[v.q];
+      scale_ = std::max(scale_, std::abs(now[v.p]) + std::abs(now[v.q]));
+    }
+  }
+  /// Currents from the voltages.
   void update(double* now) noexcept {
-    left_ = false;
-    for (const Valve& v : valves_) {
-      const double voltage = now[v.p] - now[v.q];
-      const double current = conductance(v) * voltage - source_of(v);
-      now[v.current] = current;
-      now[v.conducts] = v.piece == Piece::off ? 0 : 1;
-      left_ |= margin(v, voltage, current) < -tolerance(v, now);
+    Lanes highest{};
+    for (std::size_t k = 0; k < low_.size(); k += lanes) {
+      const Lanes v = load(now + voltages_at_ + k);
+      store(now + currents_at_ + k, load(&siemens_[k]) * v - load(&source_[k]));
+      store(now + conducts_at_ + k, load(&conducts_[k]));
+      highest = v > highest ? v : highest;
+      highest = -v > highest ? -v : highest;
     }
+    scale_ = std::max({scale_, highest[0], highest[1], highest[2], highest[3]});
+    left_ = any_outside(now);
   }
+  /// Whether any valve is beyond the bounds of its piece.
+  [[nodiscard]] bool any_outside(const double* values) const noexcept {
+    Lanes beyond = {-never, -never, -never, -never};
+    for (std::size_t k = 0; k < low_.size(); k += lanes) {
+      const Lanes v = load(values + voltages_at_ + k), slack = load(&slack_[k]) + 1e-13 * scale_;
+      const Lanes below = load(&low_[k]) - v - slack, above = v - load(&high_[k]) - slack;
+      beyond = below > beyond ? below : beyond;
+      beyond = above > beyond ? above : beyond;
+    }
+    return std::max({beyond[0], beyond[1], beyond[2], beyond[3]}) > 0;
+  }
+  /// Whether all fit the solution that `update` saw last.
+  [[nodiscard]] bool fit_already() const noexcept { return !left_; }
   /// Whether nothing is due by `until`, when the solution at its end is the one that `update` saw last.
   [[nodiscard]] bool quiet(double until) const noexcept { return !left_ && next_edge_ >= until; }
 
   /// What holds just behind an event is not what stood before it: the values of the valves there are kept
   /// apart, read off the two half-step points behind it.
   void look_behind(const double* middle, const double* end) noexcept {
-    for (Valve& v : valves_) {
-      const double before_end = middle[v.p] - middle[v.q];
-      v.voltage_behind = 2 * before_end - (end[v.p] - end[v.q]);
-      v.current_behind = 2 * middle[v.current] - end[v.current];
-    }
+    for (std::size_t k = 0; k < behind_.size(); k += lanes)
+      store(&behind_[k], 2 * load(middle + voltages_at_ + k) - load(end + voltages_at_ + k));
   }
   void look_behind(const double* present) noexcept {
-    for (Valve& v : valves_) {
-      v.voltage_behind = present[v.p] - present[v.q];
-      v.current_behind = present[v.current];
-    }
+    for (std::size_t k = 0; k < behind_.size(); k += lanes)
+      store(&behind_[k], load(present + voltages_at_ + k));
   }
 
   /// Earliest edge that waits.
@@ -160,9 +209,9 @@ class ValveGroup {
       if (edge.at_s < until) time = std::max(edge.at_s, from);
     }
     if (!by_itself) return time;
-    const double margin_after = margin(v, after[v.p] - after[v.q], after[v.current]);
-    if (margin_after >= -tolerance(v, after)) return time;
-    const double margin_before = std::max(0.0, margin(v, v.voltage_behind, v.current_behind));
+    const double margin_after = margin_of(k, after[voltage(k)]);
+    if (margin_after >= -tolerance(k)) return time;
+    const double margin_before = std::max(0.0, margin_of(k, behind_[k]));
     return std::min(time, from + (until - from) * margin_before / (margin_before - margin_after));
   }
 
@@ -172,9 +221,9 @@ class ValveGroup {
     Valve& v = valves_[k];
     if (take(v, event + slack)) {
       find_next_edge();
-      obey_gate(v);
+      obey_gate(k);
     } else {
-      follow(v, after[v.p] - after[v.q]);
+      follow(k, after[voltage(k)]);
     }
   }
 
@@ -188,10 +237,9 @@ class ValveGroup {
     bool any = false;
     for (std::size_t k = 0; k < valves_.size(); ++k) {
       Valve& v = valves_[k];
-      const double voltage = values[v.p] - values[v.q];
-      if (margin(v, voltage, values[v.current]) >= -tolerance(v, values) || v.changes == 2) continue;
+      if (margin(k, values) >= -tolerance(k) || v.changes == 2) continue;
       ++v.changes;
-      follow(v, voltage);
+      follow(k, values[voltage(k)]);
       changed(k);
       any = true;
     }
@@ -206,15 +254,15 @@ class ValveGroup {
   };
   struct Valve {
     ValveKind kind;
-    int p, q, current, conducts, number;
+    int p, q, number;
     double off_S, on_S, drop_V, reverse_S, reverse_drop_V;
     Piece piece = Piece::off;
     bool gate = false;
-    bool held = false;  // by an averaged leg
+    bool held = false;   // by an averaged leg
+    bool apart = false;  // driven and measured by a condensed part
     Failure broken = Failure::none;
     double late_s = 0;
     int changes = 0;
-    double voltage_behind = 0, current_behind = 0;
     std::array<Edge, 16> edges{};
     int first_edge = 0, waiting = 0;
   };
@@ -231,53 +279,61 @@ class ValveGroup {
     return edged;
   }
 
-  [[nodiscard]] static double conductance(const Valve& v) noexcept {
-    return v.piece == Piece::off ? v.off_S : v.piece == Piece::forward ? v.on_S : v.reverse_S;
-  }
-  /// G e of the piece: what flows against the direction of i at v = 0.
-  [[nodiscard]] static double source_of(const Valve& v) noexcept {
-    if (v.piece == Piece::off) return 0;
-    return v.piece == Piece::forward ? v.on_S * v.drop_V : -v.reverse_S * v.reverse_drop_V;
-  }
   [[nodiscard]] static bool may_conduct_forward(const Valve& v) noexcept {
-    return v.kind == ValveKind::diode || v.gate;
+    return (v.kind == ValveKind::diode || v.gate) && v.broken != Failure::dead;
   }
   /// A piece that holds whatever the solution says.
   [[nodiscard]] static bool is_imposed(const Valve& v) noexcept {
     return v.held || v.kind == ValveKind::contact || v.broken == Failure::shorted;
   }
 
-  /// How far the solution is from leaving the piece, in volts or amperes; negative when it has.
-  [[nodiscard]] static double margin(const Valve& v, double voltage, double current) noexcept {
-    if (is_imposed(v)) return 1;
-    switch (v.piece) {
-      case Piece::forward:
-        return current;
-      case Piece::reverse:
-        return -current;
-      case Piece::off:
-        break;
-    }
-    double room = 1e300;
-    if (may_conduct_forward(v) && v.broken != Failure::dead) room = v.drop_V - voltage;
-    if (v.kind == ValveKind::transistor) room = std::min(room, voltage + v.reverse_drop_V);
-    return room;
+  /// How far the solution is from leaving the piece, in volts; negative when it has.
+  [[nodiscard]] double margin_of(std::size_t k, double voltage) const noexcept {
+    return std::min(voltage - low_[k], high_[k] - voltage);
   }
   /// What rounding of the node voltages makes of a margin.
-  [[nodiscard]] static double tolerance(const Valve& v, const double* values) noexcept {
-    const double rounding = 1e-13 * (std::abs(values[v.p]) + std::abs(values[v.q]));
-    return v.piece == Piece::off ? 1e-7 + rounding : 1e-9 + conductance(v) * rounding;
+  [[nodiscard]] double tolerance(std::size_t k) const noexcept { return slack_[k] + 1e-13 * scale_; }
+  /// Numbers of the piece that the valve is on.
+  void obey(std::size_t k) noexcept {
+    const Valve& v = valves_[k];
+    conducts_[k] = v.piece == Piece::off ? 0 : 1;
+    slack_[k] = v.piece == Piece::off ? 1e-7 : v.piece == Piece::forward ? 1e-9 / v.on_S : 1e-9 / v.reverse_S;
+    source_[k] = 0;
+    low_[k] = -never;
+    high_[k] = never;
+    switch (v.piece) {
+      case Piece::off:
+        siemens_[k] = v.off_S;
+        if (may_conduct_forward(v)) high_[k] = v.drop_V;
+        if (v.kind == ValveKind::transistor) low_[k] = -v.reverse_drop_V;
+        break;
+      case Piece::forward:
+        siemens_[k] = v.on_S;
+        source_[k] = v.on_S * v.drop_V;
+        low_[k] = v.drop_V;
+        break;
+      case Piece::reverse:
+        siemens_[k] = v.reverse_S;
+        source_[k] = -v.reverse_S * v.reverse_drop_V;
+        high_[k] = -v.reverse_drop_V;
+        break;
+    }
+    if (!is_imposed(v)) return;
+    low_[k] = -never;
+    high_[k] = never;
   }
-
   /// To the piece that the solution asks for.
-  static void follow(Valve& v, double voltage) noexcept {
+  void follow(std::size_t k, double voltage) noexcept {
+    Valve& v = valves_[k];
     if (v.piece != Piece::off) {
       v.piece = Piece::off;
     } else {
       v.piece = voltage > 0 && v.broken != Failure::dead ? Piece::forward : Piece::reverse;
     }
+    obey(k);
   }
-  static void obey_gate(Valve& v) noexcept {
+  void obey_gate(std::size_t k) noexcept {
+    Valve& v = valves_[k];
     if (v.broken == Failure::shorted) {
       v.piece = Piece::forward;
     } else if (v.kind == ValveKind::contact) {
@@ -287,6 +343,7 @@ class ValveGroup {
     } else if (v.broken == Failure::dead && v.piece == Piece::forward) {
       v.piece = Piece::off;
     }
+    obey(k);
   }
   void find_next_edge() noexcept {
     next_edge_ = never;
@@ -297,7 +354,14 @@ class ValveGroup {
   }
 
   std::vector<Valve> valves_;
+  // Per valve, by its piece: i = siemens v - source as long as low <= v <= high.
+  Numbers siemens_, source_, low_, high_, conducts_;
+  Numbers slack_;   // how far beyond its bounds counts as within
+  Numbers behind_;  // voltages that held just behind the last event
+  int voltages_at_ = 0, currents_at_ = 0, conducts_at_ = 0;
+  std::size_t apart_ = 0;  // how many
   double next_edge_ = never;
+  double scale_ = 0;   // of the node voltages at the valves in the latest solution
   bool left_ = false;  // some valve did not fit the latest solution
 };
 

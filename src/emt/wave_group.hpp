@@ -18,6 +18,7 @@ class WaveGroup {
   [[nodiscard]] std::size_t lines() const { return lines_.size(); }
   [[nodiscard]] std::size_t states() const { return modes_.size() * 2; }
 
+  [[nodiscard]] bool empty() const noexcept { return lines_.empty(); }
   /// History currents at `ahead` steps after the newest point of the rings (1 for a whole step).
   void inject(double ahead, double* rhs) noexcept;
   /// Port currents from the node voltages in `now`.

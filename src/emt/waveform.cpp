@@ -92,6 +92,44 @@ Waveform::Instant::Instant(const Waveform& waveform, double time_s) noexcept
   sine_ = amplitude * std::sin(theta);
 }
 
+Waveform::Grid::Grid(const Waveform& waveform, double step_s)
+    : waveform_(&waveform),
+      step_s_(step_s),
+      steady_(waveform.samples_.empty() && waveform.harmonics_.empty() && waveform.pieces_.empty() &&
+              waveform.magnitude_.empty()),
+      omega_(waveform.omega_) {
+  for (int k = 0; steady_ && k < length; ++k) {
+    table_.push_back(std::cos(waveform.omega_ * k * step_s));
+    table_.push_back(std::sin(waveform.omega_ * k * step_s));
+  }
+}
+
+Waveform::Instant Waveform::Grid::at(long long n) noexcept {
+  const double time_s = static_cast<double>(n) * step_s_;
+  if (!steady_) return {*waveform_, time_s};
+  if (n / length != block_) {
+    block_ = n / length;
+    const Instant begin(*waveform_, static_cast<double>(block_ * length) * step_s_);
+    cosine_ = begin.cosine_;
+    sine_ = begin.sine_;
+  }
+  const double* turned = &table_[static_cast<std::size_t>(2 * (n % length))];
+  return {*waveform_, time_s, cosine_ * turned[0] - sine_ * turned[1],
+          sine_ * turned[0] + cosine_ * turned[1]};
+}
+
+Waveform::Instant Waveform::Grid::at(long long n, double later_s) noexcept {
+  constexpr double short_turn = 0.05;  // up to it the series below are exact
+  const double x = omega_ * later_s;
+  if (!steady_ || x < 0 || x > short_turn) return {*waveform_, static_cast<double>(n) * step_s_ + later_s};
+  const Instant before = at(n);
+  const double s = x * x;
+  const double cosine = 1 - s / 2 * (1 - s / 12 * (1 - s / 30 * (1 - s / 56)));
+  const double sine = x * (1 - s / 6 * (1 - s / 20 * (1 - s / 42)));
+  return {*waveform_, before.time_s_ + later_s, before.cosine_ * cosine - before.sine_ * sine,
+          before.sine_ * cosine + before.cosine_ * sine};
+}
+
 std::vector<Waveform::Line> Waveform::lines(double angle_rad) const {
   if (!samples_.empty()) {
     // The first cycle's fundamental.

@@ -39,6 +39,7 @@ class Waveform {
     double angle_rad, cosine, sine;
     explicit Phase(double angle) : angle_rad(angle), cosine(std::cos(angle)), sine(std::sin(angle)) {}
   };
+  class Grid;
   /// The waveform at one instant; a plain sinusoid is evaluated once, however many phases ask.
   class Instant {
    public:
@@ -49,9 +50,32 @@ class Waveform {
     }
 
    private:
+    friend class Grid;
+    Instant(const Waveform& waveform, double time_s, double cosine, double sine) noexcept
+        : waveform_(waveform), time_s_(time_s), cosine_(cosine), sine_(sine), plain_(true) {}
     const Waveform& waveform_;
     double time_s_, cosine_ = 0, sine_ = 0;
     bool plain_;
+  };
+
+  /// Instants at the multiples of a step. Of a steady sinusoid, e^(j w n h) is taken as the product of two
+  /// factors: one for the block of 64 steps that n lies in, one from a table of 64.
+  class Grid {
+   public:
+    Grid(const Waveform& waveform, double step_s);
+    [[nodiscard]] Instant at(long long n) noexcept;
+    /// So much later than a grid point.
+    [[nodiscard]] Instant at(long long n, double later_s) noexcept;
+
+   private:
+    static constexpr int length = 64;
+    const Waveform* waveform_;
+    double step_s_;
+    bool steady_;
+    double omega_ = 0;
+    std::vector<double> table_;  // length pairs of cosine and sine
+    long long block_ = -1;
+    double cosine_ = 0, sine_ = 0;  // at its begin
   };
 
   /// What a steady start needs: peak phasors by frequency. A programme starts as at t = 0.

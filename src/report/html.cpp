@@ -150,10 +150,6 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
     sections += trial_section(k + 1, trial == all.trials.end() ? trial::Trial{} : *trial, results[k]);
     data.push_back(waveforms(results[k].record, judged_signals(all, results[k].name)));
   }
-  std::string text = data.dump();
-  // Inside a script element only "</" could end it early.
-  for (std::size_t at = 0; (at = text.find("</", at)) != std::string::npos; at += 3)
-    text.insert(at + 1, "\\");
   std::string page = internal::page_head(all.network.title);
   page += fmt::format(
       "<header><h1>{}</h1><p class=\"facts\">Trial report of {}, {}. Step {}.</p><p class=\"verdict {}\">{} "
@@ -161,8 +157,9 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
       escaped(all.network.title), escaped(all.folder.filename().string()), internal::now_text(),
       print_rounded(all.network.step_s, "s"), well ? "pass" : "fail", passed, results.size());
   page += "<main>\n" + summary_table(results) + sections + "</main>\n";
-  page += "<script>\n" + std::string(internal::uplot_js) + "\n</script>\n<script>\nconst trials = " + text +
-          ";\n" + std::string(internal::report_js) + "</script>\n</body></html>\n";
+  page += "<script>\n" + std::string(internal::uplot_js) +
+          "\n</script>\n<script>\nconst trials = " + internal::for_script(data.dump()) + ";\n" +
+          std::string(internal::report_js) + "</script>\n</body></html>\n";
   return page;
 }
 

@@ -77,10 +77,7 @@ std::string injection_page(const trial::InjectionReport& report, const std::stri
         badge(b.passed()));
   }
   s += "</tbody></table>\n";
-  // The figure's own markup, without the XML heading that may not stand inside a page.
-  if (const std::size_t at = figure.find("<svg"); at != std::string::npos)
-    s += "<div class=\"figure\">" + figure.substr(at) + "</div>\n";
-  return s + "</main></body></html>\n";
+  return s + internal::figure_block(figure) + "</main>\n" + internal::page_end();
 }
 
 std::string junit(const std::string& suite, const std::vector<JunitCase>& cases) {

@@ -60,4 +60,29 @@ std::string page_head(const std::string& title) {
          "</style></head><body>\n";
 }
 
+std::string figure_block(const std::string& svg) {
+  // Its own markup, without the XML heading that may not stand inside a page.
+  const std::size_t at = svg.find("<svg");
+  if (at == std::string::npos) return "";
+  return "<div class=\"figure\">" + svg.substr(at) +
+         "</div>\n<p class=\"hint\">Drag a frame to look closer, or turn the wheel with Ctrl held; "
+         "double-click "
+         "for all.</p>\n";
+}
+
+std::string page_end(const std::string& data) {
+  std::string s;
+  if (!data.empty())
+    s += "<script>\n" + std::string(uplot_js) +
+         "\n</script>\n<script>\nconst programme = " + for_script(data) + ";\n</script>\n";
+  return s + "<script>\n" + std::string(charts_js) + "</script>\n</body></html>\n";
+}
+
+std::string for_script(std::string json) {
+  // Only "</" could end a script element early.
+  for (std::size_t at = 0; (at = json.find("</", at)) != std::string::npos; at += 3)
+    json.insert(at + 1, "\\");
+  return json;
+}
+
 }  // namespace zavrek::report::internal

@@ -13,5 +13,12 @@ namespace zavrek::report::internal {
 [[nodiscard]] std::string now_text();
 /// To the opened body.
 [[nodiscard]] std::string page_head(const std::string& title);
+/// A drawing (SVG as a file) as it may stand inside a page.
+[[nodiscard]] std::string figure_block(const std::string& svg);
+/// The scripts that make a page's charts and drawings (charts.js), which read `data` when it is not empty: a
+/// JSON text under the name `programme`; and the end of the page.
+[[nodiscard]] std::string page_end(const std::string& data = "");
+/// A JSON text that may stand inside a script element.
+[[nodiscard]] std::string for_script(std::string json);
 
 }  // namespace zavrek::report::internal

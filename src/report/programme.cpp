@@ -6,6 +6,7 @@
 #include <set>
 
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 #include "report/gnuplot.hpp"
 #include "report/markup.hpp"
@@ -78,9 +79,13 @@ struct PlaceAxis {
   }
 };
 
+struct Dot {
+  double x, y;
+  long long trial;  // number
+};
 struct Scatter {
   std::string title, x_label;
-  std::vector<std::pair<std::string, std::vector<std::pair<double, double>>>> series;
+  std::vector<std::pair<std::string, std::vector<Dot>>> series;
 };
 
 /// Measured times of one expectation over the first varied field, one series for each value of the second.
@@ -101,7 +106,7 @@ Scatter panel_of(const std::string& expectation, const std::vector<const StoredT
         known[name] = panel.series.size();
         panel.series.push_back({fields.size() > 1 ? fields[1] + " " + name : "", {}});
       }
-      panel.series[known[name]].second.emplace_back(x, v.value);
+      panel.series[known[name]].second.push_back({x, v.value, trial->number});
     }
   }
   if (!fields.empty() && fields.front() == "fault.at") {
@@ -114,7 +119,7 @@ Scatter panel_of(const std::string& expectation, const std::vector<const StoredT
   }
   // Too many values of a continuous field are drawn as one cloud.
   if (panel.series.size() > most_series) {
-    std::vector<std::pair<double, double>> together;
+    std::vector<Dot> together;
     for (const auto& [name, points] : panel.series)
       together.insert(together.end(), points.begin(), points.end());
     panel.series = {{"", std::move(together)}};
@@ -156,8 +161,22 @@ std::vector<std::string> sweeps_of(const std::vector<StoredTrial>& trials) {
   return names;
 }
 
-/// How near each verdict came to the edge of its tolerance.
-std::string margin_block(const std::vector<StoredTrial>& trials) {
+std::vector<Scatter> panels_of(const std::vector<StoredTrial>& trials) {
+  std::vector<Scatter> panels;
+  for (const std::string& sweep : sweeps_of(trials)) {
+    const auto those = of_sweep(trials, sweep);
+    for (const auto& [expectation, count] : expectations_of(those)) {
+      if (panels.size() == most_panels || count <= 2) continue;
+      panels.push_back(panel_of(expectation, those, numeric_fields(those)));
+      panels.back().title = expectation + ": " + sweep;
+    }
+  }
+  return panels;
+}
+
+/// How near the verdicts came to the edge of their tolerances: per cent left in the middle of each bin, and
+/// how many lie in it.
+std::vector<std::pair<double, long long>> margins_of(const std::vector<StoredTrial>& trials) {
   constexpr int bins = 30;
   std::vector<long long> counts(bins + 1, 0);
   for (const StoredTrial& trial : trials) {
@@ -168,11 +187,33 @@ std::string margin_block(const std::vector<StoredTrial>& trials) {
       ++counts[static_cast<std::size_t>((clipped + 0.5) / 1.5 * bins)];
     }
   }
-  std::string block;
+  std::vector<std::pair<double, long long>> margins;
   for (int k = 0; k <= bins; ++k)
-    block += fmt::format("{:.4f} {}\n", 100 * (-0.5 + 1.5 * (k + 0.5) / bins),
-                         counts[static_cast<std::size_t>(k)]);
-  return block;
+    margins.emplace_back(100 * (-0.5 + 1.5 * (k + 0.5) / bins), counts[static_cast<std::size_t>(k)]);
+  return margins;
+}
+
+/// What the page's charts show.
+std::string chart_data(const std::vector<StoredTrial>& trials) {
+  using nlohmann::json;
+  json panels = json::array();
+  for (const Scatter& panel : panels_of(trials)) {
+    json series = json::array();
+    for (const auto& [name, dots] : panel.series) {
+      json points = json::array();
+      for (const Dot& dot : dots) points.push_back({dot.x, dot.y, dot.trial});
+      series.push_back({{"name", name}, {"points", std::move(points)}});
+    }
+    panels.push_back({{"title", panel.title}, {"x", panel.x_label}, {"series", std::move(series)}});
+  }
+  json names = json::object();
+  for (const StoredTrial& trial : trials) names[std::to_string(trial.number)] = trial.name;
+  json at = json::array(), counts = json::array();
+  for (const auto& [middle, count] : margins_of(trials)) {
+    at.push_back(middle);
+    counts.push_back(count);
+  }
+  return json{{"panels", panels}, {"names", names}, {"margins", {{"at", at}, {"counts", counts}}}}.dump();
 }
 
 std::string listed(const StoredTrial& trial) {
@@ -190,16 +231,7 @@ std::string listed(const StoredTrial& trial) {
 void draw_programme(const std::vector<StoredTrial>& trials, const std::string& title,
                     const std::filesystem::path& path) {
   internal::require_figure(path, trials.size() + 1);
-  std::vector<Scatter> panels;
-  for (const std::string& sweep : sweeps_of(trials)) {
-    const auto those = of_sweep(trials, sweep);
-    for (const auto& [expectation, count] : expectations_of(those)) {
-      if (panels.size() < most_panels && count > 2) {
-        panels.push_back(panel_of(expectation, those, numeric_fields(those)));
-        panels.back().title = expectation + ": " + sweep;
-      }
-    }
-  }
+  const std::vector<Scatter> panels = panels_of(trials);
   const std::size_t rows = (panels.size() + 2) / 2;
   std::string s = internal::terminal(path, 60 + 350 * static_cast<double>(rows));
   for (std::size_t p = 0; p < panels.size(); ++p) {
@@ -208,11 +240,14 @@ void draw_programme(const std::vector<StoredTrial>& trials, const std::string& t
       // Side by side, so that no series hides another.
       const double aside =
           beside * (static_cast<double>(k) - static_cast<double>(panels[p].series.size() - 1) / 2);
-      for (const auto& [x, y] : panels[p].series[k].second) s += fmt::format("{:.6g} {:.6g}\n", x + aside, y);
+      for (const Dot& dot : panels[p].series[k].second)
+        s += fmt::format("{:.6g} {:.6g}\n", dot.x + aside, dot.y);
       s += "EOD\n";
     }
   }
-  s += "$margins << EOD\n" + margin_block(trials) + "EOD\n";
+  s += "$margins << EOD\n";
+  for (const auto& [middle, count] : margins_of(trials)) s += fmt::format("{:.4f} {}\n", middle, count);
+  s += "EOD\n";
   s += fmt::format("set multiplot layout {},2 title {} noenhanced font ',14'\n{}", rows,
                    internal::quoted(title), frame);
   s += "set rmargin 4\nset bmargin 6.5\nset key below center horizontal noenhanced font ',9'\n";
@@ -241,8 +276,7 @@ void draw_programme(const std::vector<StoredTrial>& trials, const std::string& t
   internal::run_gnuplot(s + "unset multiplot\n", path);
 }
 
-std::string programme_page(const std::string& title, const std::vector<StoredTrial>& trials,
-                           const std::string& figure) {
+std::string programme_page(const std::string& title, const std::vector<StoredTrial>& trials) {
   const auto passed = std::count_if(trials.begin(), trials.end(), [](const auto& t) { return t.passed; });
   const bool well = passed == static_cast<std::ptrdiff_t>(trials.size());
   const double simulated = std::accumulate(trials.begin(), trials.end(), 0.0,
@@ -274,8 +308,7 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
         badge(failed == 0));
   }
   s += "</tbody></table>\n";
-  if (const std::size_t at = figure.find("<svg"); at != std::string::npos)
-    s += "<div class=\"figure\">" + figure.substr(at) + "</div>\n";
+  s += "<div class=\"scatters\"></div>\n";
 
   struct Near {
     const StoredTrial* trial;
@@ -325,7 +358,7 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
       s += fmt::format("<p class=\"facts\">{} more stand in the database and in trials.csv.</p>\n",
                        count - most_listed);
   }
-  return s + "</main></body></html>\n";
+  return s + "</main>\n" + internal::page_end(chart_data(trials));
 }
 
 std::string programme_csv(const std::vector<StoredTrial>& trials) {

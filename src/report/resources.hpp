@@ -9,5 +9,6 @@ extern const std::string_view uplot_js;
 extern const std::string_view uplot_css;
 extern const std::string_view report_js;
 extern const std::string_view report_css;
+extern const std::string_view charts_js;
 
 }  // namespace zavrek::report::internal

@@ -187,8 +187,13 @@ int inject(const InjectOptions& options) {
   how.rays = options.rays;
   if (!options.tolerance.empty()) how.tolerance = options.tolerance;
   how.value_tolerance = parse_quantity_as(options.value_tolerance, "");
+  trial::InjectionPlan plan;
+  if (!options.plan.empty()) {
+    plan = casefile::read_injection_plan(options.plan, approved);
+    how.plan = &plan;
+  }
   const trial::InjectionReport report = trial::inject(settings, approved, options.settings, how);
-  if (report.points.empty() && report.failure.empty())
+  if (report.points.empty() && report.failure.empty() && !how.plan)
     throw Error(fmt::format("no function with \"{}\" in its name can be tested by injection", options.only));
   const std::filesystem::path out = options.out.empty()
                                         ? std::filesystem::path("out") / ("inject-" + approved.name)

@@ -173,6 +173,8 @@ void add_element_tests(CLI::App& app, Words& words, int& code) {
   verb->add_option("--place", o.place, "the relay runs in this process, in its own, or is already outside")
       ->check(places);
   verb->add_option("--only", o.only, "test only functions with this in their name");
+  verb->add_option("--plan", o.plan,
+                   "inject the states and values of this file instead of what the settings propose");
   verb->add_option("--tolerance", o.tolerance, "of times: a share, a time, or both (the greater holds)");
   verb->add_option("--value-tolerance", o.value_tolerance, "of thresholds, a share");
   verb->add_option("--rays", o.rays, "along which a boundary is searched")->check(CLI::Range(4, 360));

@@ -48,13 +48,11 @@ void take_array_task(trial::ProgrammeOptions& how) {
 bool write_reports(const std::filesystem::path& folder, const std::string& title,
                    const ReportOptions& options) {
   const std::vector<trial::StoredTrial> trials = trial::Results(folder / "results.sqlite", "").all();
-  std::string figure;
   if (!options.no_figures && !trials.empty()) {
     report::draw_programme(trials, title, folder / "programme.png");
     report::draw_programme(trials, title, folder / "programme.svg");
-    figure = record::read_file(folder / "programme.svg");
   }
-  record::write_file(folder / "report.html", report::programme_page(title, trials, figure));
+  record::write_file(folder / "report.html", report::programme_page(title, trials));
   record::write_file(folder / "trials.csv", report::programme_csv(trials));
   record::write_file(folder / "junit.xml", report::junit(title, report::programme_cases(trials)));
   if (options.pdf) report::print_page(folder / "report.html", folder / "report.pdf");

@@ -154,6 +154,7 @@ struct InjectOptions {
   int stream_appid = 0x4000;
   std::string frequency = "50 Hz";
   std::string only;
+  std::string plan;
   std::vector<std::string> tolerance;
   std::string value_tolerance = "2 %";
   int rays = 24;
@@ -161,7 +162,7 @@ struct InjectOptions {
   bool json = false;
   bool no_figures = false;
 };
-/// Element tests of a relay, proposed from its settings.
+/// Element tests of a relay, proposed from its settings or planned by hand.
 [[nodiscard]] int inject(const InjectOptions& options);
 
 struct CurveOptions {

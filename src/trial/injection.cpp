@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include "trial/injector.hpp"
+#include "zavrek/trial/injection_plan.hpp"
 
 namespace zavrek::trial {
 
@@ -52,17 +53,41 @@ class Tester {
  public:
   Tester(const RelaySettings& settings, const RelaySettings& approved, const std::filesystem::path& file,
          const InjectionOptions& options, std::size_t places)
-      : approved_(approved), options_(options), injector_(settings, file, options, places) {
+      : approved_(approved),
+        options_(options),
+        places_(places),
+        injector_(settings, file, options, places),
+        tolerance_(internal::time_tolerance(options.tolerance)) {
     report_.settings = approved;
     report_.medium = injector_.medium();
     report_.failure = injector_.failure();
-    for (const std::string& text : options.tolerance) {
-      const Quantity q = parse_quantity(text);
-      (q.dimension == Dimension{} ? tolerance_share_ : tolerance_s_) = q.value;
-    }
   }
 
   InjectionReport run() {
+    options_.plan ? follow_plan() : follow_settings();
+    report_.injected_s = injector_.injected_s();
+    return std::move(report_);
+  }
+
+ private:
+  void follow_plan() {
+    for (const InjectedValue& value : options_.plan->values) {
+      if (!report_.failure.empty()) return;
+      for (const FunctionSettings& function : approved_.functions) {
+        if (protection::base_of(function).name != value.function) continue;
+        const auto probe = probe_of(approved_, function, options_.frequency_Hz);
+        if (!probe) {
+          report_.warnings.push_back(value.function +
+                                     ": no steady quantity tests it; write a sequence for it");
+          continue;
+        }
+        time(function, *probe, parse_quantity_as(value.value, probe->unit));
+      }
+    }
+    internal::inject_sequences(*options_.plan, approved_, options_, places_, injector_, report_);
+  }
+
+  void follow_settings() {
     for (const FunctionSettings& function : approved_.functions) {
       const protection::FunctionBase& base = protection::base_of(function);
       if (!report_.failure.empty()) break;
@@ -84,11 +109,8 @@ class Tester {
       }
       test(function, *probe);
     }
-    report_.injected_s = injector_.injected_s();
-    return std::move(report_);
   }
 
- private:
   [[nodiscard]] ExpectedOperation expected(const Probe& probe, const Stimulus& during, double limit_s) const {
     return protection::expected_operation(approved_, probe.before.measured, during.measured, limit_s);
   }
@@ -189,11 +211,8 @@ class Tester {
       low = std::min(low, t);
       high = std::max(high, t);
     }
-    point.low =
-        std::isfinite(low) ? std::max(0.0, low - std::max(tolerance_share_ * low, tolerance_s_)) : never;
-    point.high = std::isfinite(high)
-                     ? high + std::max(tolerance_share_ * high, tolerance_s_) + probe.measuring_s
-                     : never;
+    point.low = std::isfinite(low) ? std::max(0.0, low - tolerance_.of(low)) : never;
+    point.high = std::isfinite(high) ? high + tolerance_.of(high) + probe.measuring_s : never;
   }
 
   [[nodiscard]] double longest_definite() const {
@@ -296,8 +315,7 @@ class Tester {
     const double inside = 1 + way * search_width, outside = 1 - way * search_width;
     const ExpectedOperation with = expected(probe, at(inside), options_.longest_s);
     const ExpectedOperation without = expected(probe, at(outside), options_.longest_s);
-    const double within =
-        with.time_s + std::max(tolerance_share_ * with.time_s, tolerance_s_) + probe.measuring_s;
+    const double within = with.time_s + tolerance_.of(with.time_s) + probe.measuring_s;
     // A time of its own is what shows it; an inverse one near pickup has none.
     if (with.stage != probe.function || !(within < 0.8 * without.time_s) || inverse(function)) return;
     double low = outside, high = inside;
@@ -343,8 +361,7 @@ class Tester {
       const auto at = [&](const Phasor& z) {
         return impedance_stimulus(approved_, zone, earth, z, options_.frequency_Hz);
       };
-      const double within =
-          zone.delay_s + std::max(tolerance_share_ * zone.delay_s, tolerance_s_) + probe.measuring_s;
+      const double within = zone.delay_s + tolerance_.of(zone.delay_s) + probe.measuring_s;
       const auto should = [&](const Phasor& z) {
         return expected(probe, at(z), within + 0.05).time_s <= zone.delay_s + zone.confirm_s + 2e-3;
       };
@@ -387,7 +404,7 @@ class Tester {
     Boundary found;
     found.function = function.name;
     found.plane = "differential";
-    const double within = function.delay_s + tolerance_s_ + probe.measuring_s;
+    const double within = function.delay_s + tolerance_.time_s + probe.measuring_s;
     for (int r = 0; r < options_.rays / 2 && report_.failure.empty(); ++r) {
       const double restraint = 0.15 + (1.8 * function.knee + 0.5) * r / (options_.rays / 2.0);
       const double wanted = function.threshold(restraint);
@@ -424,9 +441,10 @@ class Tester {
 
   const RelaySettings& approved_;
   const InjectionOptions& options_;
+  std::size_t places_;
   Injector injector_;
   InjectionReport report_;
-  double tolerance_share_ = 0, tolerance_s_ = 0;
+  internal::TimeTolerance tolerance_;
 };
 
 }  // namespace
@@ -483,6 +501,16 @@ InjectionReport inject(const RelaySettings& settings, const RelaySettings& appro
     for (const FunctionSettings& function : one->functions) {
       const auto probe = probe_of(*one, function, options.frequency_Hz);
       if (probe) places = std::max(places, probe->before.measured.ends.size());
+    }
+  }
+  if (options.plan) {
+    if (auto flaws = validate(*options.plan, approved); !flaws.empty()) throw Error(std::move(flaws));
+    for (const InjectedSequence& sequence : options.plan->sequences) {
+      for (const InjectedState& state : sequence.states) {
+        places = std::max(places, static_cast<std::size_t>(state.here.place));
+        for (const InjectedPlace& other : state.others)
+          places = std::max(places, static_cast<std::size_t>(other.place));
+      }
     }
   }
   return Tester(settings, approved, file, options, places).run();

@@ -1,6 +1,7 @@
 // A source of samples in front of one device: in this process, in its own, or outside.
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <memory>
 #include <optional>
@@ -53,5 +54,17 @@ class Injector {
   std::array<std::uint8_t, wire::longest_frame> frame_{};
   std::string failure_, medium_;
 };
+
+/// Injects the sequences of a plan and adds a point to the report for each expectation.
+void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings& approved,
+                      const InjectionOptions& options, std::size_t places, Injector& injector,
+                      InjectionReport& report);
+
+/// A tolerance of texts such as "5 %" and "30 ms", of which the greater holds.
+struct TimeTolerance {
+  double share = 0, time_s = 0;
+  [[nodiscard]] double of(double expected_s) const { return std::max(share * expected_s, time_s); }
+};
+[[nodiscard]] TimeTolerance time_tolerance(const std::vector<std::string>& texts);
 
 }  // namespace zavrek::trial::internal

@@ -47,7 +47,10 @@ Rig::Rig(const Case& all, const network::Network& network, const RunOptions& opt
     plant_.share(crew_.get());
   }
   const std::string& place = options.place.empty() ? all.bench.control : options.place;
-  if (has_control(all)) control_.emplace(all, plant_, place != "plant");
+  if (has_control(all)) {
+    control_.emplace(all, plant_, place != "plant");
+    control_->watch(plant_);
+  }
   add_streams(all);
   add_devices(all, options);
   ready_record(all, duration_s, further);
@@ -152,6 +155,17 @@ void Rig::wire_inputs(Seat& seat) {
   }
 }
 
+/// Signals that are read at about every step anyway.
+void Rig::watch_what_is_read_often() {
+  constexpr double often = 8;  // steps
+  if (often * plant_.step_s() * record_rate_Hz_ < 1) return;
+  for (const Source& source : sources_)
+    std::for_each(source.signals.begin(), source.signals.end(), [&](emt::SignalId s) { plant_.watch(s); });
+  for (const Recorded& recorded : recorded_) {
+    if (recorded.output == none) plant_.watch(recorded.signal);
+  }
+}
+
 void Rig::ready_record(const Case& all, double duration_s, const std::vector<std::string>& judged) {
   const auto rows = static_cast<std::size_t>(std::ceil(duration_s * record_rate_Hz_)) + 2;
   record_.station = all.network.title;
@@ -175,6 +189,7 @@ void Rig::ready_record(const Case& all, double duration_s, const std::vector<std
     recorded_before_.push_back(value(added));
   }
   recorded_now_ = recorded_before_;
+  watch_what_is_read_often();
   const auto add_binary = [&](std::string name, bool normal) {
     record_.binaries.push_back({std::move(name), normal, std::vector<std::uint8_t>(rows, 0)});
   };
@@ -275,6 +290,10 @@ bool Rig::advance() noexcept {
 }
 
 void Rig::take_samples() noexcept {
+  const double step = plant_.step_s();
+  const double slack = 1e-6 * step;
+  // What a sample is interpolated between is read at the two ends of its step only.
+  if (static_cast<double>(next_row_) / record_rate_Hz_ > plant_.time_s() + step + slack) return;
   for (Source& source : sources_) {
     source.before = source.now;
     source.now = read(source);
@@ -283,9 +302,6 @@ void Rig::take_samples() noexcept {
     recorded_before_[k] = recorded_now_[k];
     recorded_now_[k] = value(recorded_[k]);
   }
-  // A sample's instant lies within this step; its value is interpolated between the step's two ends.
-  const double step = plant_.step_s();
-  const double slack = 1e-6 * step;
   for (;;) {
     const double instant = static_cast<double>(next_row_) / record_rate_Hz_;
     if (instant > plant_.time_s() + slack) break;

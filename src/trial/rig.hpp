@@ -109,6 +109,7 @@ class Rig {
   [[nodiscard]] Recorded find_recorded(const std::string& name) const;
   [[nodiscard]] double value(const Recorded& recorded) const noexcept;
   void add_devices(const Case& all, const RunOptions& options);
+  void watch_what_is_read_often();
   void ready_record(const Case& all, double duration_s, const std::vector<std::string>& further);
   void record_transformers(const Case& all, std::size_t rows);
   [[nodiscard]] protection::Sample read(const Source& source) const noexcept;

@@ -47,6 +47,8 @@ struct Probe {
                                              const protection::Differential& function, double differential,
                                              double restraint, double frequency_Hz);
 
+struct InjectionPlan;
+
 struct InjectionOptions {
   std::string place = "plant";  ///< "plant": the relay in this process; "process"; "outside"
   std::string interface = "lo";
@@ -62,12 +64,14 @@ struct InjectionOptions {
   double accurate_above = 1.2;    ///< multiple of pickup from which on inverse times are judged
   int rays = 24;                  ///< of a boundary
   double longest_s = 120;         ///< points expected to take longer are left out
+  /// What to inject instead of what the settings propose (injection_plan.hpp); it must outlive the call.
+  const InjectionPlan* plan = nullptr;
 };
 
 /// One thing tried on a device.
 struct InjectedPoint {
   std::string function;
-  std::string test;      ///< "time", "no operation", "pickup", "drop-off", "reset ratio", "reset time"
+  std::string test;  ///< "time", "no operation", "pickup", "drop-off", "reset ratio", "reset time", "state"
   std::string quantity;  ///< "phase current 840 A"
   double value = 0;      ///< of the probe
   std::string by;        ///< function that operates first, by the settings
@@ -107,7 +111,8 @@ struct InjectionReport {
 
 /// Tests a relay that runs with `settings` (in `file`, when it is a process of its own) against `approved`:
 /// trip times of the composite at points proposed from the settings, pickup and drop-off, reset, and the
-/// boundaries of zones and differentials. Throws Error for settings that cannot work.
+/// boundaries of zones and differentials; or what a plan says. Throws Error for settings or a plan that
+/// cannot work.
 [[nodiscard]] InjectionReport inject(const protection::RelaySettings& settings,
                                      const protection::RelaySettings& approved,
                                      const std::filesystem::path& file, const InjectionOptions& options);

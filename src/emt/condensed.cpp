@@ -1,0 +1,375 @@
+#include "emt/condensed.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <cstring>
+
+#include "emt/core.hpp"
+
+namespace zavrek::emt::internal {
+namespace {
+
+template <class Visit>
+void for_each_memory(Shard& shard, Visit&& visit) noexcept {
+  std::apply([&](auto&... group) { (group.for_each_memory(visit), ...); }, shard.parts);
+}
+
+/// out = constant + the columns of `Groups` lanes, `stride` numbers apart, times x. The number of groups is
+/// known to the compiler, which keeps the sums in registers.
+template <int Groups>
+void product(const double* matrix, std::size_t stride, const double* constant, const double* x, int columns,
+             double* out) noexcept {
+  Lanes sum[Groups];
+  for (int g = 0; g < Groups; ++g) sum[g] = load(constant + g * lanes);
+  for (int c = 0; c < columns; ++c, matrix += stride) {
+    for (int g = 0; g < Groups; ++g) sum[g] += load(matrix + g * lanes) * x[c];
+  }
+  for (int g = 0; g < Groups; ++g) store(out + g * lanes, sum[g]);
+}
+
+constexpr int most_groups = 10;  // sums that registers hold beside what they are made of
+constexpr std::array<Condensed::Product, most_groups> products{product<1>, product<2>, product<3>, product<4>,
+                                                               product<5>, product<6>, product<7>, product<8>,
+                                                               product<9>, product<10>};
+
+/// Whole lanes for so many numbers.
+[[nodiscard]] constexpr int filled_up(int count) { return (count + lanes - 1) / lanes * lanes; }
+
+/// As many whole lanes as the numbers take; there is room for them.
+void copy_lanes(const double* from, int count, double* to) noexcept {
+  for (int k = 0; k < count; k += lanes) store(to + k, load(from + k));
+}
+
+}  // namespace
+
+/// Rows in pieces of about equal size, each as many sums as fit.
+void Condensed::Rows::divide(int numbers) {
+  count = numbers;
+  pieces.clear();
+  const int groups = numbers / lanes;
+  const int parts = (groups + most_groups - 1) / most_groups;
+  for (int k = 0, from = 0; k < parts; ++k) {
+    const int until = groups * (k + 1) / parts;
+    pieces.push_back({products[static_cast<std::size_t>(until - from - 1)], from * lanes});
+    from = until;
+  }
+}
+
+void Condensed::Rows::multiply(const Numbers& matrix, const Numbers& constant, const double* x, int columns,
+                               double* out) const noexcept {
+  for (const Piece& piece : pieces)
+    piece.product(matrix.data() + piece.from, static_cast<std::size_t>(count), constant.data() + piece.from,
+                  x, columns, out + piece.from);
+}
+
+int Condensed::memory_of(Shard& shard, int segments) {
+  int count = segments;
+  for_each_memory(shard, [&](double) { ++count; });
+  return count;
+}
+
+Condensed::Condensed(Core& core, std::size_t shard, const Places& places, const Outside& outside)
+    : core_(&core), shard_(shard), places_(places), outside_(outside) {
+  Shard& own = core.shards[shard];
+  const auto inside = [&](int position) { return position >= own.first && position < own.end; };
+  for (const int number : core.partitions[static_cast<std::size_t>(own.first_partition)].numbers())
+    numbers_.push_back(number);
+  for (std::size_t k = 0; k < numbers_.size(); ++k) weights_.push_back(std::pow(1.37, k));
+  const auto among = [&](int number) {
+    return std::find(numbers_.begin(), numbers_.end(), number) != numbers_.end();
+  };
+  for (std::size_t k = 0; k < core.valves.size(); ++k) {
+    if (!among(core.valves.number(k))) continue;
+    valves_.push_back(k);
+    scattered_.push_back(core.valves.voltage(k));
+    ends_.push_back({core.valves.ends(k).first, core.valves.ends(k).second});
+    core.valves.set_apart(k);
+  }
+  for (std::size_t k = 0; k < core.segments.size(); ++k) {
+    if (!among(core.segments.number(k))) continue;
+    segments_.push_back(k);
+    const auto straight = core.segments.straight(k);
+    ends_.push_back({straight.p, straight.q});
+    scattered_.push_back(straight.state);
+    core.segments.set_apart(k);
+  }
+  for (std::size_t k = 0; k < core.poles.size(); ++k) {
+    if (inside(core.poles[k].p) || inside(core.poles[k].q)) {
+      poles_.push_back(k);
+      core.poles[k].apart = true;
+    }
+  }
+  for (const SourceNode& source : core.sources) {
+    const auto drives = [&](const Coupling& coupling) { return coupling.known == source.position; };
+    if (std::any_of(own.couplings.begin(), own.couplings.end(), drives)) known_.push_back(source.position);
+  }
+  parts_memory_ = memory_of(own, 0);
+  memory_ = parts_memory_ + static_cast<int>(segments_.size());
+  const auto keep_up = [&](int position) {
+    if (inside(position) && std::find(scattered_.begin(), scattered_.end(), position) == scattered_.end())
+      scattered_.push_back(position);
+  };
+  std::for_each(outside_.ports.begin(), outside_.ports.end(), keep_up);
+  for (const ModelEnd& end : outside_.ends) {
+    keep_up(end.p);
+    keep_up(end.q);
+  }
+  sources_.assign(ends_.size(), 0.0);
+  rhs_.assign(core.rhs.size(), 0.0);
+  spill_ = rhs_;
+  probe_.assign(core.present.size(), 0.0);
+  make_room();
+}
+
+void Condensed::keep(int position) {
+  if (std::find(scattered_.begin(), scattered_.end(), position) != scattered_.end()) return;
+  scattered_.push_back(position);
+  make_room();
+  choose();
+}
+
+/// As many states as the memory allows, all of them empty.
+void Condensed::make_room() {
+  rows_a_.divide(filled_up(memory_) + filled_up(static_cast<int>(scattered_.size())));
+  rows_b_.divide(filled_up(memory_));
+  valve_rows_.divide(filled_up(static_cast<int>(valves_.size())));
+  valve_rows_.count = rows_a_.count;
+  for (Rows::Piece& piece : valve_rows_.pieces) piece.from += filled_up(memory_);
+  State empty;
+  const auto all = static_cast<std::size_t>(columns());
+  empty.values.assign(numbers_.size(), 0.0);
+  empty.a.assign(all * static_cast<std::size_t>(rows_a_.count), 0.0);
+  empty.b.assign(all * static_cast<std::size_t>(rows_b_.count), 0.0);
+  empty.constant_a.assign(static_cast<std::size_t>(rows_a_.count), 0.0);
+  empty.constant_b.assign(static_cast<std::size_t>(rows_b_.count), 0.0);
+  empty.sources.assign(sources_.size(), std::nan(""));
+  const std::size_t each = (empty.a.size() + empty.b.size()) * sizeof(double);
+  std::size_t count = ways;
+  const bool switches = !numbers_.empty();
+  while (switches && count < most_states && 2 * count * each <= most_bytes) count *= 2;
+  states_.assign(count, empty);
+  oldest_.assign(count / ways, 0);
+  out_.assign(static_cast<std::size_t>(rows_a_.count), 0.0);
+  out_b_.assign(static_cast<std::size_t>(rows_b_.count), 0.0);
+  unit_.assign(all, 0.0);
+  state_ = nullptr;
+}
+
+std::size_t Condensed::bytes() const noexcept {
+  return states_.size() * (states_[0].a.size() + states_[0].b.size()) * sizeof(double);
+}
+
+// --- states ------------------------------------------------------------------------------------------
+
+std::uint64_t Condensed::key_of_conductances() const noexcept {
+  double sum = 0;
+  for (std::size_t k = 0; k < numbers_.size(); ++k)
+    sum += weights_[k] * core_->adjustable[static_cast<std::size_t>(numbers_[k])];
+  std::uint64_t bits = 0;
+  std::memcpy(&bits, &sum, sizeof bits);
+  bits *= 0x9E3779B97F4A7C15U;
+  return bits ^ (bits >> 29U);
+}
+
+bool Condensed::matches(const State& state) const noexcept {
+  for (std::size_t k = 0; k < numbers_.size(); ++k) {
+    if (state.values[k] != core_->adjustable[static_cast<std::size_t>(numbers_[k])]) return false;
+  }
+  return true;
+}
+
+void Condensed::choose() noexcept {
+  read_sources();
+  const std::uint64_t key = key_of_conductances();
+  const std::size_t set = key % oldest_.size();
+  State* const first = &states_[set * ways];
+  State* found = nullptr;
+  for (State* state = first; state != first + ways && found == nullptr; ++state) {
+    if (state->used && state->key == key && matches(*state)) found = state;
+  }
+  if (found == nullptr) {
+    found = first + oldest_[set];
+    oldest_[set] = static_cast<std::uint8_t>((oldest_[set] + 1) % ways);
+    found->used = true;
+    found->key = key;
+    found->visits = found->stays = found->columns = 0;
+    for (std::size_t k = 0; k < numbers_.size(); ++k)
+      found->values[k] = core_->adjustable[static_cast<std::size_t>(numbers_[k])];
+  }
+  state_ = found;
+  if (state_->visits < 2) ++state_->visits;
+  if (ready() && state_->sources != sources_) sum_constants();
+}
+
+void Condensed::read_sources() noexcept {
+  std::size_t at = 0;
+  for (const std::size_t k : valves_) sources_[at++] = core_->valves.source(k);
+  for (const std::size_t k : segments_) sources_[at++] = -core_->segments.straight(k).offset;
+}
+
+void Condensed::sum_constants() noexcept {
+  State& s = *state_;
+  s.sources = sources_;
+  const auto sum = [&](const Numbers& matrix, int rows, Numbers& constant) {
+    std::fill(constant.begin(), constant.end(), 0.0);
+    const double* column = matrix.data() + drives() * rows;
+    for (std::size_t k = 0; k < sources_.size(); ++k, column += rows) {
+      if (sources_[k] == 0) continue;
+      for (int r = 0; r < rows; ++r) constant[static_cast<std::size_t>(r)] += column[r] * sources_[k];
+    }
+  };
+  sum(s.a, rows_a_.count, s.constant_a);
+  sum(s.b, rows_b_.count, s.constant_b);
+}
+
+/// The next column: what one unit of a drive, or of a source, does.
+void Condensed::grow() noexcept {
+  State& s = *state_;
+  if (s.visits < 2 && ++s.stays < longest_stay) return;
+  if (ready()) return;
+  const int column = s.columns++;
+  std::fill(unit_.begin(), unit_.end(), 0.0);
+  unit_[static_cast<std::size_t>(column)] = 1;
+  std::fill(probe_.begin(), probe_.end(), 0.0);
+  double* a = &s.a[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_a_.count)];
+  double* b = &s.b[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_b_.count)];
+  solve_long(unit_.data(), unit_.data() + drives(), probe_.data(), a, b);
+  a += filled_up(memory_);
+  for (const int position : scattered_) *a++ = probe_[static_cast<std::size_t>(position)];
+  if (ready()) sum_constants();
+}
+
+// --- solutions ---------------------------------------------------------------------------------------
+
+void Condensed::begin(double* values) noexcept {
+  Shard& shard = core_->shards[shard_];
+  const auto read = [&](Rule rule, double* memory) {
+    std::apply(
+        [&](auto&... group) {
+          (group.inject(weights_of(rule), values, spill_.data(), core_->first_unknown), ...);
+        },
+        shard.parts);
+    for_each_memory(shard, [&](double number) { *memory++ = number; });
+    for (const std::size_t k : segments_) {
+      const auto line = core_->segments.straight(k);
+      const double more = rule == Rule::trapezoidal ? line.reach * (values[line.p] - values[line.q]) : 0;
+      *memory++ = line.remembers ? values[line.state] + more : 0;
+    }
+  };
+  read(Rule::trapezoidal, values + places_.memory);
+  read(Rule::half_euler, values + places_.euler);
+  for (const std::size_t k : valves_) {
+    const auto [p, q] = core_->valves.ends(k);
+    values[core_->valves.voltage(k)] = values[p] - values[q];
+  }
+  choose();
+}
+
+void Condensed::take_drive(Rule rule, const double* old, double* now, double* rhs) const noexcept {
+  double* const drive = now + places_.drive;
+  copy_lanes(old + (rule == Rule::trapezoidal ? places_.memory : places_.euler), memory_, drive);
+  double* outer = drive + memory_;
+  for (const int position : known_) *outer++ = now[position];
+  for (const ModelEnd& end : outside_.ends) *outer++ = *end.history;
+  for (const int position : outside_.ports) {
+    *outer++ = rhs[position];
+    rhs[position] = 0;
+  }
+}
+
+void Condensed::solve(double* now, bool whole) noexcept {
+  const double* drive = now + places_.drive;
+  if (whole || !ready()) {
+    solve_long(drive, sources_.data(), now, now + places_.memory, now + places_.euler);
+    grow();
+    return;
+  }
+  rows_a_.multiply(state_->a, state_->constant_a, drive, drives(), out_.data());
+  copy_lanes(out_.data(), memory_, now + places_.memory);
+  const double* value = out_.data() + filled_up(memory_);
+  for (const int position : scattered_) now[position] = *value++;
+}
+
+void Condensed::measure_valves(double* now) noexcept {
+  if (!ready()) return solve(now, true);
+  valve_rows_.multiply(state_->a, state_->constant_a, now + places_.drive, drives(), out_.data());
+  const double* value = out_.data() + filled_up(memory_);
+  for (std::size_t k = 0; k < valves_.size(); ++k) now[scattered_[k]] = *value++;
+}
+
+void Condensed::know_euler(double* values) noexcept {
+  if (!ready()) return;  // made the long way: it is known
+  rows_b_.multiply(state_->b, state_->constant_b, values + places_.drive, drives(), out_b_.data());
+  copy_lanes(out_b_.data(), memory_, values + places_.euler);
+}
+
+void Condensed::complete(double* values) noexcept {
+  solve_long(values + places_.drive, sources_.data(), values, values + places_.memory,
+             values + places_.euler);
+}
+
+/// The long way: right-hand side, factors, parts.
+void Condensed::solve_long(const double* drive, const double* sources, double* now, double* memory,
+                           double* euler) noexcept {
+  Shard& shard = core_->shards[shard_];
+  Partition& partition = core_->partitions[static_cast<std::size_t>(shard.first_partition)];
+  if (partition.marked()) partition.refactor(core_->adjustable.data());
+  const auto for_each_group = [&](auto&& visit) {
+    std::apply([&](auto&... group) { (visit(group), ...); }, shard.parts);
+  };
+  std::fill(&rhs_[static_cast<std::size_t>(shard.first)], rhs_.data() + shard.end, 0.0);
+  const double* number = drive;
+  for_each_memory(shard, [&](double& held) { held = *number++; });
+  for_each_group([&](auto& group) { group.drive(rhs_.data(), core_->first_unknown); });
+  const double* carried = number;
+  for (const std::size_t k : segments_) {
+    const auto line = core_->segments.straight(k);
+    const double history = line.slope * *number++;
+    rhs_[static_cast<std::size_t>(line.p)] -= history;
+    rhs_[static_cast<std::size_t>(line.q)] += history;
+  }
+  for (const int position : known_) now[position] = *number++;
+  for (const ModelEnd& end : outside_.ends) {
+    rhs_[static_cast<std::size_t>(end.p)] -= *number;
+    rhs_[static_cast<std::size_t>(end.q)] += *number++;
+  }
+  for (const int position : outside_.ports) rhs_[static_cast<std::size_t>(position)] += *number++;
+  for (const Coupling& coupling : shard.couplings)
+    rhs_[static_cast<std::size_t>(coupling.row)] += coupling.siemens * now[coupling.known];
+  for (std::size_t k = 0; k < ends_.size(); ++k) {
+    rhs_[static_cast<std::size_t>(ends_[k].p)] += sources[k];
+    rhs_[static_cast<std::size_t>(ends_[k].q)] -= sources[k];
+  }
+  std::copy(&rhs_[static_cast<std::size_t>(shard.first)], rhs_.data() + shard.end, now + shard.first);
+  partition.solve(now);
+
+  const Weights trapezoidal = weights_of(Rule::trapezoidal), half = weights_of(Rule::half_euler);
+  std::fill(&spill_[static_cast<std::size_t>(shard.first)], spill_.data() + shard.end, 0.0);
+  for_each_group([&](auto& group) { group.pass(trapezoidal, now, spill_.data(), core_->first_unknown); });
+  for_each_memory(shard, [&](double held) { *memory++ = held; });
+  for_each_group([&](auto& group) { group.inject(half, now, spill_.data(), core_->first_unknown); });
+  for_each_memory(shard, [&](double held) { *euler++ = held; });
+  solve_segments(carried, now, memory, euler);
+  for (const std::size_t k : valves_) {
+    const auto [p, q] = core_->valves.ends(k);
+    now[core_->valves.voltage(k)] = now[p] - now[q];
+  }
+  for (const std::size_t k : poles_) {
+    const Pole& pole = core_->poles[k];
+    now[pole.current] = pole.siemens() * (now[pole.p] - now[pole.q]);
+  }
+}
+
+void Condensed::solve_segments(const double* carried, double* now, double* memory,
+                               double* euler) const noexcept {
+  for (const std::size_t k : segments_) {
+    const auto line = core_->segments.straight(k);
+    const double moved = line.reach * (now[line.p] - now[line.q]);
+    now[line.state] = *carried++ + moved;
+    *memory++ = line.remembers ? now[line.state] + moved : 0;
+    *euler++ = line.remembers ? now[line.state] : 0;
+  }
+}
+
+}  // namespace zavrek::emt::internal

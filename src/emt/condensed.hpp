@@ -1,0 +1,164 @@
+// A small part of the network (the partition of a shard) condensed into what goes into a solution and what
+// comes out of it. With the switches at rest a solution is linear in its drive d,
+//   d = (memory of the parts; known voltages; history currents of models; those of lines into their nodes),
+//   memory for the next trapezoidal step = A_m d + a_m,     voltages of the valves = A_v d + a_v,
+//   values that somebody reads = A_k d + a_k,               memory for a half Euler step = B d + b,
+// where a and b are what the sources of the valves and of bent characteristics add. A and B depend on the
+// conductances of the switches alone; they are kept per state of the switches. One product with A then takes
+// the place of the whole step: right-hand side, two triangular sweeps and the passes over all parts; node
+// voltages and currents that nobody reads are not calculated, and can be had later from the drive
+// (`complete`).
+//
+// What drives a current from one node to another is one number of the drive, not two: a part that hardly
+// anything earths answers each of the two with a large voltage of all its nodes, in whose rounding the small
+// differences between them would be lost.
+//
+// A state met again, or for long, gets its columns one by one, each with one solution made the long way, so
+// that no step pays for all; until then solutions are made the long way. States are kept in sets of eight; a
+// ninth of a set takes the place of its oldest. Their number is the largest power of two whose memory stays
+// below `most_bytes`.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "emt/lanes.hpp"
+#include "emt/rule.hpp"
+
+namespace zavrek::emt::internal {
+
+class Core;
+struct Shard;
+
+class Condensed {
+ public:
+  static constexpr std::size_t most_bytes = std::size_t{32} << 20U;
+  static constexpr std::size_t most_states = 2048;
+
+  /// out = constant + matrix x for some rows.
+  using Product = void (*)(const double* matrix, std::size_t stride, const double* constant, const double* x,
+                           int columns, double* out) noexcept;
+
+  /// Where its numbers stand in the plant's value array. `memory`: that of the parts by the trapezoidal rule;
+  /// `euler`: by the half Euler rule; `drive`: what led to the solution.
+  struct Places {
+    int memory = 0, euler = 0, drive = 0;
+  };
+
+  /// The history current of a model's end, from p to q.
+  struct ModelEnd {
+    const double* history;
+    int p, q;
+  };
+  /// What acts on a shard from outside: `ports` are the positions of nodes into which `rhs` brings currents.
+  struct Outside {
+    std::vector<ModelEnd> ends;
+    std::vector<int> ports;
+  };
+
+  /// All of `core` stands but its values.
+  Condensed(Core& core, std::size_t shard, const Places& places, const Outside& outside);
+
+  /// Numbers of memory that the shard's parts and `segments` bent characteristics have.
+  [[nodiscard]] static int memory_of(Shard& shard, int segments);
+
+  /// Keeps a value (its position) up with every solution. Allocates.
+  void keep(int position);
+
+  /// Memories from values that are whole, ahead of the first step.
+  void begin(double* values) noexcept;
+
+  /// The drive of the solution to come in `now`: from the memory in `old`, the known voltages in `now` and
+  /// the currents in `rhs`, which is emptied.
+  void take_drive(Rule rule, const double* old, double* now, double* rhs) const noexcept;
+  /// The solution to the drive in `now`; the long way when all values are wanted (`whole`).
+  void solve(double* now, bool whole) noexcept;
+  /// Of it the voltages of the valves only.
+  void measure_valves(double* now) noexcept;
+  /// The memory for a half Euler step behind the solution in `values`, which was made with the conductances
+  /// at hand.
+  void know_euler(double* values) noexcept;
+  /// Writes all values of the solution in `values`, which was made with the conductances at hand.
+  void complete(double* values) noexcept;
+
+  /// Goes over to the conductances as they stand.
+  void choose() noexcept;
+
+  [[nodiscard]] const Places& places() const noexcept { return places_; }
+  /// Numbers from `places().memory` on.
+  [[nodiscard]] int memory() const noexcept { return memory_; }
+  [[nodiscard]] std::size_t bytes() const noexcept;
+  [[nodiscard]] std::size_t states() const noexcept { return states_.size(); }
+
+ private:
+  static constexpr std::size_t ways = 8;
+  static constexpr int longest_stay = 16;
+  struct State {
+    bool used = false;
+    std::uint64_t key = 0;
+    int visits = 0, stays = 0;
+    int columns = 0;             // made so far
+    std::vector<double> values;  // of the adjustable conductances
+    Numbers a, b;                // columns of rows_a_ and rows_b_ numbers: of the drive, then of the sources
+    Numbers constant_a, constant_b;
+    std::vector<double> sources;  // that the constants were made from
+  };
+  struct Source {
+    int p, q;
+  };
+
+  /// The rows of a matrix, filled up to whole lanes, and how they are multiplied.
+  struct Rows {
+    struct Piece {
+      Product product;
+      int from;
+    };
+    int count = 0;
+    std::vector<Piece> pieces;
+    void divide(int numbers);
+    void multiply(const Numbers& matrix, const Numbers& constant, const double* x, int columns,
+                  double* out) const noexcept;
+  };
+
+  void make_room();
+  [[nodiscard]] bool ready() const noexcept { return state_->columns == columns(); }
+  [[nodiscard]] int drives() const noexcept {
+    return memory_ + static_cast<int>(known_.size() + outside_.ends.size() + outside_.ports.size());
+  }
+  [[nodiscard]] int columns() const noexcept { return drives() + static_cast<int>(sources_.size()); }
+  [[nodiscard]] std::uint64_t key_of_conductances() const noexcept;
+  [[nodiscard]] bool matches(const State& state) const noexcept;
+  void read_sources() noexcept;
+  void sum_constants() noexcept;
+  void solve_long(const double* drive, const double* sources, double* now, double* memory,
+                  double* euler) noexcept;
+  void solve_segments(const double* carried, double* now, double* memory, double* euler) const noexcept;
+  void grow() noexcept;
+
+  Core* core_;
+  std::size_t shard_;
+  Places places_;
+  int memory_ = 0;          // numbers
+  int parts_memory_ = 0;    // of them without those of segments
+  std::vector<int> known_;  // positions of known nodes that act on the shard
+  Outside outside_;
+  std::vector<std::size_t> valves_, segments_, poles_;
+  std::vector<Source> ends_;           // of the sources: valves, then segments
+  std::vector<int> numbers_;           // of the adjustable conductances
+  std::vector<double> weights_;        // of theirs in the key
+  std::vector<int> scattered_;         // positions of the values kept up: valve voltages, then others
+  std::vector<double> sources_;        // as the pieces stand
+  Rows rows_a_, rows_b_, valve_rows_;  // the last are some of a
+
+  std::vector<State> states_;
+  std::vector<std::uint8_t> oldest_;  // per set: the way to give up next
+  State* state_ = nullptr;
+
+  // Room to work in.
+  Numbers out_, out_b_;  // rows_a_, rows_b_
+  Numbers rhs_, spill_;  // as the plant's right-hand side
+  Numbers probe_;        // as the plant's values
+  Numbers unit_;         // columns
+};
+
+}  // namespace zavrek::emt::internal

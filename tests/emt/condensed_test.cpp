@@ -1,0 +1,187 @@
+// Parts of the network condensed into one product per step: what they give is what the long way gives.
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <random>
+
+#include "emt/converters.hpp"
+#include "zavrek/emt.hpp"
+
+namespace zavrek::emt {
+namespace {
+
+using namespace network;
+
+/// A bridge behind filter, saturable transformer, line and breaker: every kind of thing that acts on a
+/// condensed part.
+Network converter(bool line) {
+  Network n;
+  n.step_s = 5e-6;
+  n.buses = {{"grid", 11e3}, {"high", 11e3}, {"low", 400}, {"ac", 400}, {"dc", 750, "pn"}};
+  n.elements = {
+      Source{.name = "moor", .bus = "grid", .short_circuit_VA = 100e6},
+      Transformer{.name = "T",
+                  .high_bus = "high",
+                  .low_bus = "low",
+                  .rating_VA = 630e3,
+                  .high_voltage_V = 11e3,
+                  .low_voltage_V = 400,
+                  .short_circuit_voltage = 0.06,
+                  .copper_loss_W = 6e3,
+                  .magnetizing_current = 0.01,
+                  .knee = 1.1},
+      Capacitor{.name = "C1", .bus = "low", .reactive_var = 25e3, .connection = "star"},
+      Branch{.name = "L1", .between = {"low", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.1e-3},
+      Bridge{.name = "B", .dc = "dc", .ac = "ac", .drop_V = 1},
+      DcLink{.name = "C2", .bus = "dc", .capacitance_F = 10e-3, .voltage_V = 750, .earth_ohm = 1e5},
+      DcSource{.name = "battery", .bus = "dc", .voltage_V = 750, .resistance_ohm = 0.02}};
+  if (line) {
+    n.elements.push_back(Line{.name = "line",
+                              .between = {"grid", "high"},
+                              .length_m = 6e3,
+                              .r1_ohm_per_m = 0.1e-3,
+                              .x1_ohm_per_m = 0.35e-3,
+                              .c1_F_per_m = 10e-12,
+                              .r0_ohm_per_m = 0.3e-3,
+                              .x0_ohm_per_m = 1.2e-3,
+                              .c0_F_per_m = 6e-12});
+  } else {
+    n.elements.push_back(Breaker{.name = "Q", .between = {"grid", "high"}});
+  }
+  return n;
+}
+
+/// Random gates with dead time, the same for each plant.
+class Gates {
+ public:
+  explicit Gates(unsigned seed) : random_(seed) {}
+  void operator()(Plant& plant) {
+    const double now = plant.time_s();
+    if (now < next_) return;
+    next_ += 100e-6;
+    std::uniform_real_distribution<double> when(5e-6, 60e-6);
+    for (const char* leg : {"a", "b", "c"}) {
+      const GateId upper = plant.gate(std::string("B.") + leg + "_upper");
+      const GateId lower = plant.gate(std::string("B.") + leg + "_lower");
+      const double at = now + when(random_);
+      const bool up = random_() % 2 == 0;
+      plant.fire(up ? lower : upper, false, at);
+      plant.fire(up ? upper : lower, true, at + 2.3e-6);
+    }
+  }
+
+ private:
+  std::mt19937 random_;
+  double next_ = 0;
+};
+
+class Condensed : public testing::TestWithParam<bool> {};
+INSTANTIATE_TEST_SUITE_P(WithBreakerOrLine, Condensed, testing::Bool());
+
+TEST_P(Condensed, PlantReadsTheSameWhetherASignalIsWatchedOrNot) {
+  Plant watched = compile(converter(GetParam())), unwatched = compile(converter(GetParam()));
+  EXPECT_GT(watched.summary().condensed, 0);
+  EXPECT_GT(watched.summary().kept_states, 64U);
+  std::vector<SignalId> ids;
+  for (const std::string& name : watched.signal_names()) ids.push_back(watched.signal(name));
+  for (const SignalId id : ids) watched.watch(id);
+  Gates first(3), second(3);
+  for (int k = 0; k < 8000; ++k) {
+    first(watched);
+    second(unwatched);
+    ASSERT_EQ(watched.step(), Status::running);
+    ASSERT_EQ(unwatched.step(), Status::running);
+    if (k % 97 != 0) continue;
+    for (std::size_t s = 0; s < ids.size(); ++s) {
+      const double a = watched.value(ids[s]), b = unwatched.value(ids[s]);
+      ASSERT_NEAR(a, b, 1e-7 * std::max(1.0, std::abs(a))) << watched.signal_names()[s] << " step " << k;
+    }
+  }
+  EXPECT_GT(watched.discontinuities(), 500);
+}
+
+TEST_P(Condensed, PlantKeepsItsBitsHoweverOftenItIsRead) {
+  Plant read = compile(converter(GetParam())), left_alone = compile(converter(GetParam()));
+  const SignalId current = read.signal("L1.ia"), voltage = read.signal("low.va");
+  Gates first(5), second(5);
+  double sum = 0;
+  for (int k = 0; k < 4000; ++k) {
+    first(read);
+    second(left_alone);
+    ASSERT_EQ(read.step(), Status::running);
+    ASSERT_EQ(left_alone.step(), Status::running);
+    sum += read.value(current) + read.value(voltage);
+  }
+  EXPECT_NE(sum, 0);
+  EXPECT_EQ(read.value(current), left_alone.value(current));
+  EXPECT_EQ(read.value(voltage), left_alone.value(voltage));
+}
+
+/// The long way is what a plant takes as long as a breaker is about to open.
+TEST(CondensedPlant, IsWhatTheLongWayGives) {
+  Plant quick = compile(converter(false)), slow = compile(converter(false));
+  slow.open(slow.operable("Q"), 1e3);  // far beyond the end
+  const SignalId ids[] = {quick.signal("L1.ia"), quick.signal("T.ia"), quick.signal("C2.v"),
+                          quick.signal("B.a_upper.i")};
+  Gates first(11), second(11);
+  for (int k = 0; k < 8000; ++k) {
+    first(quick);
+    second(slow);
+    ASSERT_EQ(quick.step(), Status::running);
+    ASSERT_EQ(slow.step(), Status::running);
+    for (const SignalId id : ids)
+      ASSERT_NEAR(quick.value(id), slow.value(id), 1e-6 * std::max(1.0, std::abs(slow.value(id)))) << k;
+  }
+  EXPECT_EQ(quick.discontinuities(), slow.discontinuities());
+}
+
+TEST(CondensedPlant, OpensItsBreakerAtTheCurrentZero) {
+  Plant plant = compile(converter(false));
+  Gates gates(2);
+  const OperableId breaker = plant.operable("Q");
+  bool asked = false;
+  const SignalId closed = plant.signal("Q.closed");
+  const SignalId currents[] = {plant.signal("Q.ia"), plant.signal("Q.ib"), plant.signal("Q.ic")};
+  bool open[3] = {};
+  for (int k = 0; k < 12000; ++k) {
+    gates(plant);
+    if (!asked && plant.time_s() > 0.02) asked = plant.open(breaker, plant.time_s());
+    const double was = plant.value(closed);
+    double before[3];
+    for (int p = 0; p < 3; ++p) before[p] = plant.value(currents[p]);
+    ASSERT_EQ(plant.step(), Status::running);
+    if (plant.value(closed) == was) continue;
+    for (int p = 0; p < 3; ++p) {
+      if (open[p] || std::abs(plant.value(currents[p])) > 1e-2) continue;
+      open[p] = true;
+      EXPECT_LT(std::abs(before[p]), 2) << "a step ahead of its zero";
+    }
+  }
+  EXPECT_TRUE(open[0] && open[1] && open[2]);
+  EXPECT_EQ(plant.value(closed), 0);
+}
+
+TEST(CondensedPlant, LosesNoDigitsWhereAStiffSourceHardlyTouchesEarth) {
+  // The bridge floats but for 1e5 ohm, and its source and valves have a microohm: what flows is exact.
+  Plant plant = compile(test::h_bridge(), 1e-6);
+  plant.fire(plant.gate("h.a_upper"), true, 0);
+  plant.fire(plant.gate("h.b_lower"), true, 0);
+  const SignalId current = plant.signal("z.ia"), through = plant.signal("h.a_upper.i");
+  while (plant.time_s() < 10e-3) ASSERT_EQ(plant.step(), Status::running);
+  const double exact = 800 / 1.2 * (1 - std::exp(-1.2 / 4e-3 * plant.time_s()));
+  EXPECT_NEAR(plant.value(current), exact, 5e-3);
+  EXPECT_NEAR(plant.value(through), plant.value(current), 1e-4);
+}
+
+TEST(CondensedPlant, TellsTheNodeThatDiverges) {
+  Network n = converter(false);
+  std::get<DcSource>(n.elements[6]).voltage_V = 1e308;
+  Plant plant = compile(n);
+  Status status = Status::running;
+  for (int k = 0; k < 2000 && status == Status::running; ++k) status = plant.step();
+  EXPECT_EQ(status, Status::diverged);
+  EXPECT_NE(plant.culprit(), "");
+}
+
+}  // namespace
+}  // namespace zavrek::emt
