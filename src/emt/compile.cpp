@@ -5,6 +5,7 @@
 #include <limits>
 
 #include "emt/compile.hpp"
+#include "emt/condense.hpp"
 #include "emt/steady.hpp"
 #include "emt/topology.hpp"
 
@@ -32,7 +33,7 @@ class Compiler {
     lower_parts();
     place_condensed();
     factor();
-    condense();
+    condense(assembly_, layout_, condensable_, condensed_places_, *core_);
     lower_signals();
     start();
     summarise();
@@ -107,32 +108,6 @@ class Compiler {
     divide_in_shards();
   }
 
-  /// Which partitions are worth condensing: small ones with valves, whose conductances are a matter of their
-  /// switches alone.
-  [[nodiscard]] std::vector<bool> find_condensable() const {
-    constexpr int most_groups = 16;
-    std::vector<bool> wanted(topology_.members.size(), false);
-    const auto mark = [&](NodeId node, bool wants) {
-      if (!topology_.known[static_cast<std::size_t>(node)])
-        wanted[static_cast<std::size_t>(topology_.partition_of[static_cast<std::size_t>(node)])] = wants;
-    };
-    const auto mark_ends = [&](const Ends& ends, bool wants) {
-      mark(ends.p, wants);
-      mark(ends.q, wants);
-    };
-    if (network_.rule == "euler") return wanted;
-    for (const ValvePart& part : assembly_.valve_parts) mark_ends(part.ends, true);
-    for (std::size_t k = 0; k < wanted.size(); ++k) {
-      if (topology_.members[k].size() > most_groups) wanted[k] = false;
-    }
-    for (const LegPart& part : assembly_.leg_parts) mark(part.x, false);
-    for (const ModelPart& part : assembly_.model_parts) {
-      if (!part.model->varies()) continue;
-      for (const Ends& ends : part.ends) mark_ends(ends, false);
-    }
-    return wanted;
-  }
-
   /// Partitions of about equal work side by side. A small plant is one shard; a condensed partition is a
   /// shard of its own.
   void divide_in_shards() {
@@ -141,7 +116,7 @@ class Compiler {
     const int groups = (layout_.voltages - core_->first_unknown) / lanes;
     const int wanted = std::max(least_groups, (groups + most_shards - 1) / most_shards);
     int position = core_->first_unknown;
-    condensable_ = find_condensable();
+    condensable_ = find_condensable(assembly_, topology_);
     bool full = true;
     for (std::size_t k = 0; k < topology_.members.size(); ++k) {
       const int partition = static_cast<int>(k);
@@ -169,9 +144,13 @@ class Compiler {
            std::any_of(assembly_.capacitance_parts.begin(), assembly_.capacitance_parts.end(), between);
   }
 
-  [[nodiscard]] bool is_condensed(const Shard& shard) const {
-    return shard.first_partition < shard.end_partition &&
-           condensable_[static_cast<std::size_t>(shard.first_partition)];
+  /// The numbers of condensed shards come last in the value array.
+  void place_condensed() {
+    condensed_places_ = place_condensed_shards(assembly_, condensable_, *core_, layout_);
+    for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end})
+      array->assign(static_cast<std::size_t>(layout_.values), 0.0);
+    core_->stands.assign(static_cast<std::size_t>(layout_.values), 1);
+    core_->shard_of_value.assign(static_cast<std::size_t>(layout_.values), -1);
   }
 
   /// The shard of the nodes that a part acts on: all in one partition; the last for a part between known
@@ -393,8 +372,6 @@ class Compiler {
     core_->refactor_dirty();
   }
 
-  // --- condensed partitions (condensed.hpp) -------------------------------------------------------
-
   [[nodiscard]] int shard_number(NodeId node) const {
     const int partition = topology_.partition_of[static_cast<std::size_t>(node)];
     return shard_of_partition_[static_cast<std::size_t>(partition)];
@@ -402,119 +379,6 @@ class Compiler {
   [[nodiscard]] std::vector<Coupling>& couplings_of(NodeId node) {
     return core_->shards[static_cast<std::size_t>(shard_number(node))].couplings;
   }
-  [[nodiscard]] bool is_inside(const Shard& shard, NodeId node) const {
-    return at(node) >= shard.first && at(node) < shard.end;
-  }
-  [[nodiscard]] bool touches(const Shard& shard, const Ends& ends) const {
-    return is_inside(shard, ends.p) || is_inside(shard, ends.q);
-  }
-
-  /// Room in the value array for the numbers of condensed shards (condensed.hpp).
-  void place_condensed() {
-    int position = layout_.values;
-    for (Shard& shard : core_->shards) {
-      Condensed::Places places;
-      if (is_condensed(shard)) {
-        const auto segments =
-            std::count_if(assembly_.segment_parts.begin(), assembly_.segment_parts.end(),
-                          [&](const SegmentPart& part) { return touches(shard, part.ends); });
-        const int memory = Condensed::memory_of(shard, static_cast<int>(segments));
-        int drive = memory + static_cast<int>(assembly_.known_nodes.size()) + shard.end - shard.first;
-        for (const ModelPart& part : assembly_.model_parts) drive += static_cast<int>(part.ends.size());
-        for (auto [place, count] :
-             {std::pair{&places.memory, memory}, {&places.euler, memory}, {&places.drive, drive}}) {
-          *place = position;
-          position += (count + lanes - 1) / lanes * lanes;
-        }
-      }
-      condensed_places_.push_back(places);
-    }
-    layout_.values = position = (position + lanes - 1) / lanes * lanes;
-    for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end})
-      array->assign(static_cast<std::size_t>(layout_.values), 0.0);
-    core_->stands.assign(static_cast<std::size_t>(layout_.values), 1);
-    core_->shard_of_value.assign(static_cast<std::size_t>(layout_.values), -1);
-  }
-
-  void condense() {
-    for (std::size_t k = 0; k < core_->shards.size(); ++k) {
-      Shard& shard = core_->shards[k];
-      if (!is_condensed(shard)) continue;
-      const Condensed::Outside outside = outside_of(shard);
-      shard.condensed = std::make_unique<Condensed>(*core_, k, condensed_places_[k], outside);
-      leave_out(shard, static_cast<int>(k));
-      for (const int port : outside.ports) core_->stands[static_cast<std::size_t>(port)] = 1;
-      for (const Condensed::ModelEnd& end : outside.ends)
-        core_->stands[static_cast<std::size_t>(end.p)] = core_->stands[static_cast<std::size_t>(end.q)] = 1;
-      for (const ModelRow& row : core_->models) {
-        for (const auto& input : row.places.inputs) {
-          for (const auto& [position, coefficient] : input) {
-            if (core_->stands[static_cast<std::size_t>(position)] ||
-                core_->shard_of_value[static_cast<std::size_t>(position)] != static_cast<int>(k))
-              continue;
-            shard.condensed->keep(position);
-            core_->stands[static_cast<std::size_t>(position)] = 1;
-          }
-        }
-      }
-    }
-    core_->find_moving();
-  }
-
-  /// What lines and models drive into a condensed shard.
-  [[nodiscard]] Condensed::Outside outside_of(const Shard& shard) {
-    Condensed::Outside outside;
-    const auto inside = [&](int position) { return position >= shard.first && position < shard.end; };
-    const auto add_port = [&](int position) {
-      auto& ports = outside.ports;
-      if (inside(position) && std::find(ports.begin(), ports.end(), position) == ports.end())
-        ports.push_back(position);
-    };
-    for (const WavePart& part : assembly_.wave_parts) {
-      for (const auto* nodes : {&part.near, &part.far})
-        std::for_each(nodes->begin(), nodes->end(), [&](NodeId node) { add_port(at(node)); });
-    }
-    for (ModelRow& row : core_->models) {
-      for (std::size_t k = 0; k < row.history.size(); ++k) {
-        const int p = row.places.p[k], q = row.places.q[k];
-        const auto fits = [&](int position) { return inside(position) || position < core_->first_unknown; };
-        if (fits(p) && fits(q) && (inside(p) || inside(q))) {
-          outside.ends.push_back({&row.history[k], p, q});
-          row.apart[k] = 1;
-        } else {
-          add_port(p);
-          add_port(q);
-        }
-      }
-    }
-    return outside;
-  }
-
-  /// What the condensed shard does not keep up: its node voltages and the currents of its parts.
-  void leave_out(const Shard& shard, int number) {
-    const auto leave = [&](int position) {
-      core_->stands[static_cast<std::size_t>(position)] = 0;
-      core_->shard_of_value[static_cast<std::size_t>(position)] = number;
-    };
-    const auto leave_slots = [&](Slot first, const std::vector<Ends>& ends) {
-      const bool inside =
-          std::any_of(ends.begin(), ends.end(), [&](const Ends& e) { return touches(shard, e); });
-      if (first.index < 0 || !inside) return;
-      for (std::size_t k = 0; k < ends.size(); ++k) {
-        const Slot slot{first.index + static_cast<int>(k)};
-        if (at(slot) >= 0) leave(at(slot));
-      }
-    };
-    for (int position = shard.first; position < shard.end; ++position) leave(position);
-    for (const SeriesPart& part : assembly_.series_parts) {
-      leave_slots(part.first_current, part.ends);
-      if (part.capacitive()) leave_slots(part.first_charge_voltage, part.ends);
-    }
-    for (const CapacitancePart& part : assembly_.capacitance_parts)
-      leave_slots(part.first_current, part.ends);
-    for (const PolePart& part : assembly_.pole_parts) leave_slots(part.current, {part.ends});
-  }
-
   void refuse_singular(int first, int local) const {
     if (local < 0) return;
     throw Error(

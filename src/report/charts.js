@@ -4,9 +4,14 @@
 const seriesColours = ["#b3412e", "#2f7d5b", "#2b5fa8", "#8a6d1d", "#6f4a8e", "#5b6770"];
 const near = 12; // pixels from a point at which the pointer finds it
 
-/// All points in the order of their places; each series has numbers at its own points only.
+/// All points in the order of their places; each series has numbers at its own points only. Series stand a little
+/// beside each other, so that none hides another.
 function columnsOf(panel) {
-  const points = panel.series.flatMap((s, k) => s.points.map((p) => ({ x: p[0], y: p[1], trial: p[2], series: k })));
+  const places = panel.series.flatMap((s) => s.points.map((p) => p[0]));
+  const span = places.reduce((m, x) => Math.max(m, x), -Infinity) - places.reduce((m, x) => Math.min(m, x), Infinity);
+  const beside = (k) => 0.011 * span * (k - (panel.series.length - 1) / 2);
+  const points = panel.series.flatMap((s, k) =>
+    s.points.map((p) => ({ x: p[0] + beside(k), y: p[1], trial: p[2], series: k })));
   points.sort((a, b) => a.x - b.x);
   const columns = [points.map((p) => p.x)];
   panel.series.forEach((_, k) => columns.push(points.map((p) => (p.series === k ? p.y : null))));
@@ -54,7 +59,7 @@ function scatter(host, panel, names) {
            { label: "measured (s)", labelSize: 20, size: 60, grid: { stroke: "#e3e6e8" } }],
     series: [{}, ...panel.series.map((s, k) => ({
       label: s.name || "all", stroke: seriesColours[k % seriesColours.length], paths: () => null,
-      points: { show: true, size: 4, fill: seriesColours[k % seriesColours.length], width: 0 },
+      points: { show: true, size: 4.5, fill: seriesColours[k % seriesColours.length], width: 0 },
     }))],
     hooks: { setCursor: [tell] },
   }, columns, box);

@@ -50,6 +50,10 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
   text += row("nodes", fmt::format("{} unknown, {} imposed by sources", s.nodes, s.known_nodes));
   text += row("partitions", fmt::format("{} (shards for cores: {}), the largest of {} nodes", s.partitions,
                                         s.shards, s.largest_partition));
+  if (s.condensed > 0)
+    text += row("condensed",
+                fmt::format("{} of them, up to {} states of their switches kept in {:.0f} MiB", s.condensed,
+                            s.kept_states, static_cast<double>(s.kept_bytes) / (1 << 20)));
   text += row("states", fmt::format("{}", s.states));
   text += row("bound on step work",
               fmt::format("{} numbers read by a solve; {} nodes in switched blocks; {} events in one step",
@@ -83,6 +87,9 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
                      {"shards", s.shards},
                      {"largest_partition", s.largest_partition},
                      {"states", s.states},
+                     {"condensed", s.condensed},
+                     {"kept_states", s.kept_states},
+                     {"kept_bytes", s.kept_bytes},
                      {"switch_nodes", s.switch_nodes},
                      {"factor_entries", s.factor_entries},
                      {"events_per_step", s.events_per_step},

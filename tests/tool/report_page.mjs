@@ -1,24 +1,8 @@
 // Drives a report in headless Chromium: node report_page.mjs REPORT WEB_FOLDER
 import assert from "node:assert";
-import { createRequire } from "node:module";
-import { mkdtempSync } from "node:fs";
-import { tmpdir } from "node:os";
-import { join } from "node:path";
+import { drag, open } from "./browser.mjs";
 
-const [report, web] = process.argv.slice(2);
-const { chromium } = createRequire(join(web, "package.json"))("playwright-core");
-const profile = mkdtempSync(join(tmpdir(), "zavrek-page-"));
-const browser = await chromium.launchPersistentContext(profile, {
-  executablePath: "/usr/bin/chromium", headless: true, viewport: { width: 1280, height: 800 },
-  args: ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync"],
-});
-const page = await browser.newPage();
-const faults = [];
-page.on("pageerror", (error) => faults.push(String(error)));
-page.on("console", (message) => message.type() === "error" && faults.push(message.text()));
-page.on("request", (request) => request.url().startsWith("file:") || faults.push(`asks for ${request.url()}`));
-await page.goto(`file://${report}`);
+const { browser, page, faults } = await open(...process.argv.slice(2));
 
 const rows = await page.locator("table.summary tbody tr").count();
 assert.equal(rows, 4, "one summary row per trial");
@@ -32,11 +16,7 @@ const whole = await spans();
 assert.ok(whole[0][1] > 1, "the whole record is shown at first");
 
 const box = await page.locator("#trial1 .u-over").first().boundingBox();
-await page.mouse.move(box.x + box.width * 0.10, box.y + 60);
-await page.mouse.down();
-await page.mouse.move(box.x + box.width * 0.20, box.y + 60, { steps: 8 });
-await page.mouse.up();
-await page.waitForTimeout(200);
+await drag(page, box, [0.1, 0.3], [0.2, 0.3]);
 const zoomed = await spans();
 for (const [min, max] of zoomed) {
   assert.ok(Math.abs(max - min - 0.1 * (whole[0][1] - whole[0][0])) < 0.02, `zoomed to ${min} ... ${max}`);

@@ -1,4 +1,5 @@
 """Element tests, characteristics and programmes through the tool: what is printed, the files left, a kill in between."""
+import json
 import os
 import shutil
 import signal
@@ -70,6 +71,19 @@ expect(stored() == list(range(1, 121)), "each trial once")
 has((scratch / "p" / "report.html").read_text(), "120 of 120 trials passed", "Smallest margins that passed", "const programme = ")
 expect((scratch / "p" / "report.pdf").read_bytes()[:5] == b"%PDF-", "report as PDF")
 expect(len((scratch / "p" / "trials.csv").read_text().splitlines()) == 241, "a row for each verdict")
+
+# the charts of both pages in a real browser
+run("inject", demo / "shore-relay" / "RS.toml", "--plan", demo / "shore-relay" / "plan.toml", "--out", "planned")
+pages = [scratch / "p" / "report.html", scratch / "planned" / "report.html", source / "web"]
+done = subprocess.run(["node", str(source / "tests" / "tool" / "programme_page.mjs"), *map(str, pages)], capture_output=True, text=True, timeout=200)
+expect(done.returncode == 0, done.stdout + done.stderr)
+print(done.stdout.strip())
+
+# a plan that does not fit the settings says so
+(scratch / "bad.toml").write_text('[[value]]\nfunction = "phase9"\nvalue = "3 A"\n')
+has(run("inject", demo / "shore-relay" / "RS.toml", "--plan", "bad.toml", code=2), "bad.toml", "value 1, function", 'no function "phase9"')
+planned = json.loads(run("inject", demo / "shore-relay" / "RS.toml", "--plan", demo / "shore-relay" / "plan.toml", "--json", "--no-figures", "--out", "planned"))
+expect(planned["passed"] and len(planned["points"]) == 11, "the plan of the demo passes")
 
 # shards, merged, are the whole
 for shard in ("1/3", "2/3", "3/3"):

@@ -1,0 +1,159 @@
+#include "emt/condense.hpp"
+
+#include <algorithm>
+#include <utility>
+
+namespace zavrek::emt::internal {
+namespace {
+
+[[nodiscard]] int at(const Layout& layout, NodeId node) {
+  return layout.node_position[static_cast<std::size_t>(node)];
+}
+[[nodiscard]] int at(const Layout& layout, Slot slot) {
+  return slot.index < 0 ? -1 : layout.slot_position[static_cast<std::size_t>(slot.index)];
+}
+[[nodiscard]] bool touches(const Layout& layout, const Shard& shard, const Ends& ends) {
+  const auto inside = [&](NodeId node) {
+    return at(layout, node) >= shard.first && at(layout, node) < shard.end;
+  };
+  return inside(ends.p) || inside(ends.q);
+}
+[[nodiscard]] bool is_condensed(const Shard& shard, const std::vector<bool>& condensable) {
+  return shard.first_partition < shard.end_partition &&
+         condensable[static_cast<std::size_t>(shard.first_partition)];
+}
+
+/// What lines and models drive into a condensed shard.
+Condensed::Outside outside_of(const Assembly& assembly, const Layout& layout, const Shard& shard,
+                              Core& core) {
+  Condensed::Outside outside;
+  const auto inside = [&](int position) { return position >= shard.first && position < shard.end; };
+  const auto add_port = [&](int position) {
+    auto& ports = outside.ports;
+    if (inside(position) && std::find(ports.begin(), ports.end(), position) == ports.end())
+      ports.push_back(position);
+  };
+  for (const WavePart& part : assembly.wave_parts) {
+    for (const auto* nodes : {&part.near, &part.far})
+      std::for_each(nodes->begin(), nodes->end(), [&](NodeId node) { add_port(at(layout, node)); });
+  }
+  for (ModelRow& row : core.models) {
+    for (std::size_t k = 0; k < row.history.size(); ++k) {
+      const int p = row.places.p[k], q = row.places.q[k];
+      const auto fits = [&](int position) { return inside(position) || position < core.first_unknown; };
+      if (fits(p) && fits(q) && (inside(p) || inside(q))) {
+        outside.ends.push_back({&row.history[k], p, q});
+        row.apart[k] = 1;
+      } else {
+        add_port(p);
+        add_port(q);
+      }
+    }
+  }
+  return outside;
+}
+
+/// What a condensed shard does not keep up: its node voltages and the currents of its parts.
+void leave_out(const Assembly& assembly, const Layout& layout, int number, Core& core) {
+  const Shard& shard = core.shards[static_cast<std::size_t>(number)];
+  const auto leave = [&](int position) {
+    core.stands[static_cast<std::size_t>(position)] = 0;
+    core.shard_of_value[static_cast<std::size_t>(position)] = number;
+  };
+  const auto leave_slots = [&](Slot first, const std::vector<Ends>& ends) {
+    const bool inside =
+        std::any_of(ends.begin(), ends.end(), [&](const Ends& e) { return touches(layout, shard, e); });
+    if (first.index < 0 || !inside) return;
+    for (std::size_t k = 0; k < ends.size(); ++k) {
+      const Slot slot{first.index + static_cast<int>(k)};
+      if (at(layout, slot) >= 0) leave(at(layout, slot));
+    }
+  };
+  for (int position = shard.first; position < shard.end; ++position) leave(position);
+  for (const SeriesPart& part : assembly.series_parts) {
+    leave_slots(part.first_current, part.ends);
+    if (part.capacitive()) leave_slots(part.first_charge_voltage, part.ends);
+  }
+  for (const CapacitancePart& part : assembly.capacitance_parts) leave_slots(part.first_current, part.ends);
+  for (const PolePart& part : assembly.pole_parts) leave_slots(part.current, {part.ends});
+}
+
+}  // namespace
+
+std::vector<bool> find_condensable(const Assembly& assembly, const Topology& topology) {
+  constexpr int most_groups = 16;
+  std::vector<bool> wanted(topology.members.size(), false);
+  const auto mark = [&](NodeId node, bool wants) {
+    if (!topology.known[static_cast<std::size_t>(node)])
+      wanted[static_cast<std::size_t>(topology.partition_of[static_cast<std::size_t>(node)])] = wants;
+  };
+  const auto mark_ends = [&](const Ends& ends, bool wants) {
+    mark(ends.p, wants);
+    mark(ends.q, wants);
+  };
+  if (assembly.network().rule == "euler") return wanted;
+  for (const ValvePart& part : assembly.valve_parts) mark_ends(part.ends, true);
+  for (std::size_t k = 0; k < wanted.size(); ++k) {
+    if (topology.members[k].size() > most_groups) wanted[k] = false;
+  }
+  for (const LegPart& part : assembly.leg_parts) mark(part.x, false);
+  for (const ModelPart& part : assembly.model_parts) {
+    if (!part.model->varies()) continue;
+    for (const Ends& ends : part.ends) mark_ends(ends, false);
+  }
+  return wanted;
+}
+
+std::vector<Condensed::Places> place_condensed_shards(const Assembly& assembly,
+                                                      const std::vector<bool>& condensable, Core& core,
+                                                      Layout& layout) {
+  std::vector<Condensed::Places> all;
+  int position = layout.values;
+  for (Shard& shard : core.shards) {
+    Condensed::Places places;
+    if (is_condensed(shard, condensable)) {
+      const auto segments =
+          std::count_if(assembly.segment_parts.begin(), assembly.segment_parts.end(),
+                        [&](const SegmentPart& part) { return touches(layout, shard, part.ends); });
+      const int memory = Condensed::memory_of(shard, static_cast<int>(segments));
+      int drive = memory + static_cast<int>(assembly.known_nodes.size()) + shard.end - shard.first;
+      for (const ModelPart& part : assembly.model_parts) drive += static_cast<int>(part.ends.size());
+      for (auto [place, count] :
+           {std::pair{&places.memory, memory}, {&places.euler, memory}, {&places.drive, drive}}) {
+        *place = position;
+        position += (count + lanes - 1) / lanes * lanes;
+      }
+    }
+    all.push_back(places);
+  }
+  layout.values = (position + lanes - 1) / lanes * lanes;
+  return all;
+}
+
+void condense(const Assembly& assembly, const Layout& layout, const std::vector<bool>& condensable,
+              const std::vector<Condensed::Places>& places, Core& core) {
+  for (std::size_t k = 0; k < core.shards.size(); ++k) {
+    Shard& shard = core.shards[k];
+    if (!is_condensed(shard, condensable)) continue;
+    const Condensed::Outside outside = outside_of(assembly, layout, shard, core);
+    shard.condensed = std::make_unique<Condensed>(core, k, places[k], outside);
+    leave_out(assembly, layout, static_cast<int>(k), core);
+    for (const int port : outside.ports) core.stands[static_cast<std::size_t>(port)] = 1;
+    for (const Condensed::ModelEnd& end : outside.ends)
+      core.stands[static_cast<std::size_t>(end.p)] = core.stands[static_cast<std::size_t>(end.q)] = 1;
+    for (const ModelRow& row : core.models) {
+      for (const auto& input : row.places.inputs) {
+        for (const auto& [position, coefficient] : input) {
+          if (core.stands[static_cast<std::size_t>(position)] ||
+              core.shard_of_value[static_cast<std::size_t>(position)] != static_cast<int>(k))
+            continue;
+          shard.condensed->keep(position);
+          core.stands[static_cast<std::size_t>(position)] = 1;
+        }
+      }
+    }
+  }
+  core.find_moving();
+}
+
+}  // namespace zavrek::emt::internal
