@@ -72,7 +72,7 @@ function histogram(host, margins) {
   const box = document.createElement("div");
   box.className = "wave";
   host.append(title, box);
-  const bars = (failed) => margins.counts.map((n, k) => (margins.at[k] < 0 === failed ? n : null));
+  const bars = (failed) => margins.counts.map((n, k) => (margins.at[k] < 0 === failed && n > 0 ? n : null));
   const drawn = uPlot.paths.bars({ size: [0.9, 40] });
   return new uPlot({
     width: 545, height: 300, legend: { show: false }, cursor: { drag: { x: true, y: false } },
