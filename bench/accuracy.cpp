@@ -80,7 +80,7 @@ int main(int argc, char** argv) {
       "of the node "
       "voltages in the steady\nstate at the start, against those published to four or five digits.\n\n"
       "| feeder | voltages | largest deviation | at | largest angle |\n| --- | ---: | ---: | --- | ---: |\n");
-  for (const char* name : {"feeder4", "feeder13"}) {
+  for (const char* name : {"feeder4", "feeder13", "feeder34"}) {
     const std::vector<FeederNode> nodes = feeder_nodes(folder + "/" + name);
     const FeederNode* worst = &nodes.front();
     double angle = 0;
