@@ -24,10 +24,10 @@ class ModulatorFunction final : public Function {
 
   void step(const Instant& instant, const double* in, double* out) noexcept override {
     const bool enabled = is_on(in[legs_]);
-    double shift = 0;
+    double shift = in[legs_ + 1];
     if (centred_) {
       const auto [low, high] = std::minmax_element(in, in + legs_);
-      shift = -(*low + *high) / 2;
+      shift -= (*low + *high) / 2;
     }
     for (std::size_t leg = 0; leg < legs_; ++leg) {
       const double reference = in[leg] + shift;
@@ -91,6 +91,7 @@ Made make(const Modulator& b, double period) {
            "the block's period must be half of the carrier's, or a multiple of that");
   Made m{std::make_unique<ModulatorFunction>(b, period), b.references, {}, {}};
   m.inputs.push_back(b.enable);
+  m.inputs.push_back(b.offset.empty() ? "0" : b.offset);
   for (std::size_t leg = 0; leg < b.references.size(); ++leg) {
     const std::string name = b.bridge + "." + static_cast<char>('a' + leg);
     m.outputs.emplace_back(1, static_cast<char>('a' + leg));

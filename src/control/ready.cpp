@@ -123,6 +123,19 @@ void watch(Composer& c, const BridgeControl& b) {
   c.formula("dc_low", "#udc < {}", b.dc_low_V);
 }
 
+/// The neutral point: legs draw -sum |m| i from it, an offset z of all references changes that by -z sum sgn(m) i.
+/// With d the upper capacitor's voltage less the lower one's, C dd/dt is the current drawn.
+std::string balance_neutral(Composer& c, const BridgeControl& b) {
+  if (b.dc_upper.empty()) return {};
+  if (b.levels != "three") c.refuse("dc_upper", "only a bridge of three levels has a neutral point");
+  constexpr double most = 0.15;
+  c.input("upper", b.dc_upper);
+  c.formula("neutral_off", "(2 * #upper - #udc) / max(#udc, 10)");
+  c.formula("neutral_moved", "if(#m.a > 0, #ia, -#ia) + if(#m.b > 0, #ib, -#ib) + if(#m.c > 0, #ic, -#ic)");
+  c.formula("neutral_offset", "clamp({} * #neutral_off * if(#neutral_moved > 0, 1, -1), -{}, {})", b.balance, most, most);
+  return c.full("neutral_offset");
+}
+
 /// From wanted voltages #vd, #vq at #angle, which turns with #frequency, to gates; the edges of a period act
 /// half of it later on the mean.
 void modulate(Composer& c, const BridgeControl& b) {
@@ -133,6 +146,7 @@ void modulate(Composer& c, const BridgeControl& b) {
   phases.d = c.full("m_d");
   phases.q = c.full("m_q");
   phases.angle = c.full("ahead");
+  const std::string offset = balance_neutral(c, b);
   Modulator& m = c.add<Modulator>("pulses");
   m.bridge = b.bridge;
   m.references = {c.full("m.a"), c.full("m.b"), c.full("m.c")};
@@ -140,6 +154,7 @@ void modulate(Composer& c, const BridgeControl& b) {
   m.carrier_Hz = b.carrier_Hz;
   m.dead_time_s = b.dead_time_s;
   m.levels = b.levels;
+  m.offset = offset;
   m.third_harmonic = true;
 }
 

@@ -21,6 +21,11 @@ TableOf<T> bridge_control(std::string kind, std::string doc) {
       .quantity("dead_time", &T::dead_time_s, "us", at_least(0), "of its legs")
       .text("current", &T::current, "element whose currents ia, ib, ic flow away from the bridge")
       .text("dc", &T::dc, "signal of the voltage between p and n")
+      .text("dc_upper", &T::dc_upper,
+            "of three levels: signal of the voltage between p and m, to hold the neutral point in the middle",
+            Need::optional)
+      .quantity("balance", &T::balance, "", at_least(0),
+                "offset of the references for it, per deviation as a share of the d.c. voltage")
       .text("enable", &T::enable, "starts while above 0.5, stops below")
       .text("reset", &T::reset, "leaves a trip when above 0.5 and not enabled", Need::optional)
       .quantity("current_limit", &T::current_limit_A, "A", above(0), "peak of a phase, for what it asks for")

@@ -223,6 +223,8 @@ const Table& table(const Modulator*) {
           .texts("references", &Modulator::references, "one per leg, of half the d.c. voltage",
                  Need::required)
           .text("enable", &Modulator::enable, "all gates are off while this is below 0.5")
+          .text("offset", &Modulator::offset,
+                "added to all references, which moves the neutral point of three levels", Need::optional)
           .quantity("carrier", &Modulator::carrier_Hz, "kHz", above(0),
                     "its frequency; the block's period is half or all of the carrier's")
           .quantity("dead_time", &Modulator::dead_time_s, "us", at_least(0),

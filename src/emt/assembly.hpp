@@ -96,6 +96,11 @@ struct SegmentPart {
   Slot state{};  // V or Vs
 };
 
+/// Corners of an inductance, straight up to a knee (Vs), that takes `beyond_per_H` amperes per Vs more behind it.
+[[nodiscard]] inline network::Points bent_at(double knee_Vs, double beyond_per_H) {
+  return {{knee_Vs, knee_Vs * 1e-9 * beyond_per_H}, {2 * knee_Vs, knee_Vs * (1 + 1e-9) * beyond_per_H}};
+}
+
 /// What a valve's gate and current may do: a diode has no gate; a thyristor starts by its gate and ends by
 /// its current; a transistor obeys its gate and has a diode beside it, the other way round; a contact obeys
 /// its gate whatever flows.

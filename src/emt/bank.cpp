@@ -48,7 +48,7 @@ void assemble(const network::Reactor& bank, Assembly& assembly) {
     assembly.segments({.owner = owner,
                        .ends = ends,
                        .inductive = true,
-                       .corners = {{knee, knee * 1e-9 * beyond}, {2 * knee, knee * (1 + 1e-9) * beyond}}});
+                       .corners = bent_at(knee, beyond)});
   }
 }
 

@@ -62,8 +62,6 @@ class BridgeBuilder {
     if (three_levels) m_ = pole('m');
     if (three_levels && bridge_.device != "transistor")
       reject("device", "a bridge of three levels is made of transistors");
-    if (averaged() && bridge_.device != "transistor")
-      reject("depth", "diodes and thyristors commutate by the network: such a bridge is switched");
     if (twelve && bridge_.device == "transistor")
       reject("device", "a twelve-pulse bridge is made of diodes or thyristors");
     if (twelve == bridge_.ac_delta.empty())
@@ -85,7 +83,10 @@ class BridgeBuilder {
   }
 
  private:
-  [[nodiscard]] bool averaged() const { return bridge_.depth == "averaged"; }
+  /// Diodes and thyristors end by their current: their few commutations are located in either depth.
+  [[nodiscard]] bool averaged() const {
+    return bridge_.depth == "averaged" && bridge_.device == "transistor";
+  }
 
   /// The legs between the poles and an a.c. bus, under a name.
   void legs(const std::string& bus, const std::string& name) {

@@ -434,9 +434,9 @@ class Compiler {
       pole.late_close_s = part.late_close_s;
       pole.strength = part.strength;
       pole.number = add_adjustable({part.ends}, Eigen::MatrixXd::Constant(1, 1, pole.siemens()));
-      if (!pole.closed && !pole.strength.empty()) ++core_->pending;
       core_->poles.push_back(std::move(pole));
     }
+    core_->set_pole_alarm();
   }
 
   void lower_segments() {

@@ -22,6 +22,21 @@ double curve(const SegmentPart& part, double x) {
   return std::copysign(y0 + (magnitude - x0) * (c[k].y - y0) / (c[k].x - x0), x);
 }
 
+constexpr double same_instant_s = 1e-12;
+
+class RememberedSlots final : public Past {
+ public:
+  RememberedSlots(const Continuous& equations, std::size_t first) : equations_(&equations), first_(first) {}
+  [[nodiscard]] double begins_s() const noexcept override { return equations_->kept_begins_s(); }
+  [[nodiscard]] double at(int k, double time_s) const noexcept override {
+    return equations_->kept_at(first_ + static_cast<std::size_t>(k), time_s);
+  }
+
+ private:
+  const Continuous* equations_;
+  std::size_t first_;
+};
+
 double curve_slope(const SegmentPart& part, double x) {
   const double d = 1e-7 * part.corners.front().x;
   return (curve(part, x + d) - curve(part, x - d)) / (2 * d);
@@ -39,7 +54,7 @@ Continuous::Continuous(const network::Network& network)
           .place = compiled_.assembly->model_parts[k].owner,
           .field = {},
           .text = "has no continuous equations that the reference could solve (tap changers under control, "
-                  "capacitive loads that depend on the voltage, lines that follow the frequency)"});
+                  "capacitive loads that depend on the voltage)"});
     }
   }
   values_.assign(core().present.begin(), core().present.end());
@@ -120,9 +135,15 @@ void Continuous::place_unknowns() {
       take(1, a.model_parts[k].owner, std::max(0.1, std::abs(x[s])), true);
   }
   for (const WavePart& part : a.wave_parts) {
-    shortest_travel_s_ = std::min(shortest_travel_s_, part.travel_s.minCoeff());
-    for (Eigen::Index m = 0; m < 2 * part.surge_ohm.size(); ++m) kept_waves_.emplace_back();
+    for (Eigen::Index m = 0; m < 2 * part.surge_ohm.size(); ++m) kept_.emplace_back();
+    travel_times_s_.insert(travel_times_s_.end(), part.travel_s.begin(), part.travel_s.end());
   }
+  for (const ModelRow& row : core().models) {
+    remembered_at_.push_back(kept_.size());
+    kept_.resize(kept_.size() + static_cast<std::size_t>(row.model->states().remembered));
+    for (const double time : row.model->travel_times_s()) shortest_travel_s_ = std::min(shortest_travel_s_, time);
+  }
+  for (const double time : travel_times_s_) shortest_travel_s_ = std::min(shortest_travel_s_, time);
 }
 
 void Continuous::arrange() {
@@ -319,6 +340,7 @@ void Continuous::residual(double t, const double* y, const double* dy, double* f
     const auto states = row.model->states();
     const auto ends = static_cast<std::size_t>(row.ends);
     std::vector<double> currents(ends), later(ends), slopes(static_cast<std::size_t>(states.count));
+    row.model->look_back(RememberedSlots(*this, remembered_at_[k]), t);
     row.model->slopes(row.places, values_.data(), currents.data(), slopes.data());
     for (int s = 0; s < states.count; ++s)
       f[model_at_[k] + s] = dy[model_at_[k] + s] - slopes[static_cast<std::size_t>(s)];
@@ -411,7 +433,7 @@ double Continuous::pole_current(const Pole& pole, const double* y) const {
 /// Modal waves w = v/Z + c i that leave the two ends, as in line.cpp, at an accepted instant.
 void Continuous::remember(double t, const double* y, bool jump) {
   const Assembly& a = *compiled_.assembly;
-  if (a.wave_parts.empty()) return;
+  if (kept_.empty()) return;
   if (jump) kept_from_.push_back(kept_times_.size());
   read(t, y);
   std::size_t at = 0;
@@ -432,11 +454,25 @@ void Continuous::remember(double t, const double* y, bool jump) {
       const Eigen::VectorXd vm = part.currents.transpose() * v, im = part.voltages.transpose() * i;
       for (Eigen::Index m = 0; m < n; ++m) {
         const double quarter = part.resistance_ohm[m] / 4, z = part.surge_ohm[m] + quarter;
-        kept_waves_[at++].push_back(vm[m] / z + (part.surge_ohm[m] - quarter) / z * im[m]);
+        kept_[at++].push_back(vm[m] / z + (part.surge_ohm[m] - quarter) / z * im[m]);
       }
     }
   }
+  for (std::size_t k = 0; k < core().models.size(); ++k) remember_model(k, t);
   kept_times_.push_back(t);
+}
+
+/// Slots that depend on the instant: the equations write them.
+void Continuous::remember_model(std::size_t k, double t) {
+  ModelRow& row = core().models[k];
+  const Model::States states = row.model->states();
+  if (states.remembered == 0) return;
+  std::vector<double> currents(static_cast<std::size_t>(row.ends)), slopes(static_cast<std::size_t>(states.count));
+  row.model->look_back(RememberedSlots(*this, remembered_at_[k]), t);
+  row.model->slopes(row.places, values_.data(), currents.data(), slopes.data());
+  const double* slots = &values_[static_cast<std::size_t>(row.places.first + states.first_remembered)];
+  for (int s = 0; s < states.remembered; ++s)
+    kept_[remembered_at_[k] + static_cast<std::size_t>(s)].push_back(slots[s]);
 }
 
 void Continuous::read_lines(double t) {
@@ -453,15 +489,22 @@ void Continuous::read_lines(double t) {
   }
 }
 
-/// Third-order interpolation between accepted instants; before the first, what the start makes of it.
+/// Before the first accepted instant, what the start makes of it.
 double Continuous::wave_at(std::size_t line, Eigen::Index mode, int end, double t) const {
+  if (kept_times_.empty() || t + same_instant_s < kept_times_.front())
+    return core().lines.wave(line, static_cast<int>(mode), end, std::max(0.0, -t / start_step_s));
   std::size_t at = static_cast<std::size_t>(mode);
   for (std::size_t k = 0; k < line; ++k) at += 2 * compiled_.assembly->wave_parts[k].near.size();
   if (end == 1) at += compiled_.assembly->wave_parts[line].near.size();
-  const std::vector<double>& kept = kept_waves_[at];
-  const auto above = std::upper_bound(kept_times_.begin(), kept_times_.end(), t + 1e-12);
-  if (above == kept_times_.begin())
-    return core().lines.wave(line, static_cast<int>(mode), end, std::max(0.0, -t / start_step_s));
+  return kept_at(at, t);
+}
+
+double Continuous::kept_begins_s() const { return kept_times_.empty() ? 1e300 : kept_times_.front() - same_instant_s; }
+
+/// Third-order interpolation between accepted instants.
+double Continuous::kept_at(std::size_t series, double t) const {
+  const std::vector<double>& kept = kept_[series];
+  const auto above = std::upper_bound(kept_times_.begin(), kept_times_.end(), t + same_instant_s);
   if (above == kept_times_.end()) return kept.back();
   const auto k = static_cast<std::size_t>(above - kept_times_.begin());
   // At most two points on either side, all of one smooth stretch.

@@ -49,7 +49,12 @@ class Continuous {
   /// Keeps the waves of an accepted instant; with `jump`, what follows is not joined smoothly to what was.
   void remember(double t, const double* y, bool jump);
   [[nodiscard]] double shortest_travel_s() const { return shortest_travel_s_; }
-  [[nodiscard]] const std::vector<WavePart>& lines() const { return compiled_.assembly->wave_parts; }
+  /// Times after which a jump at one place arrives as a jump at another. Lines that follow the frequency let no
+  /// jump through.
+  [[nodiscard]] const std::vector<double>& travel_times_s() const { return travel_times_s_; }
+  /// What was kept at accepted instants, at an instant not before `kept_begins_s`.
+  [[nodiscard]] double kept_at(std::size_t series, double t) const;
+  [[nodiscard]] double kept_begins_s() const;
 
   [[nodiscard]] Core& core() { return *compiled_.core; }
   [[nodiscard]] const Core& core() const { return *compiled_.core; }
@@ -68,6 +73,7 @@ class Continuous {
   int take(int count, const std::string& owner, double scale, bool differential);
   [[nodiscard]] double wave_at(std::size_t line, Eigen::Index mode, int end, double t) const;
   [[nodiscard]] bool floats(const CapacitancePart& part) const;
+  void remember_model(std::size_t k, double t);
   void line_currents(double t, const WavePart& part, std::size_t index, double* near, double* far) const;
 
   network::Network network_;  // the assembly refers to it
@@ -83,9 +89,11 @@ class Continuous {
   std::vector<double> set_slopes_;  // per set: sum of the derivatives of the currents that leave it
   double voltage_scale_ = 1;
   double shortest_travel_s_ = 1e300;
+  std::vector<double> travel_times_s_;
   std::vector<double> kept_times_;
   std::vector<std::size_t> kept_from_;           // where each smooth stretch of them begins
-  std::vector<std::vector<double>> kept_waves_;  // per line, mode and end
+  std::vector<std::vector<double>> kept_;        // per line, end and mode; then the models' remembered slots
+  std::vector<std::size_t> remembered_at_;       // per model: the first of its own in kept_
 };
 
 }  // namespace zavrek::emt::internal

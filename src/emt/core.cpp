@@ -29,6 +29,7 @@ constexpr double no_current_A = 1e-9;
 
 void Core::advance() noexcept {
   const double until = static_cast<double>(steps + 1) * step_s;
+  wake_poles(until);
   if (!legs.empty()) begin_legs(until);
   if (euler_throughout) {
     solve({Rule::half_euler, step_s, until - step_s / 2}, Rule::half_euler, 0.5, present.data(),
@@ -95,7 +96,7 @@ void Core::solve_shards(Rule coming, double* now) noexcept {
 
 void Core::solve_shard(Shard& shard, Rule coming, double* now) noexcept {
   if (shard.condensed) {
-    shard.condensed->solve(now, pending > 0);
+    shard.condensed->solve(now, poles_awake);
     return;
   }
   for (const Coupling& coupling : shard.couplings)
@@ -170,9 +171,9 @@ void Core::resolve_discontinuities() noexcept {
     settle(from, until, from);
     settle_first = turned = false;
   }
-  if (pending == 0 && segments.empty() && !valves_look_behind && valves.quiet(until)) return;
+  if (!poles_awake && segments.empty() && !valves_look_behind && valves.quiet(until)) return;
   if (!valves.empty() && !valves_look_behind) valves.look_behind(present.data());
-  for (int count = 0; pending > 0 || !segments.empty() || !valves.empty(); ++count) {
+  for (int count = 0; poles_awake || !segments.empty() || !valves.empty(); ++count) {
     const double event = find_due(from, until);
     if (event == never()) break;
     if (count == events_per_step) {
@@ -290,7 +291,7 @@ double Core::find_due(double from, double until) noexcept {
     earliest = std::min(earliest, time);
     list.push_back(static_cast<int>(index));
   };
-  for (std::size_t k = 0; pending > 0 && k < poles.size(); ++k) {
+  for (std::size_t k = 0; poles_awake && k < poles.size(); ++k) {
     const Pole& pole = poles[k];
     if (pole.close_at == never() && pole.part_at == never() && (pole.closed || pole.strength.empty()))
       continue;
@@ -321,7 +322,7 @@ void Core::blend(const Numbers& from, const Numbers& to, double share, Numbers& 
       store(c + k, before + share * (load(b + k) - before));
     }
   };
-  if (pending > 0) return stretch(0, static_cast<int>(present.size()));
+  if (poles_awake) return stretch(0, static_cast<int>(present.size()));
   for (const auto& [first, behind] : moving) stretch(first, behind);
 }
 
@@ -438,11 +439,10 @@ void Core::operate_due(double event) noexcept {
       pole.part_at = event;  // the contacts stay apart: the arc goes out at a coming current zero
     } else {
       (pole.closed ? pole.close_at : pole.part_at) = never();
-      const bool idle = pole.close_at == never() && pole.part_at == never();
-      if (idle && (pole.closed || pole.strength.empty())) --pending;
     }
     adjust(pole.number, pole.siemens());
   }
+  if (!due.empty()) set_pole_alarm();
   refactor_dirty();
 }
 
@@ -483,23 +483,34 @@ bool Core::request(int operable, bool close, double at_s) noexcept {
     if (conducts && (close || !what.always_opens)) return false;
   }
   const double at = std::max(at_s, time_s()) + (close ? what.closing_time_s : what.opening_time_s);
-  if (pending == 0) know_poles();
   for (const int index : what.poles) {
     Pole& pole = poles[static_cast<std::size_t>(index)];
-    const auto is_pending = [&] {
-      return pole.close_at != never() || pole.part_at != never() || (!pole.closed && !pole.strength.empty());
-    };
-    const bool was = is_pending();
     (close ? pole.close_at : pole.part_at) = at + (close ? pole.late_close_s : pole.late_open_s);
     // A command to be where the pole already is, with nothing pending that would move it, is void.
     if (close && pole.closed && pole.part_at == never()) pole.close_at = never();
     if (!close && !pole.closed && pole.close_at == never()) pole.part_at = never();
-    pending += static_cast<int>(is_pending()) - static_cast<int>(was);
   }
+  set_pole_alarm();
   return true;
 }
 
-/// Poles are about to move: they need their currents in the present.
+void Core::set_pole_alarm() noexcept {
+  pole_alarm_s = never();
+  for (const Pole& pole : poles) {
+    const double asleep_until = pole.closed             ? pole.part_at
+                                : pole.strength.empty() ? pole.close_at
+                                                        : -never();  // it may restrike at any time
+    pole_alarm_s = std::min(pole_alarm_s, asleep_until);
+  }
+}
+
+/// Poles that may move within the step to come need their currents in the present.
+void Core::wake_poles(double until) noexcept {
+  const bool awake = pole_alarm_s < until;
+  if (awake && !poles_awake) know_poles();
+  poles_awake = awake;
+}
+
 void Core::know_poles() noexcept {
   make_whole();
   for (const Pole& pole : poles) {

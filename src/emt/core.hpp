@@ -136,6 +136,8 @@ class Core {
   /// Memories of the condensed parts from the values that the present starts with.
   void begin_condensed() noexcept;
   void find_moving();
+  /// When the next pole may change over.
+  void set_pole_alarm() noexcept;
 
   // --- filled by compile ----------------------------------------------------------------------
   double step_s = 0;
@@ -176,7 +178,8 @@ class Core {
   std::vector<double> adjustable;  ///< conductances that may change: of poles, segments, models
   std::vector<std::vector<PartitionColumn>> adjusts;  ///< per adjustable conductance: where it stands
   std::vector<Pole> poles;
-  int pending = 0;       ///< poles with a pending instant
+  double pole_alarm_s = never();  ///< no pole changes over before
+  bool poles_awake = false;       ///< one may within this step: all values are found, not only those kept up
   std::vector<int> due;  ///< room for all poles: those that change over at the event at hand
   std::vector<int> due_segments;
   std::vector<int> due_valves;
@@ -205,6 +208,7 @@ class Core {
   void end_parts(const Stretch& stretch, const double* old, double* now) noexcept;
   void know_euler(double* values) noexcept;
   void make_whole() noexcept;
+  void wake_poles(double until) noexcept;
   void know_poles() noexcept;
   [[nodiscard]] bool finite() const noexcept;
   void begin_legs(double until) noexcept;

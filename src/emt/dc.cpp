@@ -254,6 +254,9 @@ void assemble(const network::DcLink& link, Assembly& assembly) {
   }
   if (link.voltage_V > 0) assembly.charge({p, n}, link.voltage_V);
   assembly.signal(link.name + ".v", "V", {voltage_of(p), voltage_of(n, -1)});
+  if (capacitors.size() == 2)
+    assembly.signal(link.name + ".v_upper", "V",
+                    {voltage_of(capacitors[0].p), voltage_of(capacitors[0].q, -1)});
 }
 
 template <>

@@ -22,6 +22,7 @@ FrequencyLineModel::FrequencyLineModel(FrequencyLine line, double step_s, double
     modes_.push_back(std::move(mode));
   }
   modal_history_.resize(static_cast<std::size_t>(2 * n_));
+  arriving_.resize(modal_history_.size());
 }
 
 FrequencyLineModel::Function FrequencyLineModel::function_of(const RationalFit& fit, double step_s) {
@@ -235,6 +236,54 @@ void FrequencyLineModel::end(const Stretch& stretch, const Places& places, const
         slots[end * n_ + k] += line_.currents[static_cast<std::size_t>(k * n_ + m)] * current;
     }
   }
+}
+
+void FrequencyLineModel::look_back(const Past& before, double time_s) noexcept {
+  for (int end = 0; end < 2; ++end) {
+    for (int m = 0; m < n_; ++m) {
+      const Mode& mode = modes_[static_cast<std::size_t>(m)];
+      const double left_at = time_s - line_.modes[static_cast<std::size_t>(m)].delay_s;
+      arriving_[static_cast<std::size_t>(end * n_ + m)] = left_at < before.begins_s()
+                                                              ? past(mode, 1 - end, left_at / step_)
+                                                              : before.at((1 - end) * n_ + m, left_at);
+    }
+  }
+}
+
+/// dx/dt = p x + r u for each partial fraction.
+void FrequencyLineModel::slopes(const Places& places, double* values, double* currents, double* slopes) noexcept {
+  double* slots = values + places.first;
+  std::fill(currents, currents + 2 * n_, 0.0);
+  for (int end = 0; end < 2; ++end) {
+    double v[8];
+    for (int k = 0; k < n_; ++k) {
+      const auto at = static_cast<std::size_t>(end * n_ + k);
+      v[k] = values[places.p[at]] - values[places.q[at]];
+    }
+    for (int m = 0; m < n_; ++m) {
+      const Mode& mode = modes_[static_cast<std::size_t>(m)];
+      const FittedMode& fitted = line_.modes[static_cast<std::size_t>(m)];
+      const auto sum_up = [&](const Function& f, const RationalFit& fit, double u) {
+        double sum = 0;
+        for (std::size_t k = 0; k < f.fractions.size(); ++k) {
+          const int at = slot_of(f, end, k);
+          const Complex x(slots[at], slots[at + 1]), slope = fit.poles[k] * x + fit.residues[k] * u;
+          slopes[at - state_slot()] = slope.real();
+          slopes[at - state_slot() + 1] = slope.imag();
+          sum += f.fractions[k].weight * x.real();
+        }
+        return sum;
+      };
+      const double vm = modal(line_.currents, v, m);
+      const double forced = mode.constant * vm + sum_up(mode.admittance, fitted.admittance, vm);
+      const double arrived = arriving_[static_cast<std::size_t>(end * n_ + m)];
+      const double current = forced - sum_up(mode.propagation, fitted.propagation, arrived);
+      slots[sent_slot() + end * n_ + m] = forced + current;
+      for (int k = 0; k < n_; ++k)
+        currents[end * n_ + k] += line_.currents[static_cast<std::size_t>(k * n_ + m)] * current;
+    }
+  }
+  std::copy(currents, currents + 2 * n_, slots);
 }
 
 }  // namespace zavrek::emt::internal

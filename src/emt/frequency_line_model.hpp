@@ -23,12 +23,20 @@ class FrequencyLineModel : public Model {
   /// Ends: near phases, then far phases, to ground. Slots: their currents, what leaves the ends per mode,
   /// states.
   [[nodiscard]] int slots() const override { return state_slot() + 4 * states_; }
-  [[nodiscard]] int state_count() const override { return 4 * states_; }
   [[nodiscard]] double largest_step_s() const override {
-    double least = 1e300;
-    for (const FittedMode& mode : line_.modes) least = std::min(least, mode.delay_s);
-    return least;
+    const std::vector<double> times = travel_times_s();
+    return *std::min_element(times.begin(), times.end());
   }
+  [[nodiscard]] std::vector<double> travel_times_s() const override {
+    std::vector<double> times;
+    for (const FittedMode& mode : line_.modes) times.push_back(mode.delay_s);
+    return times;
+  }
+  [[nodiscard]] States states() const override {
+    return {true, state_slot(), 4 * states_, false, sent_slot(), 2 * n_};
+  }
+  void look_back(const Past& past, double time_s) noexcept override;
+  void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override;
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override;
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double omega) const override;
   void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
@@ -76,6 +84,7 @@ class FrequencyLineModel : public Model {
   std::vector<Mode> modes_;
   long long newest_ = -1;              // grid index of the newest kept value
   std::vector<double> modal_history_;  // 2 n
+  std::vector<double> arriving_;       // 2 n, for the reference: what left the other end a travel time ago
 };
 
 }  // namespace zavrek::emt::internal

@@ -12,6 +12,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <utility>
 #include <vector>
 
 #include "emt/assembly.hpp"
@@ -48,18 +49,23 @@ class LegGroup {
           adjust(valves.number(static_cast<std::size_t>(k)), valves.siemens(static_cast<std::size_t>(k)));
         }
         if (!pulses) {
+          leg.rested_at = from;
           leg.share.fill(0);
           leg.current = 0;
           enter(leg, 0, adjust);
           continue;
         }
         leg.current = 0;
+        came_on(leg, from);
       }
       const std::array<double, 3> before = leg.share;
       take_shares(leg, from, until, valves);
       const double level = std::clamp(leg.current / leg.band_A, -1.0, 1.0);
       leg.source_A = leg.siemens * leg.part.drop_V * level;
-      if (jumped || leg.share != before) enter(leg, leg.siemens, adjust);
+      if (!jumped && leg.share == before) continue;
+      // Where currents start from zero and end there, half a step more of one share than of the other counts.
+      jumps |= from - leg.rested_at < 2 * leg.spacing;
+      enter(leg, leg.siemens, adjust);
     }
     return jumps;
   }
@@ -77,7 +83,7 @@ class LegGroup {
       if (!leg.pulses) continue;
       double volts = -now[leg.x];
       for (std::size_t k = 0; k < leg.part.poles.size(); ++k) volts += leg.share[k] * now[leg.pole[k]];
-      leg.current = leg.siemens * volts - leg.source_A;
+      leg.earlier = std::exchange(leg.current, leg.siemens * volts - leg.source_A);
       for (const LegPart::Flow& flow : leg.part.flows) {
         const auto [current, conducts] = valves.slots(static_cast<std::size_t>(flow.valve));
         const bool whole = flow.pole < 0;
@@ -99,22 +105,39 @@ class LegGroup {
     bool shorted = false;  // its gates joined two poles
     std::array<double, 3> share{};
     double current = 0, source_A = 0;
+    double earlier = 0;  // the current one solution before
     double last_on = -1e300, spacing = 0;  // of its gates
+    double rested_at = -1e300;
   };
   static constexpr double longest_spacing_s = 1e-3;
 
-  /// A leg with one gate has its diode on for a part of every period: it pulses until two of them went by.
+  /// A leg with one gate has its diode on for a part of every period: it pulses until two of them went by, but
+  /// rests while the gate is off and its current has come to an end (discontinuous conduction). The edge that
+  /// wakes it is its valve's.
   static bool wants_to_pulse(Leg& leg, double from, double until, const ValveGroup& valves) noexcept {
+    const bool one_gate = leg.part.out.empty() || leg.part.in.empty();
+    const double wakes_by = leg.pulses ? ValveGroup::never : one_gate ? from : until;
     bool any = false;
     for (const int k : leg.part.valves) {
       const auto v = static_cast<std::size_t>(k);
       if (valves.broken(v)) return false;
-      any |= valves.gate(v) || valves.next_edge(v) < (leg.pulses ? ValveGroup::never : until);
+      any |= valves.gate(v) || valves.next_edge(v) < wakes_by;
     }
-    const bool one_gate = leg.part.out.empty() || leg.part.in.empty();
+    if (leg.pulses && one_gate && ended(leg, until, valves)) return false;
     any |= leg.pulses && one_gate && from - leg.last_on < 2 * leg.spacing;
     leg.shorted = leg.shorted && any;
     return any && !leg.shorted;
+  }
+
+  /// Of a leg with one gate: nothing flows until that gate comes on again. What would end before the middle of
+  /// the step does not flow in it.
+  static bool ended(const Leg& leg, double until, const ValveGroup& valves) noexcept {
+    const double at_middle = leg.current + (leg.current - leg.earlier) / 2;
+    const bool flows = leg.part.in.empty() ? at_middle > 0 : at_middle < 0;
+    return !flows && std::none_of(leg.part.valves.begin(), leg.part.valves.end(), [&](int k) {
+      const auto v = static_cast<std::size_t>(k);
+      return valves.gate(v) || valves.next_edge(v) < until;
+    });
   }
 
   /// Walks through the edges in the order of their times.
@@ -133,13 +156,15 @@ class LegGroup {
         const auto v = static_cast<std::size_t>(k);
         const bool was = valves.gate(v);
         valves.take_edges(v, at);
-        if (was || !valves.gate(v)) continue;
-        leg.spacing = std::min(at - leg.last_on, longest_spacing_s);
-        leg.last_on = at;
+        if (!was && valves.gate(v)) came_on(leg, at);
       }
     }
   }
 
+  static void came_on(Leg& leg, double at) noexcept {
+    leg.spacing = std::min(at - leg.last_on, longest_spacing_s);
+    leg.last_on = at;
+  }
   static bool on(int valve, const ValveGroup& valves) noexcept {
     return valve < 0 || valves.gate(static_cast<std::size_t>(valve));
   }

@@ -52,6 +52,15 @@ struct Stretch {
   [[nodiscard]] double length_s() const { return rule == Rule::trapezoidal ? step_s : step_s / 2; }
 };
 
+/// What the reference remembers of a model's slots at the instants that it has accepted.
+class Past {
+ public:
+  virtual ~Past() = default;
+  [[nodiscard]] virtual double begins_s() const noexcept = 0;
+  /// Remembered slot k at an instant not before that.
+  [[nodiscard]] virtual double at(int k, double time_s) const noexcept = 0;
+};
+
 class Model {
  public:
   virtual ~Model() = default;
@@ -88,11 +97,16 @@ class Model {
     bool known = false;  // whether the model has such equations
     int first = 0, count = 0;
     bool inductive = false;  // its currents depend on states alone, not on the voltages
+    int first_remembered = 0, remembered = 0;  // slots whose past its equations ask for
   };
   [[nodiscard]] virtual States states() const { return {}; }
   /// For the summary: energy stores and other states, and the step that must not be exceeded.
   [[nodiscard]] virtual int state_count() const { return states().count; }
   [[nodiscard]] virtual double largest_step_s() const { return 1e300; }
+  /// Times after which what happens at one of its ends arrives at another.
+  [[nodiscard]] virtual std::vector<double> travel_times_s() const { return {}; }
+  /// Ahead of `slopes` at an instant: what its equations ask of the past.
+  virtual void look_back(const Past& /*past*/, double /*time_s*/) noexcept {}
   /// From voltages and states in `values`: currents of the ends and slopes; its other slots are written.
   virtual void slopes(const Places& /*places*/, double* /*values*/, double* /*currents*/,
                       double* /*slopes*/) noexcept {}

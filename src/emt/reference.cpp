@@ -276,11 +276,10 @@ class Solver final : public Drivable {
     IDAGetConsistentIC(ida_, y_.get(), dy_.get());
     equations_.remember(t, data(y_), true);
     if (passages == 0) return;
-    for (const auto& line : equations_.lines()) {
-      for (Eigen::Index m = 0; m < line.travel_s.size() && arrivals_.size() < most_arrivals; ++m) {
-        // Equal sums of travel times must meet in one instant.
-        arrivals_.insert({std::round((t + line.travel_s[m]) * 1e12) * 1e-12, passages - 1});
-      }
+    for (const double travel_s : equations_.travel_times_s()) {
+      // Equal sums of travel times must meet in one instant.
+      if (arrivals_.size() < most_arrivals)
+        arrivals_.insert({std::round((t + travel_s) * 1e12) * 1e-12, passages - 1});
     }
   }
 

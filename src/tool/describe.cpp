@@ -13,7 +13,7 @@ std::string manual_of(const network::Table& table) {
     const std::string need = field.need == network::Need::required ? "required"
                              : field.standard.empty()              ? "optional"
                                                                    : "default " + field.standard;
-    text += fmt::format("  {:<24}{}; {}{}\n  {:<24}{}\n", field.name, field.expects, need,
+    text += fmt::format("  {:<23} {}; {}{}\n  {:<24}{}\n", field.name, field.expects, need,
                         field.changeable ? "; changeable while running" : "", "", field.doc);
   }
   return text;

@@ -7,6 +7,7 @@
 #include <cmath>
 #include <ctime>
 #include <limits>
+#include <utility>
 
 #include <fmt/format.h>
 
@@ -333,6 +334,7 @@ void Rig::take_row(double share) noexcept {
 
 /// To the relays in this process, and onto the wire.
 void Rig::send_samples() noexcept {
+  relays_spoke_ = true;
   for (Seat& seat : seats_) {
     protection::Relay* relay = seat.party.relay();
     if (!relay) continue;
@@ -385,10 +387,15 @@ void Rig::poll_wire() noexcept {
   telling_->poll(now, told_, *link_);
 }
 
+/// Relays of this process speak when they have taken a sample, breakers move at discontinuities only.
 void Rig::judge_outputs() noexcept {
-  for (std::size_t s = 0; s < seats_.size(); ++s) {
-    for (std::size_t k = 0; k < seats_[s].outputs.size(); ++k) set_output(s, k, seats_[s].party.shown(k));
+  if (std::exchange(relays_spoke_, false) || link_) {
+    for (std::size_t s = 0; s < seats_.size(); ++s) {
+      for (std::size_t k = 0; k < seats_[s].outputs.size(); ++k) set_output(s, k, seats_[s].party.shown(k));
+    }
   }
+  if (plant_.discontinuities() == discontinuities_seen_) return;
+  discontinuities_seen_ = plant_.discontinuities();
   for (std::size_t k = 0; k < breakers_.size(); ++k) {
     const bool closed = plant_.value(breaker_signals_[k]) > 0;
     if (closed != breaker_closed_[k]) mark(-1, k, closed);

@@ -154,6 +154,8 @@ class Rig {
   std::vector<std::string> breakers_;
   std::vector<emt::SignalId> breaker_signals_;
   std::vector<bool> breaker_closed_;
+  long long discontinuities_seen_ = 0;  // of the plant, when breaker_closed_ was read
+  bool relays_spoke_ = true;            // since the outputs were read
   record::Record record_;
   std::size_t rows_ = 0;
   std::vector<Mark> marks_;

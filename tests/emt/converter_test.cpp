@@ -1,6 +1,7 @@
 // Converters at both depths, their d.c. side, and how they fail.
 #include <algorithm>
 #include <cmath>
+#include <tuple>
 #include <functional>
 #include <numbers>
 #include <vector>
@@ -95,6 +96,22 @@ TEST(AveragedLeg, GivesTheMeanCurrentOfTheSwitchedOne) {
   EXPECT_GT(peak, 60);
   EXPECT_LT(error, 0.012 * peak);
   EXPECT_LT(coarse_error, 0.03 * peak);
+}
+
+TEST(AveragedBridge, OfDiodesCommutatesAsTheSwitchedOne) {
+  std::vector<double> seen;
+  for (const char* depth : {"switched", "averaged"}) {
+    Network n;
+    n.buses = {{"grid", 400}, {"dc", 560, "pn"}};
+    n.elements = {Source{.name = "e", .bus = "grid", .short_circuit_VA = 1e6},
+                  Bridge{.name = "b", .dc = "dc", .ac = "grid", .depth = depth, .device = "diode"},
+                  DcLink{.name = "c", .bus = "dc", .capacitance_F = 1e-3, .voltage_V = 500, .discharge_ohm = 20, .earth_ohm = 1e5}};
+    Plant plant = compile(n, 20e-6);
+    while (plant.time_s() < 0.04) ASSERT_EQ(plant.step(), Status::running);
+    seen.push_back(value(plant, "c.v"));
+  }
+  EXPECT_GT(seen[0], 500);
+  EXPECT_EQ(seen[0], seen[1]);
 }
 
 TEST(AveragedLeg, SharesItsPolesAsTheSwitchedOneDoesInEveryTopology) {
@@ -255,6 +272,37 @@ TEST(DcConverter, TransformsVoltagesByItsDuty) {
       // A boost's upper share is that of the diode: 1/0.6 of what comes in.
       const double wanted = topology == "boost" ? 200 / 0.6 : 240;
       EXPECT_NEAR(volts.value(), wanted, 0.008 * wanted) << topology << " " << depth;
+    }
+  }
+}
+
+TEST(DcConverter, RestsAtNoCurrentUnderALightLoadAtBothDepths) {
+  // Discontinuous conduction, K = 2 L f/R: a buck gives 2/(1 + sqrt(1 + 4 K/D^2)), a boost
+  // (1 + sqrt(1 + 4 D^2/K))/2 (Erickson and Maksimovic, "Fundamentals of Power Electronics", chapter 5).
+  struct Point {
+    const char* topology;
+    double upper_share, load_ohm, wanted_V;
+  };
+  const double k_buck = 2 * 1e-3 * 10e3 / 100, k_boost = 2 * 1e-3 * 10e3 / 400;
+  for (const Point& p : {Point{"buck", 0.3, 100, 400 * 2 / (1 + std::sqrt(1 + 4 * k_buck / 0.09))},
+                         Point{"boost", 0.6, 400, 100 * (1 + std::sqrt(1 + 4 * 0.16 / k_boost))}}) {
+    for (const auto& [depth, step, within] : {std::tuple{"switched", 2e-6, 0.01}, {"averaged", 10e-6, 0.05}}) {
+      Plant plant = compile(dc_converter(p.topology, depth, p.load_ohm), step);
+      Pulser feed = pulse(plant, "d.a", 10e3, [&](double) { return p.upper_share; });
+      Mean volts, current;
+      double against = 0;
+      const double sign = std::string(p.topology) == "buck" ? 1 : -1;
+      while (plant.time_s() < 0.6) {
+        feed(plant);
+        ASSERT_EQ(plant.step(), Status::running);
+        if (plant.time_s() < 0.5) continue;
+        volts.add(value(plant, "c.v"));
+        current.add(sign * value(plant, "d.i"));
+        against = std::min(against, sign * value(plant, "d.i"));
+      }
+      EXPECT_NEAR(volts.value(), p.wanted_V, within * p.wanted_V) << p.topology << " " << depth;
+      // Backwards it flows for a step at most, until the leg rests.
+      EXPECT_GT(against, -(depth == std::string("switched") ? 0.01 : 2.5)) << p.topology << " " << depth;
     }
   }
 }

@@ -92,6 +92,41 @@ TEST(FieldOriented, TurnsAPermanentMagnetMachineBothWaysAtBothDepths) {
   }
 }
 
+/// A clamped inverter that feeds a load while a resistor pulls its neutral point up.
+double drift_of_neutral(bool balanced, double active_W) {
+  Case all;
+  all.network.step_s = 5e-6;
+  all.network.start = "zero";
+  all.network.buses = {{"dc", 1000, "pnm"}, {"ac", 400}, {"out", 400}};
+  all.network.elements = {
+      DcSource{.name = "e", .bus = "dc", .voltage_V = 1000, .resistance_ohm = 0.05},
+      DcLink{.name = "c", .bus = "dc", .capacitance_F = 4e-3, .voltage_V = 1000, .earth_ohm = 1e4},
+      Valve{.name = "pull", .device = "diode", .from = "dc.p", .to = "dc.m", .on_ohm = 100, .off_ohm = 101},
+      Bridge{.name = "b", .topology = "neutral-point clamped", .dc = "dc", .ac = "ac", .on_ohm = 2e-3},
+      Branch{.name = "m", .between = {"ac", "out"}, .resistance_ohm = 5e-3, .inductance_H = 0.5e-3},
+      Load{.name = "l", .bus = "out", .active_W = active_W, .connection = "star"}};
+  all.bench.record = {"c.v_upper", "c.v"};
+  all.control.period_s = 125e-6;
+  auto& control = ready<control::VoltsPerHertz>(all);
+  control.levels = "three";
+  control.carrier_Hz = 4e3;
+  control.voltage_V = 400;
+  control.speed_Hz = 50;
+  control.ramp_Hz_per_s = 1e3;
+  control.current_limit_A = 1e3;
+  control.trip_current_A = 2e3;
+  control.dc_high_V = 1300;
+  if (balanced) control.dc_upper = "c.v_upper";
+  const TrialResult result = run_trial(all, {.name = "pull", .prefault_s = 0.3, .postfault_s = 0.3}, {.free = true});
+  EXPECT_EQ(result.failure, "");
+  return 2 * mean(result, "c.v_upper", 0.5, 0.6) - mean(result, "c.v", 0.5, 0.6);
+}
+
+TEST(ThreeLevels, HoldTheirNeutralPointInTheMiddleWhateverPullsAtIt) {
+  EXPECT_LT(drift_of_neutral(false, 100e3), -100);
+  EXPECT_NEAR(drift_of_neutral(true, 100e3), 0, 25);
+}
+
 TEST(VoltsPerHertz, RunsAnInductionMachineUpWithItsSlip) {
   Case all = drive(InductionMachine{.name = "m",
                                     .bus = "motor",

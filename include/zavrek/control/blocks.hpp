@@ -109,6 +109,7 @@ struct Modulator : BlockBase {
   std::string bridge;
   std::vector<std::string> references;
   std::string enable = "1";
+  std::string offset;
   double carrier_Hz = unset;
   double dead_time_s = 0;
   std::string levels = "two";

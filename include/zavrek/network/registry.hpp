@@ -15,6 +15,7 @@
 #include "zavrek/network/induction_machine.hpp"
 #include "zavrek/network/line.hpp"
 #include "zavrek/network/load.hpp"
+#include "zavrek/network/one_phase_transformer.hpp"
 #include "zavrek/network/permanent_magnet_machine.hpp"
 #include "zavrek/network/pv_array.hpp"
 #include "zavrek/network/regulator.hpp"
@@ -35,6 +36,7 @@ using Element = std::variant<Source,              //
                              Cable,               //
                              Line,                //
                              Transformer,         //
+                             OnePhaseTransformer,  //
                              Regulator,           //
                              Load,                //
                              Capacitor,           //
