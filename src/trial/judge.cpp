@@ -206,9 +206,10 @@ void judge_breaker(const Expectation& e, const Outcome& o, Verdict& verdict) {
   verdict.left = left / e.open_before_s;
 }
 
-/// A value as people write it, in the unit of the signal.
-std::string show_value(double value, const std::string& unit) {
+/// A value as people write it, in the unit of the signal; shares in percent where the band is.
+std::string show_value(double value, const std::string& unit, bool in_percent) {
   if (std::isnan(value)) return "none";
+  if (in_percent) return fmt::format("{:.4g} %", 100 * value);
   return unit.empty() ? fmt::format("{:.4g}", value) : print_rounded(value, unit, 4);
 }
 
@@ -246,11 +247,12 @@ void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
     return;
   }
   const double measured = record::measure(o.record, analog, what, from, until, frequency);
-  verdict.measured = show_value(measured, unit);
+  const bool in_percent = e.between[0].ends_with('%') || e.between[1].ends_with('%');
+  verdict.measured = show_value(measured, unit, in_percent);
   verdict.value = measured;
   if (std::isnan(measured)) return;
   const double left = std::min(measured - low, high - measured);
-  verdict.margin = show_value(left, unit);
+  verdict.margin = show_value(left, unit, in_percent);
   verdict.passed = left >= 0;
   verdict.left = 2 * left / (high - low);
 }
