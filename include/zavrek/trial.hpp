@@ -53,6 +53,9 @@ struct Bench {
   std::string interface = "lo";
   std::string medium = "automatic";  ///< "automatic", "raw" or "datagram"
   std::vector<std::string> record;   ///< further plant signals to record
+  /// Contacts that people operate, "remote" or "remote: closed"; devices read them as "bench.remote", trials set
+  /// them to 0 or 1.
+  std::vector<std::string> contacts;
   int points_per_cycle = 80;         ///< of the records; a multiple of 80, the rate of the streams
   std::vector<Stream> streams;
   std::vector<Device> devices;

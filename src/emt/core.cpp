@@ -23,7 +23,7 @@ void impose(const std::vector<SourceNode>& sources, double* now, InstantOf&& ins
 }
 
 /// Below this a pole carries nothing and opens as soon as its contacts part.
-constexpr double no_current_A = 1e-9;
+constexpr double no_current_A = 1e-6;
 
 }  // namespace
 

@@ -83,8 +83,9 @@ class Solver final : public Drivable {
             {command.at_s, [this, knob = knob(command.knob), command] { turn({knob}, command.value); }});
         continue;
       }
-      const std::size_t what = operable(command.operable);
-      request(what, command.close, command.at_s);
+      scheduled_.insert({command.at_s, [this, what = operable(command.operable), command] {
+                           request(what, command.close, command.at_s);
+                         }});
     }
     const std::function<void(Drivable&)> drive = study_.drive ? study_.drive() : nullptr;
     drive_ = drive ? &drive : nullptr;
@@ -455,7 +456,7 @@ class Solver final : public Drivable {
   std::vector<std::size_t> rows_;
   long long next_sample_ = 0, series_length_ = 0;
   std::vector<double> scratch_;
-  std::multimap<double, std::function<void()>> scheduled_;  // knobs turned, valves that fail
+  std::multimap<double, std::function<void()>> scheduled_;  // commands by their instants
   const std::function<void(Drivable&)>* drive_ = nullptr;
   long long driven_ = 0;
   bool turned_ = false, left_ = false;

@@ -39,8 +39,7 @@ Commander::Commander(Plant& plant, const std::vector<Command>& commands) {
       turns_.push_back({command.at_s, {}, command.value, plant.gate(command.fails), command.how});
       continue;
     }
-    const OperableId what = plant.operable(command.operable);
-    command.close ? plant.close(what, command.at_s) : plant.open(what, command.at_s);
+    turns_.push_back({command.at_s, {}, 0, {}, Failure::none, plant.operable(command.operable), command.close});
   }
   std::stable_sort(turns_.begin(), turns_.end(),
                    [](const Turn& a, const Turn& b) { return a.at_s < b.at_s; });
@@ -50,6 +49,10 @@ void Commander::turn_due(Plant& plant) noexcept {
   const double until = plant.time_s() + plant.step_s() * (1 - 1e-9);
   for (; next_ < turns_.size() && turns_[next_].at_s < until; ++next_) {
     const Turn& turn = turns_[next_];
+    if (turn.operable.index >= 0) {
+      turn.close ? plant.close(turn.operable, turn.at_s) : plant.open(turn.operable, turn.at_s);
+      continue;
+    }
     turn.gate.index < 0 ? plant.turn(turn.knob, turn.value) : plant.fail(turn.gate, turn.how, turn.value);
   }
 }

@@ -18,6 +18,23 @@ std::pair<std::string, std::string> split_pair(const std::string& text) {
   return {trimmed(text.substr(0, colon)), trimmed(text.substr(colon + 1))};
 }
 
+std::vector<std::string> switchgear_of(const network::Network& network) {
+  std::vector<std::string> names;
+  for (const network::Element& element : network.elements) {
+    if (std::holds_alternative<network::Breaker>(element) || std::holds_alternative<network::Disconnector>(element) ||
+        std::holds_alternative<network::EarthingSwitch>(element))
+      names.push_back(network::name_of(element));
+  }
+  return names;
+}
+
+std::vector<std::string> contacts_of(const Bench& bench) {
+  std::vector<std::string> names;
+  for (const std::string& contact : bench.contacts)
+    names.push_back(std::string(contact_prefix) + contact.substr(0, contact.find(':')));
+  return names;
+}
+
 wire::Medium medium_of(const std::string& word) {
   if (word == "raw") return wire::Medium::raw;
   return word == "datagram" ? wire::Medium::datagram : wire::Medium::automatic;

@@ -19,6 +19,21 @@ inline constexpr int bench_goose_appid = 0x3FFF;
 /// "NAME: SOURCE" in its two parts; empty texts when it has no colon.
 [[nodiscard]] std::pair<std::string, std::string> split_pair(const std::string& text);
 
+/// Breakers, disconnectors and earthing switches: what devices may read the position of, in the order of the
+/// network.
+[[nodiscard]] std::vector<std::string> switchgear_of(const network::Network& network);
+
+inline constexpr std::string_view contact_prefix = "bench.";
+/// Contacts as devices and trials name them, "bench.NAME", in the order of the bench.
+[[nodiscard]] std::vector<std::string> contacts_of(const Bench& bench);
+
+/// Somebody operates a contact of the bench.
+struct ContactTurn {
+  double at_s;  // plant time
+  std::size_t contact;
+  bool closed;
+};
+
 /// By the words "automatic", "raw", "datagram".
 [[nodiscard]] wire::Medium medium_of(const std::string& word);
 /// What devices read that this process knows, breakers and outputs of devices in it, in the order of the

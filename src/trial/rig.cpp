@@ -52,6 +52,8 @@ Rig::Rig(const Case& all, const network::Network& network, const RunOptions& opt
     control_.emplace(all, plant_, place != "plant");
     control_->watch(plant_);
   }
+  for (const std::string& contact : all.bench.contacts)
+    contacts_.push_back(split_pair(contact).second == "closed" ? 1 : 0);
   add_streams(all);
   add_devices(all, options);
   ready_record(all, duration_s, further);
@@ -119,7 +121,11 @@ void Rig::add_devices(const Case& all, const RunOptions& options) {
 
 /// Where "DEVICE.OUTPUT" or the position of a breaker comes from.
 Rig::InputWire Rig::wire_of(const std::string& source) const {
-  InputWire wire{0, -1, 0};
+  InputWire wire{0, of_breaker, 0};
+  const auto index_in = [&](const std::vector<std::string>& names) {
+    return static_cast<std::size_t>(std::find(names.begin(), names.end(), source) - names.begin());
+  };
+  if (source.starts_with(contact_prefix)) return {0, of_contact, index_in(contacts_of(case_.bench))};
   for (std::size_t s = 0; s < seats_.size(); ++s) {
     const std::string& name = seats_[s].party.device().name;
     if (!source.starts_with(name + ".")) continue;
@@ -129,16 +135,13 @@ Rig::InputWire Rig::wire_of(const std::string& source) const {
         std::find(outputs.begin(), outputs.end(), source.substr(name.size() + 1)) - outputs.begin());
     return wire;
   }
-  for (const auto& element : case_.network.elements) {
-    if (!std::holds_alternative<network::Breaker>(element)) continue;
-    if (network::name_of(element) == source) break;
-    ++wire.which;
-  }
+  wire.which = index_in(switchgear_of(case_.network));
   return wire;
 }
 
 bool Rig::on(const InputWire& wire) const noexcept {
-  if (wire.seat < 0) return breaker_closed_[wire.which];
+  if (wire.seat == of_contact) return contacts_[wire.which] != 0;
+  if (wire.seat == of_breaker) return breaker_closed_[wire.which];
   return seats_[static_cast<std::size_t>(wire.seat)].outputs[wire.which] != 0;
 }
 
@@ -198,9 +201,7 @@ void Rig::ready_record(const Case& all, double duration_s, const std::vector<std
     for (const std::string& output : seat.party.outputs())
       add_binary(seat.party.device().name + "." + output, false);
   }
-  for (const auto& element : all.network.elements) {
-    if (!std::holds_alternative<network::Breaker>(element)) continue;
-    const std::string& name = network::name_of(element);
+  for (const std::string& name : switchgear_of(all.network)) {
     breakers_.push_back(name);
     breaker_signals_.push_back(plant_.signal(name + ".closed"));
     breaker_closed_.push_back(plant_.value(breaker_signals_.back()) > 0);
@@ -282,12 +283,21 @@ protection::Sample Rig::read(const Source& source) const noexcept {
 bool Rig::advance() noexcept {
   if (control_) control_->run_due(plant_);
   if (commander_) commander_->turn_due(plant_);
+  turn_contacts();
   diverged_ = plant_.step() == emt::Status::diverged;
   take_samples();
   if (link_) poll_wire();
   judge_outputs();
   return !diverged_ && (!control_ || control_->failure().empty()) &&
          std::none_of(seats_.begin(), seats_.end(), [](const Seat& seat) { return seat.silent; });
+}
+
+void Rig::turn_contacts() noexcept {
+  for (; next_contact_turn_ < contact_turns_.size(); ++next_contact_turn_) {
+    const ContactTurn& turn = contact_turns_[next_contact_turn_];
+    if (turn.at_s > plant_.time_s() + 1e-9) return;
+    contacts_[turn.contact] = turn.closed ? 1 : 0;
+  }
 }
 
 void Rig::take_samples() noexcept {
@@ -464,6 +474,14 @@ std::vector<protection::Seen::Change> Rig::inputs_of(const Device& device, doubl
   std::vector<protection::Seen::Change> changes;
   for (const std::string& text : device.inputs) {
     const auto [name, source] = split_pair(text);
+    if (source.starts_with(contact_prefix)) {
+      const std::size_t at = wire_of(source).which;
+      changes.push_back({-zero_s, name, split_pair(case_.bench.contacts[at]).second == "closed"});
+      for (const ContactTurn& turn : contact_turns_) {
+        if (turn.contact == at) changes.push_back({turn.at_s - zero_s, name, turn.closed});
+      }
+      continue;
+    }
     const bool breaker = source.find('.') == std::string::npos;
     if (breaker) {  // as it stood at the start: against the first change, or as it stands now
       const auto at =

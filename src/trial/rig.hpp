@@ -27,6 +27,8 @@ class Rig {
       const std::vector<std::string>& further);
 
   [[nodiscard]] emt::Plant& plant() { return plant_; }
+  /// Contacts that are operated, in the order of their times.
+  void operate_contacts(std::vector<ContactTurn> turns) { contact_turns_ = std::move(turns); }
   void command(const std::vector<emt::Command>& commands) { commander_.emplace(plant_, commands); }
   /// Null without control.
   [[nodiscard]] ControlSeat* control() { return control_ ? &*control_ : nullptr; }
@@ -72,12 +74,14 @@ class Rig {
     emt::OperableId breaker;
     bool close;
   };
-  /// Where a binary input comes from: an output of another seat, or a breaker (seat < 0).
+  /// Where a binary input comes from: an output of another seat, or a breaker (`of_breaker`) or a contact
+  /// (`of_contact`) instead.
   struct InputWire {
     std::size_t input;
     int seat;
     std::size_t which;
   };
+  static constexpr int of_breaker = -1, of_contact = -2;
   /// A device at its place in this run.
   struct Seat {
     Party party;
@@ -119,6 +123,7 @@ class Rig {
   void wire_inputs(Seat& seat);
   [[nodiscard]] InputWire wire_of(const std::string& source) const;
   [[nodiscard]] bool on(const InputWire& wire) const noexcept;
+  void turn_contacts() noexcept;
   void record_row(double share) noexcept;
   void poll_wire() noexcept;
   void judge_outputs() noexcept;
@@ -139,6 +144,9 @@ class Rig {
   std::unique_ptr<wire::GoosePublisher> telling_;  // to remote devices, what they read of this process
   std::vector<bool> told_;
   std::vector<InputWire> told_from_;
+  std::vector<char> contacts_;  // closed, in the order of the bench
+  std::vector<ContactTurn> contact_turns_;
+  std::size_t next_contact_turn_ = 0;
   std::unique_ptr<wire::Link> link_;
   std::string medium_;
   std::array<std::uint8_t, wire::longest_frame> frame_{};

@@ -29,6 +29,7 @@ std::complex<double> faulted_voltage(const emt::Plant& plant, const std::string&
 struct Operations {
   std::vector<emt::Command> commands;
   std::vector<internal::ControlTurn> turns;
+  std::vector<internal::ContactTurn> contacts;
 };
 
 emt::Command failure_of(const Operation& o, double at_s) {
@@ -47,8 +48,18 @@ emt::Command failure_of(const Operation& o, double at_s) {
   return command;
 }
 
-Operations operations(const emt::Plant& plant, const control::Controller* controller, const Trial& trial,
-                      double zero_s) {
+/// Throws Error for a contact that the bench does not have, or a value other than 0 and 1.
+internal::ContactTurn contact_turn(const Bench& bench, const Operation& o, double at_s) {
+  const std::vector<std::string> contacts = internal::contacts_of(bench);
+  const auto found = std::find(contacts.begin(), contacts.end(), o.set);
+  if (found == contacts.end()) throw Error("no contact \"" + o.set + "\"" + suggestion(o.set, contacts));
+  const double value = parse_quantity_as(o.to, "");
+  if (value != 0 && value != 1) throw Error("a contact is set to 0 (open) or 1 (closed), not to " + o.to);
+  return {at_s, static_cast<std::size_t>(found - contacts.begin()), value == 1};
+}
+
+Operations operations(const emt::Plant& plant, const control::Controller* controller, const Bench& bench,
+                      const Trial& trial, double zero_s) {
   Operations all;
   for (const Operation& o : trial.operate) {
     const double at = zero_s + o.at_s;
@@ -56,6 +67,9 @@ Operations operations(const emt::Plant& plant, const control::Controller* contro
     try {
       if (!command.fails.empty()) {
         (void)plant.gate(command.fails);
+      } else if (o.set.starts_with(internal::contact_prefix)) {
+        all.contacts.push_back(contact_turn(bench, o, at));
+        continue;
       } else if (o.set.empty()) {
         command.operable = o.open.empty() ? o.close : o.open;
         command.close = !o.close.empty();
@@ -201,7 +215,8 @@ emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   study.commands = strikes(*trial, inception);
   const std::optional<internal::ControlSeat> control =
       has_control(all) ? std::make_optional<internal::ControlSeat>(all, plant, false) : std::nullopt;
-  Operations operated = operations(plant, control ? &control->controller() : nullptr, *trial, inception);
+  Operations operated =
+      operations(plant, control ? &control->controller() : nullptr, all.bench, *trial, inception);
   for (emt::Command& command : operated.commands) study.commands.push_back(std::move(command));
   add_control(study, all, plant, std::move(operated.turns));
   if (!(duration_s > 0)) study.duration_s = duration_of(*trial, study.network.frequency_Hz);
@@ -253,7 +268,10 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   std::vector<emt::Command> commands = strikes(trial, result.inception_s);
   internal::ControlSeat* control = rig.control();
   Operations operated =
-      operations(rig.plant(), control ? &control->controller() : nullptr, trial, result.inception_s);
+      operations(rig.plant(), control ? &control->controller() : nullptr, all.bench, trial, result.inception_s);
+  std::stable_sort(operated.contacts.begin(), operated.contacts.end(),
+                   [](const auto& a, const auto& b) { return a.at_s < b.at_s; });
+  rig.operate_contacts(std::move(operated.contacts));
   for (emt::Command& command : operated.commands) commands.push_back(std::move(command));
   rig.command(commands);
   if (control) control->turn_at(std::move(operated.turns));

@@ -43,7 +43,8 @@ const Table& table(const Device*) {
           .texts("opens", &Device::opens, "breakers that other outputs open: [\"QI: backup\"]")
           .texts("closes", &Device::closes, "breakers that outputs close: [\"Q1: close\"]")
           .texts("inputs", &Device::inputs,
-                 "binary inputs, from outputs of other devices or from breakers that are closed: [\"block: "
+                 "binary inputs, from outputs of other devices, from breakers and switches that are closed, or from "
+                 "contacts: [\"block: "
                  "R1.start\", \"closed: Q1\"]")
           .count("appid", &Device::appid, within(0, 0x3FFE), "application identifier of its GOOSE messages")
           .choice("current_wiring", &Device::current_wiring,
@@ -64,6 +65,9 @@ const Table& table(const Bench*) {
               "medium", &Bench::medium, {"automatic", "raw", "datagram"},
               "raw packet socket, or the same frames in local datagrams; automatic takes raw where allowed")
           .texts("record", &Bench::record, "further signals of the plant to record")
+          .texts("contacts", &Bench::contacts,
+                 "that people operate: [\"close_q1\", \"remote: closed\"]; devices read bench.remote, trials set it "
+                 "to 0 or 1")
           .count("points_per_cycle", &Bench::points_per_cycle, within(80, 8000),
                  "samples of the records per cycle; a multiple of 80, the rate of the streams")
           .choice("control", &Bench::control, {"plant", "process", "outside"},
@@ -267,7 +271,7 @@ struct Checker {
     const auto [breaker, output] = internal::split_pair(text);
     if (breaker.empty() || output.empty())
       return report(place, field, fmt::format("\"{}\" is no pair such as \"Q1: trip\"", text));
-    need_one_of(place, field, breaker, elements_of<network::Breaker>(), "breaker");
+    need_one_of(place, field, breaker, internal::switchgear_of(all.network), "breaker or switch");
     need_one_of(place, field, output, protection::outputs_of(device.relay), "output");
   }
 
@@ -277,7 +281,9 @@ struct Checker {
     if (name.empty() || source.empty())
       return report(place, "inputs", fmt::format("\"{}\" is no pair such as \"block: R1.start\"", text));
     if (source.find('.') == std::string::npos)
-      return need_one_of(place, "inputs", source, elements_of<network::Breaker>(), "breaker");
+      return need_one_of(place, "inputs", source, internal::switchgear_of(all.network), "breaker or switch");
+    if (source.starts_with(internal::contact_prefix))
+      return need_one_of(place, "inputs", source, internal::contacts_of(all.bench), "contact");
     output_of(place, "inputs", source);
   }
 

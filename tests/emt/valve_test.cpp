@@ -192,6 +192,42 @@ double harmonic(Plant& plant, const std::string& signal, int order, const std::f
   return order == 0 ? sum.real() / 2 : std::abs(sum);
 }
 
+TEST(Bridge, HasTheSpectrumOfSineTriangleModulation) {
+  // Natural sampling, legs at +-V: carrier multiple m, sideband n have (4 V/(pi m)) J_n(m pi M/2) sin((m+n) pi/2)
+  // (Holmes and Lipo, "Pulse Width Modulation for Power Converters", chapter 3). Read off the current, which
+  // knows no jumps, through the impedance at each frequency; every order in the same cycle.
+  Plant plant = compile(h_bridge(), 2e-6);
+  EdgeFeeder feed(plant, data);
+  while (plant.time_s() < 0.06 - 1e-9) {
+    feed(plant);
+    ASSERT_EQ(plant.step(), Status::running);
+  }
+  struct Line {
+    int multiple, sideband;
+  };
+  const std::array<Line, 7> lines{{{0, 1}, {1, 0}, {1, 2}, {1, -2}, {2, 1}, {2, -1}, {1, 1}}};
+  std::array<std::complex<double>, lines.size()> sums{};
+  const SignalId current = plant.signal("z.ia");
+  const auto order_of = [](const Line& line) { return 100 * line.multiple + line.sideband; };
+  constexpr int count = 10'000;
+  for (int k = 0; k < count; ++k) {
+    feed(plant);
+    ASSERT_EQ(plant.step(), Status::running);
+    for (std::size_t l = 0; l < lines.size(); ++l)
+      sums[l] += plant.value(current) *
+                 std::polar(2.0 / count, -2 * pi * 50 * order_of(lines[l]) * plant.time_s());
+  }
+  for (std::size_t l = 0; l < lines.size(); ++l) {
+    const auto [m, n] = lines[l];
+    const double volts = std::abs(sums[l] * std::complex<double>(1.2, 2 * pi * 50 * order_of(lines[l]) * 4e-3));
+    const double theory = m == 0 ? 0.8 * 800
+                                 : 4 * 800 / (pi * m) *
+                                       std::abs(std::cyl_bessel_j(std::abs(n), m * pi * 0.8 / 2) *
+                                                std::sin((m + n) * pi / 2));
+    EXPECT_NEAR(volts, theory, 2.5) << order_of(lines[l]);
+  }
+}
+
 TEST(Bridge, OfSixDiodesGivesTheRectifiedVoltageAndTheHarmonicsOfTheory) {
   Plant plant = compile(six_pulse("diode"), 10e-6);
   while (plant.time_s() < 1.2) ASSERT_EQ(plant.step(), Status::running);  // six time constants

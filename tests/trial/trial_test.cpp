@@ -153,6 +153,77 @@ TEST(Reclosing, SucceedsOnAPassingFaultAndLocksOutOnOneThatStays) {
   for (const Verdict& v : run_trial(all, trial, how).verdicts) EXPECT_FALSE(v.passed) << v.expectation;
 }
 
+/// Feeder 2 of the quay with a switch that earths its cable; its relay lets commands through.
+Case interlocked_feeder() {
+  Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
+  all.network.elements.emplace_back(
+      network::EarthingSwitch{.name = "E2", .bus = "berth2", .travel_time_s = 0.05, .only_when_open = {"Q2"}});
+  all.bench.contacts = {"remote: closed", "local_close", "remote_close", "open", "earth"};
+  protection::Output open, close, earth;
+  open.name = "opens";
+  open.when = "input.open";
+  close.name = "closes";
+  close.when = "((input.remote and input.remote_close) or (not input.remote and input.local_close)) and not input.earthed";
+  earth.name = "earths";
+  earth.when = "input.earth and not input.closed";
+  auto& device = *std::find_if(all.bench.devices.begin(), all.bench.devices.end(),
+                               [](const Device& d) { return d.name == "R2"; });
+  for (protection::RelaySettings* relay : {&device.relay, &device.approved_relay})
+    relay->functions.insert(relay->functions.end(), {open, close, earth});
+  device.inputs = {"remote: bench.remote", "remote_close: bench.remote_close", "local_close: bench.local_close",
+                   "open: bench.open",     "earth: bench.earth",               "earthed: E2",
+                   "closed: Q2"};
+  device.opens = {"Q2: opens"};
+  device.closes = {"Q2: closes", "E2: earths"};
+  return all;
+}
+
+TEST(Interlocking, LetsACommandThroughFromTheRightPlaceToAnUnearthedFeederOnly) {
+  const Case all = interlocked_feeder();
+  Trial trial{.name = "switching", .prefault_s = 0.1, .postfault_s = 0.9};
+  const auto press = [&](const char* contact, double at_s) {
+    trial.operate.push_back({.at_s = at_s, .set = std::string("bench.") + contact, .to = "1"});
+    trial.operate.push_back({.at_s = at_s + 0.05, .set = std::string("bench.") + contact, .to = "0"});
+  };
+  press("earth", 0);           // refused: the feeder is closed
+  press("open", 0.1);          // open 40 ms later
+  press("local_close", 0.2);   // refused: remote is chosen
+  press("earth", 0.3);         // earthed at 0.35 s
+  press("remote_close", 0.4);  // refused: earthed
+  trial.operate.push_back({.at_s = 0.5, .open = "E2"});
+  press("remote_close", 0.6);
+  trial.expect = {{.device = "R2", .output = "earths", .times = 1},
+                  {.device = "R2", .output = "earths", .window = {"0.3 s", "0.31 s"}},
+                  {.device = "R2", .output = "closes", .times = 1},
+                  {.device = "R2", .output = "closes", .window = {"0.6 s", "0.61 s"}},
+                  {.breaker = "Q2", .open_before_s = 0.17},
+                  {.breaker = "Q2", .closes_between = {"0.65 s", "0.68 s"}}};
+  ASSERT_TRUE(validate(Case{all.folder, all.network, all.control, all.bench, {trial}, {}}).empty());
+  const TrialResult result =
+      run_trial(all, trial, {.place = "plant", .interface = {}, .free = true, .relay_program = {}});
+  ASSERT_EQ(result.failure, "");
+  for (const Verdict& v : result.verdicts)
+    EXPECT_TRUE(v.passed) << v.expectation << " " << v.expected << " " << v.measured;
+}
+
+TEST(Interlocking, NamesContactsThatAreNotThere) {
+  Case all = interlocked_feeder();
+  all.bench.devices.back().inputs.emplace_back("x: bench.remotee");
+  const std::vector<Flaw> flaws = validate(Case{all.folder, all.network, all.control, all.bench, {}, {}});
+  ASSERT_EQ(flaws.size(), 1U);
+  EXPECT_EQ(flaws[0].text, "no contact \"bench.remotee\", did you mean \"bench.remote\"?");
+  all = interlocked_feeder();
+  Trial trial{.name = "wrong", .prefault_s = 0.1};
+  trial.operate = {{.at_s = 0, .set = "bench.remote", .to = "2"}};
+  try {
+    (void)run_trial(all, trial, {.place = "plant", .interface = {}, .free = true, .relay_program = {}});
+    FAIL();
+  } catch (const Error& error) {
+    EXPECT_STREQ(error.what(),
+                 "trial \"wrong\", operate: a contact is set to 0 (open) or 1 (closed), not to 2");
+  }
+}
+
 TEST(Expectations, SayWhatIsMissingInThem) {
   Case all = reclosing_line();
   Trial trial = all.trials[0];

@@ -20,8 +20,8 @@ struct Command {
   Failure how = Failure::none;
 };
 
-/// Carries commands out while a plant runs. Openings and closings are handed over at once, since the plant
-/// keeps their instants; knobs are turned and valves fail ahead of the step that their instant lies in.
+/// Carries commands out while a plant runs, each ahead of the step that its instant lies in: only then do
+/// interlocking and positions count as they stand. The plant keeps the instants of openings and closings.
 class Commander {
  public:
   /// Throws Error with the nearest name for one that the plant does not know.
@@ -36,6 +36,8 @@ class Commander {
     double value;
     GateId gate;  // fails when it is one
     Failure how;
+    OperableId operable = {};  // opens or closes when it is one
+    bool close = false;
   };
   std::vector<Turn> turns_;  // by time
   std::size_t next_ = 0;
