@@ -142,6 +142,7 @@ std::string script_of(const record::Record& record, const std::string& title,
     s += &panel == &panels.front() ? "set offsets 0,0,graph 0.3,0\n"
                                    : "unset label\nunset offsets\n";  // room for the labels
     const double scale = unit_scale(panel);
+    if (binaries.empty() && &panel == &panels.back()) s += "set xlabel 'time (s)'\n";
     s += "set ylabel " + quoted((scale < 1 ? "k" : "") + panel.unit) + " noenhanced\n";
     std::string plots;
     for (std::size_t k = 0; k < panel.analogs.size(); ++k) {

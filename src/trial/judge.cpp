@@ -206,11 +206,19 @@ void judge_breaker(const Expectation& e, const Outcome& o, Verdict& verdict) {
   verdict.left = left / e.open_before_s;
 }
 
+/// A number without unit: 0.592, 4.3e-6, 636.4e3.
+std::string show_number(double value) {
+  const double size = std::abs(value);
+  if (size == 0 || (size >= 1e-3 && size < 1e4)) return fmt::format("{:.4g}", value);
+  const int thousands = static_cast<int>(std::floor(std::log10(size) / 3));
+  return fmt::format("{:.4g}e{}", value * std::pow(1000.0, -thousands), 3 * thousands);
+}
+
 /// A value as people write it, in the unit of the signal; shares in percent where the band is.
 std::string show_value(double value, const std::string& unit, bool in_percent) {
   if (std::isnan(value)) return "none";
   if (in_percent) return fmt::format("{:.4g} %", 100 * value);
-  return unit.empty() ? fmt::format("{:.4g}", value) : print_rounded(value, unit, 4);
+  return unit.empty() ? show_number(value) : print_rounded(value, unit, 4);
 }
 
 /// Edges of the band in `unit`. Throws Error when they have another dimension.
