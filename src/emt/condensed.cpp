@@ -318,7 +318,7 @@ void Condensed::solve_long(const double* drive, const double* sources, double* n
   const auto for_each_group = [&](auto&& visit) {
     std::apply([&](auto&... group) { (visit(group), ...); }, shard.parts);
   };
-  std::fill(&rhs_[static_cast<std::size_t>(shard.first)], rhs_.data() + shard.end, 0.0);
+  std::fill(rhs_.data() + shard.first, rhs_.data() + shard.end, 0.0);
   const double* number = drive;
   for_each_memory(shard, [&](double& held) { held = *number++; });
   for_each_group([&](auto& group) { group.drive(rhs_.data(), core_->first_unknown); });
@@ -341,11 +341,11 @@ void Condensed::solve_long(const double* drive, const double* sources, double* n
     rhs_[static_cast<std::size_t>(ends_[k].p)] += sources[k];
     rhs_[static_cast<std::size_t>(ends_[k].q)] -= sources[k];
   }
-  std::copy(&rhs_[static_cast<std::size_t>(shard.first)], rhs_.data() + shard.end, now + shard.first);
+  std::copy(rhs_.data() + shard.first, rhs_.data() + shard.end, now + shard.first);
   partition.solve(now);
 
   const Weights trapezoidal = weights_of(Rule::trapezoidal), half = weights_of(Rule::half_euler);
-  std::fill(&spill_[static_cast<std::size_t>(shard.first)], spill_.data() + shard.end, 0.0);
+  std::fill(spill_.data() + shard.first, spill_.data() + shard.end, 0.0);
   for_each_group([&](auto& group) { group.pass(trapezoidal, now, spill_.data(), core_->first_unknown); });
   for_each_memory(shard, [&](double held) { *memory++ = held; });
   for_each_group([&](auto& group) { group.inject(half, now, spill_.data(), core_->first_unknown); });

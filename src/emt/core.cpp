@@ -101,8 +101,8 @@ void Core::solve_shard(Shard& shard, Rule coming, double* now) noexcept {
   }
   for (const Coupling& coupling : shard.couplings)
     rhs[static_cast<std::size_t>(coupling.row)] += coupling.siemens * now[coupling.known];
-  std::copy(&rhs[static_cast<std::size_t>(shard.first)], rhs.data() + shard.end, now + shard.first);
-  std::fill(&rhs[static_cast<std::size_t>(shard.first)], rhs.data() + shard.end, 0.0);
+  std::copy(rhs.data() + shard.first, rhs.data() + shard.end, now + shard.first);
+  std::fill(rhs.data() + shard.first, rhs.data() + shard.end, 0.0);
   for (int k = shard.first_partition; k < shard.end_partition; ++k)
     partitions[static_cast<std::size_t>(k)].solve(now);
   for_each_group(shard, [&, future = weights_of(coming)](auto& group) {

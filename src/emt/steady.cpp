@@ -230,7 +230,7 @@ class Steady {
           component_
               .values[static_cast<std::size_t>(layout_.node_position[static_cast<std::size_t>(known.node)])];
       for (const auto& line : assembly_.waveforms[known.waveform].lines(known.angle_rad)) {
-        if (line.omega == omega_) value += std::polar(line.amplitude, line.angle_rad);
+        if (line.omega == omega_) value += line.amplitude * std::polar(1.0, line.angle_rad);
       }
     }
   }

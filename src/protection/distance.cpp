@@ -70,7 +70,7 @@ class DistanceZone : public DelayedFunction {
         load_(relay.load_resistance_ohm),
         load_slope_(std::tan(relay.load_angle_rad)),
         sign_(settings.direction == "reverse" ? -1.0 : 1.0),
-        reach_(std::polar(sign_ * settings.reach_ohm, settings.angle_rad)),
+        reach_(sign_ * std::polar(settings.reach_ohm, settings.angle_rad)),
         along_line_(1 / std::tan(settings.angle_rad)),
         directed_(settings.direction != "none"),
         circle_(settings.shape == "mho"),

@@ -127,7 +127,7 @@ std::vector<Phasor> outline(const protection::Zone& zone, bool earth) {
   std::vector<Phasor> points;
   if (zone.shape == "mho") {
     for (int k = 0; k <= 72; ++k) {
-      const Phasor reach = std::polar(way * zone.reach_ohm, zone.angle_rad);
+      const Phasor reach = way * std::polar(zone.reach_ohm, zone.angle_rad);
       const Phasor turn = std::polar(1.0, 2 * std::numbers::pi * k / 72);
       points.push_back(zone.direction == "none" ? reach * turn : reach / 2.0 * (1.0 + turn));
     }

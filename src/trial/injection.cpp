@@ -350,7 +350,7 @@ class Tester {
       found.function = zone.name;
       found.plane = earth ? "A-E" : "B-C";
       const double way = zone.direction == "reverse" ? -1 : 1;
-      const Phasor centre = std::polar(way * 0.5 * zone.reach_ohm, zone.angle_rad);
+      const Phasor centre = way * std::polar(0.5 * zone.reach_ohm, zone.angle_rad);
       const double farthest =
           3 * zone.reach_ohm +
           3 * (network::is_set(zone.resistive_reach_ohm)

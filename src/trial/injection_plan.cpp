@@ -28,8 +28,8 @@ Phasor phasor_of(const std::string& text, const char* unit) {
   if (text.empty()) return 0;
   const std::size_t at = text.find(" at ");
   if (at == std::string::npos) return parse_quantity_as(text, unit);
-  return std::polar(parse_quantity_as(text.substr(0, at), unit),
-                    parse_quantity_as(text.substr(at + 4), "deg"));
+  return parse_quantity_as(text.substr(0, at), unit) *
+         std::polar(1.0, parse_quantity_as(text.substr(at + 4), "deg"));
 }
 
 struct PhasorField {

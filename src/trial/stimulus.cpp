@@ -131,7 +131,7 @@ struct Maker {
       return changed(b, stage.end, [&](End& end, Stimulus&) {
         // Residual current is three times its zero sequence: no phase carries more than a third of it.
         const double size = sequence == 0 ? amperes / 3 : amperes;
-        add(end.current, of_sequence(sequence, std::polar(way * size, -angle)));
+        add(end.current, of_sequence(sequence, way * std::polar(size, -angle)));
         // A fault this way leaves the sequence's voltage standing against its current.
         if (directed && sequence < 1)
           add(end.voltage, of_sequence(sequence, -0.2 * std::abs(end.voltage[0])));
@@ -198,7 +198,7 @@ struct Maker {
                          (stage.direction == "reverse" ? std::numbers::pi : 0);
     p.at = [=, b = before](double watts) {
       return changed(b, stage.end, [&](End& end, Stimulus&) {
-        add(end.current, of_sequence(1, std::polar(watts / (3 * std::abs(end.voltage[0])), angle)));
+        add(end.current, of_sequence(1, watts / (3 * std::abs(end.voltage[0])) * std::polar(1.0, angle)));
       });
     };
     return p;
@@ -211,7 +211,7 @@ struct Maker {
     p.drop_off = 1.05;
     const double way = zone.direction == "reverse" ? -1 : 1;
     p.at = [=, s = settings, f = frequency_Hz](double ohm) {
-      return impedance_stimulus(s, zone, earth, std::polar(way * ohm, zone.angle_rad), f);
+      return impedance_stimulus(s, zone, earth, way * std::polar(ohm, zone.angle_rad), f);
     };
     return p;
   }
