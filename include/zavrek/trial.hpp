@@ -53,10 +53,10 @@ struct Bench {
   std::string interface = "lo";
   std::string medium = "automatic";  ///< "automatic", "raw" or "datagram"
   std::vector<std::string> record;   ///< further plant signals to record
-  /// Contacts that people operate, "remote" or "remote: closed"; devices read them as "bench.remote", trials set
-  /// them to 0 or 1.
+  /// Contacts that people operate, "remote" or "remote: closed"; devices read them as "bench.remote", trials
+  /// set them to 0 or 1.
   std::vector<std::string> contacts;
-  int points_per_cycle = 80;         ///< of the records; a multiple of 80, the rate of the streams
+  int points_per_cycle = 80;  ///< of the records; a multiple of 80, the rate of the streams
   std::vector<Stream> streams;
   std::vector<Device> devices;
   std::string control = "plant";  ///< "plant": blocks in the plant's process; "process": in one of their own,

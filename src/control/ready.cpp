@@ -123,8 +123,8 @@ void watch(Composer& c, const BridgeControl& b) {
   c.formula("dc_low", "#udc < {}", b.dc_low_V);
 }
 
-/// The neutral point: legs draw -sum |m| i from it, an offset z of all references changes that by -z sum sgn(m) i.
-/// With d the upper capacitor's voltage less the lower one's, C dd/dt is the current drawn.
+/// The neutral point: legs draw -sum |m| i from it, an offset z of all references changes that by -z sum
+/// sgn(m) i. With d the upper capacitor's voltage less the lower one's, C dd/dt is the current drawn.
 std::string balance_neutral(Composer& c, const BridgeControl& b) {
   if (b.dc_upper.empty()) return {};
   if (b.levels != "three") c.refuse("dc_upper", "only a bridge of three levels has a neutral point");
@@ -132,7 +132,8 @@ std::string balance_neutral(Composer& c, const BridgeControl& b) {
   c.input("upper", b.dc_upper);
   c.formula("neutral_off", "(2 * #upper - #udc) / max(#udc, 10)");
   c.formula("neutral_moved", "if(#m.a > 0, #ia, -#ia) + if(#m.b > 0, #ib, -#ib) + if(#m.c > 0, #ic, -#ic)");
-  c.formula("neutral_offset", "clamp({} * #neutral_off * if(#neutral_moved > 0, 1, -1), -{}, {})", b.balance, most, most);
+  c.formula("neutral_offset", "clamp({} * #neutral_off * if(#neutral_moved > 0, 1, -1), -{}, {})", b.balance,
+            most, most);
   return c.full("neutral_offset");
 }
 

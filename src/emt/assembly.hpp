@@ -96,7 +96,8 @@ struct SegmentPart {
   Slot state{};  // V or Vs
 };
 
-/// Corners of an inductance, straight up to a knee (Vs), that takes `beyond_per_H` amperes per Vs more behind it.
+/// Corners of an inductance, straight up to a knee (Vs), that takes `beyond_per_H` amperes per Vs more behind
+/// it.
 [[nodiscard]] inline network::Points bent_at(double knee_Vs, double beyond_per_H) {
   return {{knee_Vs, knee_Vs * 1e-9 * beyond_per_H}, {2 * knee_Vs, knee_Vs * (1 + 1e-9) * beyond_per_H}};
 }

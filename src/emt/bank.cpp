@@ -45,10 +45,7 @@ void assemble(const network::Reactor& bank, Assembly& assembly) {
   const double knee = bank.knee * std::numbers::sqrt2 * at.nominal_V / assembly.omega();
   const double beyond = (1 / bank.air_core - 1) / henry;
   for (const Ends& ends : at.ends) {
-    assembly.segments({.owner = owner,
-                       .ends = ends,
-                       .inductive = true,
-                       .corners = bent_at(knee, beyond)});
+    assembly.segments({.owner = owner, .ends = ends, .inductive = true, .corners = bent_at(knee, beyond)});
   }
 }
 

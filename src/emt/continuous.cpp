@@ -141,7 +141,8 @@ void Continuous::place_unknowns() {
   for (const ModelRow& row : core().models) {
     remembered_at_.push_back(kept_.size());
     kept_.resize(kept_.size() + static_cast<std::size_t>(row.model->states().remembered));
-    for (const double time : row.model->travel_times_s()) shortest_travel_s_ = std::min(shortest_travel_s_, time);
+    for (const double time : row.model->travel_times_s())
+      shortest_travel_s_ = std::min(shortest_travel_s_, time);
   }
   for (const double time : travel_times_s_) shortest_travel_s_ = std::min(shortest_travel_s_, time);
 }
@@ -467,7 +468,8 @@ void Continuous::remember_model(std::size_t k, double t) {
   ModelRow& row = core().models[k];
   const Model::States states = row.model->states();
   if (states.remembered == 0) return;
-  std::vector<double> currents(static_cast<std::size_t>(row.ends)), slopes(static_cast<std::size_t>(states.count));
+  std::vector<double> currents(static_cast<std::size_t>(row.ends)),
+      slopes(static_cast<std::size_t>(states.count));
   row.model->look_back(RememberedSlots(*this, remembered_at_[k]), t);
   row.model->slopes(row.places, values_.data(), currents.data(), slopes.data());
   const double* slots = &values_[static_cast<std::size_t>(row.places.first + states.first_remembered)];
@@ -499,7 +501,9 @@ double Continuous::wave_at(std::size_t line, Eigen::Index mode, int end, double 
   return kept_at(at, t);
 }
 
-double Continuous::kept_begins_s() const { return kept_times_.empty() ? 1e300 : kept_times_.front() - same_instant_s; }
+double Continuous::kept_begins_s() const {
+  return kept_times_.empty() ? 1e300 : kept_times_.front() - same_instant_s;
+}
 
 /// Third-order interpolation between accepted instants.
 double Continuous::kept_at(std::size_t series, double t) const {

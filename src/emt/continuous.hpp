@@ -49,8 +49,8 @@ class Continuous {
   /// Keeps the waves of an accepted instant; with `jump`, what follows is not joined smoothly to what was.
   void remember(double t, const double* y, bool jump);
   [[nodiscard]] double shortest_travel_s() const { return shortest_travel_s_; }
-  /// Times after which a jump at one place arrives as a jump at another. Lines that follow the frequency let no
-  /// jump through.
+  /// Times after which a jump at one place arrives as a jump at another. Lines that follow the frequency let
+  /// no jump through.
   [[nodiscard]] const std::vector<double>& travel_times_s() const { return travel_times_s_; }
   /// What was kept at accepted instants, at an instant not before `kept_begins_s`.
   [[nodiscard]] double kept_at(std::size_t series, double t) const;
@@ -91,9 +91,9 @@ class Continuous {
   double shortest_travel_s_ = 1e300;
   std::vector<double> travel_times_s_;
   std::vector<double> kept_times_;
-  std::vector<std::size_t> kept_from_;           // where each smooth stretch of them begins
-  std::vector<std::vector<double>> kept_;        // per line, end and mode; then the models' remembered slots
-  std::vector<std::size_t> remembered_at_;       // per model: the first of its own in kept_
+  std::vector<std::size_t> kept_from_;      // where each smooth stretch of them begins
+  std::vector<std::vector<double>> kept_;   // per line, end and mode; then the models' remembered slots
+  std::vector<std::size_t> remembered_at_;  // per model: the first of its own in kept_
 };
 
 }  // namespace zavrek::emt::internal

@@ -180,7 +180,7 @@ class Core {
   std::vector<Pole> poles;
   double pole_alarm_s = never();  ///< no pole changes over before
   bool poles_awake = false;       ///< one may within this step: all values are found, not only those kept up
-  std::vector<int> due;  ///< room for all poles: those that change over at the event at hand
+  std::vector<int> due;           ///< room for all poles: those that change over at the event at hand
   std::vector<int> due_segments;
   std::vector<int> due_valves;
   bool valves_look_behind = false;  ///< whether they hold what stands behind an event of this step

@@ -251,7 +251,8 @@ void FrequencyLineModel::look_back(const Past& before, double time_s) noexcept {
 }
 
 /// dx/dt = p x + r u for each partial fraction.
-void FrequencyLineModel::slopes(const Places& places, double* values, double* currents, double* slopes) noexcept {
+void FrequencyLineModel::slopes(const Places& places, double* values, double* currents,
+                                double* slopes) noexcept {
   double* slots = values + places.first;
   std::fill(currents, currents + 2 * n_, 0.0);
   for (int end = 0; end < 2; ++end) {

@@ -105,15 +105,15 @@ class LegGroup {
     bool shorted = false;  // its gates joined two poles
     std::array<double, 3> share{};
     double current = 0, source_A = 0;
-    double earlier = 0;  // the current one solution before
+    double earlier = 0;                    // the current one solution before
     double last_on = -1e300, spacing = 0;  // of its gates
     double rested_at = -1e300;
   };
   static constexpr double longest_spacing_s = 1e-3;
 
-  /// A leg with one gate has its diode on for a part of every period: it pulses until two of them went by, but
-  /// rests while the gate is off and its current has come to an end (discontinuous conduction). The edge that
-  /// wakes it is its valve's.
+  /// A leg with one gate has its diode on for a part of every period: it pulses until two of them went by,
+  /// but rests while the gate is off and its current has come to an end (discontinuous conduction). The edge
+  /// that wakes it is its valve's.
   static bool wants_to_pulse(Leg& leg, double from, double until, const ValveGroup& valves) noexcept {
     const bool one_gate = leg.part.out.empty() || leg.part.in.empty();
     const double wakes_by = leg.pulses ? ValveGroup::never : one_gate ? from : until;
@@ -129,8 +129,8 @@ class LegGroup {
     return any && !leg.shorted;
   }
 
-  /// Of a leg with one gate: nothing flows until that gate comes on again. What would end before the middle of
-  /// the step does not flow in it.
+  /// Of a leg with one gate: nothing flows until that gate comes on again. What would end before the middle
+  /// of the step does not flow in it.
   static bool ended(const Leg& leg, double until, const ValveGroup& valves) noexcept {
     const double at_middle = leg.current + (leg.current - leg.earlier) / 2;
     const bool flows = leg.part.in.empty() ? at_middle > 0 : at_middle < 0;

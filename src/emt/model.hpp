@@ -96,7 +96,7 @@ class Model {
   struct States {
     bool known = false;  // whether the model has such equations
     int first = 0, count = 0;
-    bool inductive = false;  // its currents depend on states alone, not on the voltages
+    bool inductive = false;                    // its currents depend on states alone, not on the voltages
     int first_remembered = 0, remembered = 0;  // slots whose past its equations ask for
   };
   [[nodiscard]] virtual States states() const { return {}; }

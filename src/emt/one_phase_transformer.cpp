@@ -1,7 +1,8 @@
 // Transformer of one phase: two coupled windings, v = R i + L di/dt with
-//   L = Lm [1, n; n, n^2] + diag(Lk/2, n^2 Lk/2),   R = diag(Rk/2, n^2 Rk/2),   n: low over high rated voltage,
-// Rk and Lk from the short-circuit test, on the high side. Lm follows from the magnetising current, iron loss is
-// a resistance and saturation a bent inductance across the high winding. Currents flow into the windings.
+//   L = Lm [1, n; n, n^2] + diag(Lk/2, n^2 Lk/2),   R = diag(Rk/2, n^2 Rk/2),   n: low over high rated
+//   voltage,
+// Rk and Lk from the short-circuit test, on the high side. Lm follows from the magnetising current, iron loss
+// is a resistance and saturation a bent inductance across the high winding. Currents flow into the windings.
 #include <cmath>
 #include <numbers>
 
@@ -40,8 +41,8 @@ class OnePhaseBuilder {
   Terminals winding(const char* field, const std::string& bus, const std::string& phases) {
     Terminals at = connect(assembly_, owner_, bus, phases, "delta");
     if (at.ends.size() != 1)
-      reject(field, fmt::format("\"{}\" are {} phases; one or two are wanted, such as \"a\" or \"ab\"", at.letters,
-                                at.letters.size()));
+      reject(field, fmt::format("\"{}\" are {} phases; one or two are wanted, such as \"a\" or \"ab\"",
+                                at.letters, at.letters.size()));
     return at;
   }
 
@@ -80,7 +81,8 @@ class OnePhaseBuilder {
 
   void add_saturation() {
     if (!network::is_set(t_.knee)) {
-      if (t_.residual_flux != 0) reject("residual_flux", "needs a knee: without saturation it has no meaning");
+      if (t_.residual_flux != 0)
+        reject("residual_flux", "needs a knee: without saturation it has no meaning");
       return;
     }
     const double omega = assembly_.omega();

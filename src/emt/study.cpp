@@ -39,7 +39,8 @@ Commander::Commander(Plant& plant, const std::vector<Command>& commands) {
       turns_.push_back({command.at_s, {}, command.value, plant.gate(command.fails), command.how});
       continue;
     }
-    turns_.push_back({command.at_s, {}, 0, {}, Failure::none, plant.operable(command.operable), command.close});
+    turns_.push_back(
+        {command.at_s, {}, 0, {}, Failure::none, plant.operable(command.operable), command.close});
   }
   std::stable_sort(turns_.begin(), turns_.end(),
                    [](const Turn& a, const Turn& b) { return a.at_s < b.at_s; });

@@ -446,12 +446,11 @@ class Builder {
           reject(t_, "residual_flux", error.flaws().front().text);
         }
       }
-      const SegmentPart& part = assembly_.segments(
-          {.owner = owner_,
-           .ends = high_winding()[k],
-           .inductive = true,
-           .corners = bent_at(t_.knee * rated, beyond),
-           .residual = residual});
+      const SegmentPart& part = assembly_.segments({.owner = owner_,
+                                                    .ends = high_winding()[k],
+                                                    .inductive = true,
+                                                    .corners = bent_at(t_.knee * rated, beyond),
+                                                    .residual = residual});
       saturation_.push_back(part.current);
       assembly_.signal(t_.name + ".flux" + "abc"[k], "V s", {value_of(part.state)});
     }

@@ -21,7 +21,8 @@ std::pair<std::string, std::string> split_pair(const std::string& text) {
 std::vector<std::string> switchgear_of(const network::Network& network) {
   std::vector<std::string> names;
   for (const network::Element& element : network.elements) {
-    if (std::holds_alternative<network::Breaker>(element) || std::holds_alternative<network::Disconnector>(element) ||
+    if (std::holds_alternative<network::Breaker>(element) ||
+        std::holds_alternative<network::Disconnector>(element) ||
         std::holds_alternative<network::EarthingSwitch>(element))
       names.push_back(network::name_of(element));
   }

@@ -267,8 +267,8 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   result.inception_s = trial.fault ? inception_time(rig.plant(), trial, frequency) : trial.prefault_s;
   std::vector<emt::Command> commands = strikes(trial, result.inception_s);
   internal::ControlSeat* control = rig.control();
-  Operations operated =
-      operations(rig.plant(), control ? &control->controller() : nullptr, all.bench, trial, result.inception_s);
+  Operations operated = operations(rig.plant(), control ? &control->controller() : nullptr, all.bench, trial,
+                                   result.inception_s);
   std::stable_sort(operated.contacts.begin(), operated.contacts.end(),
                    [](const auto& a, const auto& b) { return a.at_s < b.at_s; });
   rig.operate_contacts(std::move(operated.contacts));

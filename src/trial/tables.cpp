@@ -43,7 +43,8 @@ const Table& table(const Device*) {
           .texts("opens", &Device::opens, "breakers that other outputs open: [\"QI: backup\"]")
           .texts("closes", &Device::closes, "breakers that outputs close: [\"Q1: close\"]")
           .texts("inputs", &Device::inputs,
-                 "binary inputs, from outputs of other devices, from breakers and switches that are closed, or from "
+                 "binary inputs, from outputs of other devices, from breakers and switches that are closed, "
+                 "or from "
                  "contacts: [\"block: "
                  "R1.start\", \"closed: Q1\"]")
           .count("appid", &Device::appid, within(0, 0x3FFE), "application identifier of its GOOSE messages")
@@ -66,7 +67,8 @@ const Table& table(const Bench*) {
               "raw packet socket, or the same frames in local datagrams; automatic takes raw where allowed")
           .texts("record", &Bench::record, "further signals of the plant to record")
           .texts("contacts", &Bench::contacts,
-                 "that people operate: [\"close_q1\", \"remote: closed\"]; devices read bench.remote, trials set it "
+                 "that people operate: [\"close_q1\", \"remote: closed\"]; devices read bench.remote, trials "
+                 "set it "
                  "to 0 or 1")
           .count("points_per_cycle", &Bench::points_per_cycle, within(80, 8000),
                  "samples of the records per cycle; a multiple of 80, the rate of the streams")

@@ -1,9 +1,9 @@
 // Converters at both depths, their d.c. side, and how they fail.
 #include <algorithm>
 #include <cmath>
-#include <tuple>
 #include <functional>
 #include <numbers>
+#include <tuple>
 #include <vector>
 
 #include <gtest/gtest.h>
@@ -105,7 +105,12 @@ TEST(AveragedBridge, OfDiodesCommutatesAsTheSwitchedOne) {
     n.buses = {{"grid", 400}, {"dc", 560, "pn"}};
     n.elements = {Source{.name = "e", .bus = "grid", .short_circuit_VA = 1e6},
                   Bridge{.name = "b", .dc = "dc", .ac = "grid", .depth = depth, .device = "diode"},
-                  DcLink{.name = "c", .bus = "dc", .capacitance_F = 1e-3, .voltage_V = 500, .discharge_ohm = 20, .earth_ohm = 1e5}};
+                  DcLink{.name = "c",
+                         .bus = "dc",
+                         .capacitance_F = 1e-3,
+                         .voltage_V = 500,
+                         .discharge_ohm = 20,
+                         .earth_ohm = 1e5}};
     Plant plant = compile(n, 20e-6);
     while (plant.time_s() < 0.04) ASSERT_EQ(plant.step(), Status::running);
     seen.push_back(value(plant, "c.v"));
@@ -286,7 +291,8 @@ TEST(DcConverter, RestsAtNoCurrentUnderALightLoadAtBothDepths) {
   const double k_buck = 2 * 1e-3 * 10e3 / 100, k_boost = 2 * 1e-3 * 10e3 / 400;
   for (const Point& p : {Point{"buck", 0.3, 100, 400 * 2 / (1 + std::sqrt(1 + 4 * k_buck / 0.09))},
                          Point{"boost", 0.6, 400, 100 * (1 + std::sqrt(1 + 4 * 0.16 / k_boost))}}) {
-    for (const auto& [depth, step, within] : {std::tuple{"switched", 2e-6, 0.01}, {"averaged", 10e-6, 0.05}}) {
+    for (const auto& [depth, step, within] :
+         {std::tuple{"switched", 2e-6, 0.01}, {"averaged", 10e-6, 0.05}}) {
       Plant plant = compile(dc_converter(p.topology, depth, p.load_ohm), step);
       Pulser feed = pulse(plant, "d.a", 10e3, [&](double) { return p.upper_share; });
       Mean volts, current;

@@ -5,8 +5,8 @@
 #include <numbers>
 
 #include "emt/circuits.hpp"
-#include "zavrek/emt/study.hpp"
 #include "zavrek/emt/frequency_line.hpp"
+#include "zavrek/emt/study.hpp"
 
 namespace zavrek::emt {
 namespace {
@@ -102,8 +102,8 @@ TEST(FrequencyLine, MeetsTheExactAnswerAtEachFrequency) {
   }
 }
 
-/// The rms of the difference to the variable-step solution over its peak, at the far end of a line that a fault
-/// strikes.
+/// The rms of the difference to the variable-step solution over its peak, at the far end of a line that a
+/// fault strikes.
 double reference_error(const Study& study, const Series& exact, double step_s) {
   const Series fixed = simulate(study, step_s);
   double squares = 0, peak = 0;
@@ -125,7 +125,8 @@ TEST(FrequencyLine, ConvergesToTheVariableStepSolutionThroughAFault) {
                     .signals = {"l.ia", "r.vb"}};
   const Series exact = solve_reference(study);
   // In its steady state the line is the plant's own to the plant's step.
-  EXPECT_NEAR(exact.values[0][50], simulate(study, 5e-6).values[0][50], 1e-4 * std::abs(exact.values[0][50]) + 1);
+  EXPECT_NEAR(exact.values[0][50], simulate(study, 5e-6).values[0][50],
+              1e-4 * std::abs(exact.values[0][50]) + 1);
   // What jumps at one end is spread over a step on its way: first order.
   const double coarse = reference_error(study, exact, 20e-6), fine = reference_error(study, exact, 5e-6);
   EXPECT_LT(fine, 2e-3);

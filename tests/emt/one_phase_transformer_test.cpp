@@ -32,9 +32,10 @@ OnePhaseTransformer pot(const char* name, const char* high, const char* low) {
 Network bank(std::vector<OnePhaseTransformer> pots) {
   Network n;
   n.buses = {{"high", 12.47e3}, {"low", 2400}};
-  n.elements = {Source{.name = "grid", .bus = "high"},
-                Load{.name = "l", .bus = "low", .active_W = 30e3, .reactive_var = 10e3, .connection = "delta"},
-                Load{.name = "earth", .bus = "low", .active_W = 10, .connection = "grounded star"}};
+  n.elements = {
+      Source{.name = "grid", .bus = "high"},
+      Load{.name = "l", .bus = "low", .active_W = 30e3, .reactive_var = 10e3, .connection = "delta"},
+      Load{.name = "earth", .bus = "low", .active_W = 10, .connection = "grounded star"}};
   for (auto& one : pots) n.elements.emplace_back(std::move(one));
   return n;
 }
@@ -90,19 +91,24 @@ TEST(OnePhaseTransformer, DrawsInrushBeyondItsKneeFromItsResidualFlux) {
     peak = std::max(peak, std::abs(value(plant, "t.ia")));
     flux = std::max(flux, value(plant, "t.flux"));
   }
-  const double rated = std::numbers::sqrt2 * 100e3 / 7200, rated_Vs = std::numbers::sqrt2 * 7200 / (2 * pi * 50);
+  const double rated = std::numbers::sqrt2 * 100e3 / 7200,
+               rated_Vs = std::numbers::sqrt2 * 7200 / (2 * pi * 50);
   EXPECT_GT(flux, 2 * rated_Vs);  // of 2.7 without the drop of the current
   EXPECT_GT(peak, 2 * rated);
 }
 
 TEST(OnePhaseTransformer, SaysWhatItsWindingsMayLieBetween) {
-  EXPECT_EQ(message_of([] { (void)compile(bank({pot("t1", "abc", "ab")})); }),
-            "one_phase_transformer.t1, high_phases: \"abc\" are 3 phases; one or two are wanted, such as \"a\" or "
-            "\"ab\"");
+  EXPECT_EQ(
+      message_of([] { (void)compile(bank({pot("t1", "abc", "ab")})); }),
+      "one_phase_transformer.t1, high_phases: \"abc\" are 3 phases; one or two are wanted, such as \"a\" or "
+      "\"ab\"");
   auto lossy = pot("t1", "a", "ab");
   lossy.copper_loss_W = 6e3;
-  EXPECT_EQ(message_of([&] { (void)compile(bank({lossy, pot("t2", "b", "bc")})); }),
-            "one_phase_transformer.t1, copper_loss: is more than the short-circuit voltage allows; check both");
+  EXPECT_EQ(
+      message_of([&] {
+        (void)compile(bank({lossy, pot("t2", "b", "bc")}));
+      }),
+      "one_phase_transformer.t1, copper_loss: is more than the short-circuit voltage allows; check both");
 }
 
 }  // namespace

@@ -193,9 +193,9 @@ double harmonic(Plant& plant, const std::string& signal, int order, const std::f
 }
 
 TEST(Bridge, HasTheSpectrumOfSineTriangleModulation) {
-  // Natural sampling, legs at +-V: carrier multiple m, sideband n have (4 V/(pi m)) J_n(m pi M/2) sin((m+n) pi/2)
-  // (Holmes and Lipo, "Pulse Width Modulation for Power Converters", chapter 3). Read off the current, which
-  // knows no jumps, through the impedance at each frequency; every order in the same cycle.
+  // Natural sampling, legs at +-V: carrier multiple m, sideband n have (4 V/(pi m)) J_n(m pi M/2) sin((m+n)
+  // pi/2) (Holmes and Lipo, "Pulse Width Modulation for Power Converters", chapter 3). Read off the current,
+  // which knows no jumps, through the impedance at each frequency; every order in the same cycle.
   Plant plant = compile(h_bridge(), 2e-6);
   EdgeFeeder feed(plant, data);
   while (plant.time_s() < 0.06 - 1e-9) {
@@ -214,16 +214,17 @@ TEST(Bridge, HasTheSpectrumOfSineTriangleModulation) {
     feed(plant);
     ASSERT_EQ(plant.step(), Status::running);
     for (std::size_t l = 0; l < lines.size(); ++l)
-      sums[l] += plant.value(current) *
-                 std::polar(2.0 / count, -2 * pi * 50 * order_of(lines[l]) * plant.time_s());
+      sums[l] +=
+          plant.value(current) * std::polar(2.0 / count, -2 * pi * 50 * order_of(lines[l]) * plant.time_s());
   }
   for (std::size_t l = 0; l < lines.size(); ++l) {
     const auto [m, n] = lines[l];
-    const double volts = std::abs(sums[l] * std::complex<double>(1.2, 2 * pi * 50 * order_of(lines[l]) * 4e-3));
-    const double theory = m == 0 ? 0.8 * 800
-                                 : 4 * 800 / (pi * m) *
-                                       std::abs(std::cyl_bessel_j(std::abs(n), m * pi * 0.8 / 2) *
-                                                std::sin((m + n) * pi / 2));
+    const double volts =
+        std::abs(sums[l] * std::complex<double>(1.2, 2 * pi * 50 * order_of(lines[l]) * 4e-3));
+    const double theory =
+        m == 0 ? 0.8 * 800
+               : 4 * 800 / (pi * m) *
+                     std::abs(std::cyl_bessel_j(std::abs(n), m * pi * 0.8 / 2) * std::sin((m + n) * pi / 2));
     EXPECT_NEAR(volts, theory, 2.5) << order_of(lines[l]);
   }
 }

@@ -117,7 +117,8 @@ double drift_of_neutral(bool balanced, double active_W) {
   control.trip_current_A = 2e3;
   control.dc_high_V = 1300;
   if (balanced) control.dc_upper = "c.v_upper";
-  const TrialResult result = run_trial(all, {.name = "pull", .prefault_s = 0.3, .postfault_s = 0.3}, {.free = true});
+  const TrialResult result =
+      run_trial(all, {.name = "pull", .prefault_s = 0.3, .postfault_s = 0.3}, {.free = true});
   EXPECT_EQ(result.failure, "");
   return 2 * mean(result, "c.v_upper", 0.5, 0.6) - mean(result, "c.v", 0.5, 0.6);
 }

@@ -156,22 +156,28 @@ TEST(Reclosing, SucceedsOnAPassingFaultAndLocksOutOnOneThatStays) {
 /// Feeder 2 of the quay with a switch that earths its cable; its relay lets commands through.
 Case interlocked_feeder() {
   Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
-  all.network.elements.emplace_back(
-      network::EarthingSwitch{.name = "E2", .bus = "berth2", .travel_time_s = 0.05, .only_when_open = {"Q2"}});
+  all.network.elements.emplace_back(network::EarthingSwitch{
+      .name = "E2", .bus = "berth2", .travel_time_s = 0.05, .only_when_open = {"Q2"}});
   all.bench.contacts = {"remote: closed", "local_close", "remote_close", "open", "earth"};
   protection::Output open, close, earth;
   open.name = "opens";
   open.when = "input.open";
   close.name = "closes";
-  close.when = "((input.remote and input.remote_close) or (not input.remote and input.local_close)) and not input.earthed";
+  close.when =
+      "((input.remote and input.remote_close) or (not input.remote and input.local_close)) and not "
+      "input.earthed";
   earth.name = "earths";
   earth.when = "input.earth and not input.closed";
   auto& device = *std::find_if(all.bench.devices.begin(), all.bench.devices.end(),
                                [](const Device& d) { return d.name == "R2"; });
   for (protection::RelaySettings* relay : {&device.relay, &device.approved_relay})
     relay->functions.insert(relay->functions.end(), {open, close, earth});
-  device.inputs = {"remote: bench.remote", "remote_close: bench.remote_close", "local_close: bench.local_close",
-                   "open: bench.open",     "earth: bench.earth",               "earthed: E2",
+  device.inputs = {"remote: bench.remote",
+                   "remote_close: bench.remote_close",
+                   "local_close: bench.local_close",
+                   "open: bench.open",
+                   "earth: bench.earth",
+                   "earthed: E2",
                    "closed: Q2"};
   device.opens = {"Q2: opens"};
   device.closes = {"Q2: closes", "E2: earths"};

@@ -20,8 +20,8 @@ struct BridgeControl {
   std::string levels = "two";
   double carrier_Hz = unset;
   double dead_time_s = 0;
-  std::string current;  ///< element whose ia, ib, ic flow from the bridge
-  std::string dc;       ///< signal of the voltage between p and n
+  std::string current;   ///< element whose ia, ib, ic flow from the bridge
+  std::string dc;        ///< signal of the voltage between p and n
   std::string dc_upper;  ///< signal of the voltage between p and m; empty: the neutral point is left alone
   double balance = 2;    ///< offset of the references, per deviation of the neutral point from the middle
   std::string enable = "1";

@@ -32,7 +32,8 @@ inline const Table& table(const Bridge*) {
           .bus("ac_delta", &Bridge::ac_delta,
                "of a twelve-pulse bridge: bus of its lower half, fed by the winding in delta", Need::optional)
           .choice("depth", &Bridge::depth, {"switched", "averaged"},
-                  "averaged: legs that pulse give the mean of each step; blocked or broken ones are switched, and so "
+                  "averaged: legs that pulse give the mean of each step; blocked or broken ones are "
+                  "switched, and so "
                   "are diodes and thyristors, which the network turns off")
           .choice("device", &Bridge::device, {"transistor", "diode", "thyristor"},
                   "valves of a two-level bridge; diodes and thyristors rectify")

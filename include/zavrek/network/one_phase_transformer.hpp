@@ -4,8 +4,8 @@
 
 namespace zavrek::network {
 
-/// A transformer of two windings on one core, each between two phases or from one phase to ground; two or three
-/// of them make a bank, such as open star to open delta.
+/// A transformer of two windings on one core, each between two phases or from one phase to ground; two or
+/// three of them make a bank, such as open star to open delta.
 struct OnePhaseTransformer {
   std::string name;
   std::string high_bus;
@@ -31,9 +31,11 @@ inline const Table& table(const OnePhaseTransformer*) {
                  "transformer of two windings on one core; several of them make a bank")
           .bus("high", &T::high_bus, "bus of the high-voltage winding")
           .text("high_phases", &T::high_phases,
-                "\"a\": from that phase to ground; \"ab\": from a to b; all of the bus when left out", Need::optional)
+                "\"a\": from that phase to ground; \"ab\": from a to b; all of the bus when left out",
+                Need::optional)
           .bus("low", &T::low_bus, "bus of the low-voltage winding")
-          .text("low_phases", &T::low_phases, "as high_phases; \"ba\" turns the winding round", Need::optional)
+          .text("low_phases", &T::low_phases, "as high_phases; \"ba\" turns the winding round",
+                Need::optional)
           .quantity("rating", &T::rating_VA, "MVA", above(0), "rated power, base of all percentages")
           .quantity("high_voltage", &T::high_voltage_V, "kV", above(0), "rated, across the winding")
           .quantity("low_voltage", &T::low_voltage_V, "kV", above(0), "rated, across the winding")
@@ -43,7 +45,8 @@ inline const Table& table(const OnePhaseTransformer*) {
                     "share of the rated current, at rated voltage")
           .quantity("iron_loss", &T::iron_loss_W, "kW", at_least(0), "at rated voltage")
           .quantity("knee", &T::knee, "", above(0.5),
-                    "flux at which it saturates, of the rated peak; no saturation when left out", Need::optional)
+                    "flux at which it saturates, of the rated peak; no saturation when left out",
+                    Need::optional)
           .quantity("air_core", &T::air_core, "", above(0),
                     "reactance in saturation, of the base impedance, seen from the high winding")
           .quantity("residual_flux", &T::residual_flux, "", within(-1.5, 1.5),

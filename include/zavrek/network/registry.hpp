@@ -31,20 +31,20 @@ namespace zavrek::network {
 
 /// Every kind of element. A new element is its header (description and field table), its source
 /// in src/emt (equations and model), its test, and its row here.
-using Element = std::variant<Source,              //
-                             Branch,              //
-                             Cable,               //
-                             Line,                //
-                             Transformer,         //
+using Element = std::variant<Source,               //
+                             Branch,               //
+                             Cable,                //
+                             Line,                 //
+                             Transformer,          //
                              OnePhaseTransformer,  //
-                             Regulator,           //
-                             Load,                //
-                             Capacitor,           //
-                             Reactor,             //
-                             Filter,              //
-                             Arrester,            //
-                             InductionMachine,    //
-                             SynchronousMachine,  //
+                             Regulator,            //
+                             Load,                 //
+                             Capacitor,            //
+                             Reactor,              //
+                             Filter,               //
+                             Arrester,             //
+                             InductionMachine,     //
+                             SynchronousMachine,   //
                              PermanentMagnetMachine,
                              Valve,               //
                              Bridge,              //
