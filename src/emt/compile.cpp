@@ -275,12 +275,14 @@ class Compiler {
     const int current = base(part.first_current, part.ends);
     const int charge = part.capacitive() ? base(part.first_charge_voltage, part.ends) : -1;
     if (assembly_.between_groups(part.ends)) {
-      const auto [p, q] = group_ends(part.ends);
+      const auto ends = group_ends(part.ends);
       const StepMatrices m = step_matrices(part, g, core_->step_s);
       const StepMatrices wide{in_lanes(m.kept, part.ends),
                               in_lanes(m.elastic.asDiagonal().toDenseMatrix(), part.ends).diagonal()};
       const Eigen::MatrixXd wide_g = in_lanes(g, part.ends);
-      const auto add = [&](auto& group) { group.add(wide, wide_g, p, q, current, charge); };
+      const auto add = [&](auto& group) {
+        group.add(wide, wide_g, ends.first, ends.second, current, charge);
+      };
       auto& parts = shard_of(part.ends).parts;
       return as_kept({wide_g, wide.kept}, [&]<class Matrix>(Matrix) {
         part.capacitive() ? add(std::get<ThreePhaseSeries<Matrix, true>>(parts))

@@ -64,8 +64,7 @@ inline void store(double* at, Lanes value) noexcept { std::memcpy(at, &value, si
 
 /// The sum of the first three lanes, in each of them; lane 3 of `x` is zero.
 [[nodiscard]] inline Lanes spread_sum(Lanes x) noexcept {
-  using Order = long long __attribute__((vector_size(lanes * sizeof(long long))));
-  return x + __builtin_shuffle(x, Order{1, 2, 0, 3}) + __builtin_shuffle(x, Order{2, 0, 1, 3});
+  return x + __builtin_shufflevector(x, x, 1, 2, 0, 3) + __builtin_shufflevector(x, x, 2, 0, 1, 3);
 }
 
 /// Appends a matrix of at most 3 x 3, filled up with zeros, as a block.

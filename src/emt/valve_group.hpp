@@ -334,13 +334,12 @@ class ValveGroup {
   }
   void obey_gate(std::size_t k) noexcept {
     Valve& v = valves_[k];
+    const bool turns_off = v.broken == Failure::dead || (v.kind == ValveKind::transistor && !v.gate);
     if (v.broken == Failure::shorted) {
       v.piece = Piece::forward;
     } else if (v.kind == ValveKind::contact) {
       v.piece = v.gate ? Piece::forward : Piece::off;
-    } else if (v.kind == ValveKind::transistor && !v.gate && v.piece == Piece::forward) {
-      v.piece = Piece::off;
-    } else if (v.broken == Failure::dead && v.piece == Piece::forward) {
+    } else if (turns_off && v.piece == Piece::forward) {
       v.piece = Piece::off;
     }
     obey(k);
