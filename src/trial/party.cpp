@@ -32,8 +32,14 @@ std::vector<std::string> switchgear_of(const network::Network& network) {
 std::vector<std::string> contacts_of(const Bench& bench) {
   std::vector<std::string> names;
   for (const std::string& contact : bench.contacts)
-    names.push_back(std::string(contact_prefix) + contact.substr(0, contact.find(':')));
+    names.push_back(std::string(contact_prefix) + contact_of(contact).name);
   return names;
+}
+
+Contact contact_of(const std::string& text) {
+  if (text.find(':') == std::string::npos) return {text, "open"};
+  auto [name, state] = split_pair(text);
+  return {std::move(name), std::move(state)};
 }
 
 wire::Medium medium_of(const std::string& word) {

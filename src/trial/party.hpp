@@ -24,6 +24,13 @@ inline constexpr int bench_goose_appid = 0x3FFF;
 [[nodiscard]] std::vector<std::string> switchgear_of(const network::Network& network);
 
 inline constexpr std::string_view contact_prefix = "bench.";
+/// "NAME", "NAME: open" or "NAME: closed" as the bench writes a contact; `state` is what stands behind the
+/// colon.
+struct Contact {
+  std::string name, state;
+  [[nodiscard]] bool closed() const { return state == "closed"; }
+};
+[[nodiscard]] Contact contact_of(const std::string& text);
 /// Contacts as devices and trials name them, "bench.NAME", in the order of the bench.
 [[nodiscard]] std::vector<std::string> contacts_of(const Bench& bench);
 

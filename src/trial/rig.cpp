@@ -53,7 +53,7 @@ Rig::Rig(const Case& all, const network::Network& network, const RunOptions& opt
     control_->watch(plant_);
   }
   for (const std::string& contact : all.bench.contacts)
-    contacts_.push_back(split_pair(contact).second == "closed" ? 1 : 0);
+    contacts_.push_back(contact_of(contact).closed() ? 1 : 0);
   add_streams(all);
   add_devices(all, options);
   ready_record(all, duration_s, further);
@@ -476,7 +476,7 @@ std::vector<protection::Seen::Change> Rig::inputs_of(const Device& device, doubl
     const auto [name, source] = split_pair(text);
     if (source.starts_with(contact_prefix)) {
       const std::size_t at = wire_of(source).which;
-      changes.push_back({-zero_s, name, split_pair(case_.bench.contacts[at]).second == "closed"});
+      changes.push_back({-zero_s, name, contact_of(case_.bench.contacts[at]).closed()});
       for (const ContactTurn& turn : contact_turns_) {
         if (turn.contact == at) changes.push_back({turn.at_s - zero_s, name, turn.closed});
       }

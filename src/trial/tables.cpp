@@ -245,6 +245,18 @@ struct Checker {
     }
   }
 
+  void contacts() {
+    std::set<std::string> names;
+    for (const std::string& text : all.bench.contacts) {
+      const internal::Contact contact = internal::contact_of(text);
+      if (contact.name.empty() || (contact.state != "open" && contact.state != "closed"))
+        report("bench", "contacts",
+               fmt::format("\"{}\" is no contact such as \"remote\" or \"remote: closed\"", text));
+      if (!names.insert(contact.name).second)
+        report("bench", "contacts", fmt::format("\"{}\" is there twice; choose another name", contact.name));
+    }
+  }
+
   void devices() {
     std::vector<std::string> streams;
     for (const Stream& stream : all.bench.streams) streams.push_back(stream.name);
@@ -459,6 +471,7 @@ std::vector<Flaw> validate(const Case& all) {
   if (all.bench.points_per_cycle % 80 != 0)
     checker.report("bench", "points_per_cycle", "must be a multiple of 80, the rate of the streams");
   checker.streams();
+  checker.contacts();
   checker.devices();
   checker.trials();
   return std::move(checker.flaws);

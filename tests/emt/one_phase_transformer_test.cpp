@@ -12,10 +12,6 @@ namespace {
 using namespace network;
 constexpr double pi = std::numbers::pi;
 
-std::complex<double> phasor(const Plant& plant, const std::string& name) {
-  return plant.phasor(plant.signal(name));
-}
-
 OnePhaseTransformer pot(const char* name, const char* high, const char* low) {
   return {.name = name,
           .high_bus = "high",

@@ -1,6 +1,7 @@
 // Stepping a plant and reading it by name.
 #pragma once
 
+#include <complex>
 #include <string>
 
 #include <gtest/gtest.h>
@@ -10,6 +11,10 @@
 namespace zavrek::emt {
 
 inline double value(const Plant& plant, const std::string& name) { return plant.value(plant.signal(name)); }
+
+inline std::complex<double> phasor(const Plant& plant, const std::string& name) {
+  return plant.phasor(plant.signal(name));
+}
 
 inline void run(Plant& plant, double seconds) {
   const double until = plant.time_s() + seconds;

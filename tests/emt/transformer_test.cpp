@@ -12,10 +12,6 @@ namespace {
 using namespace network;
 constexpr double pi = std::numbers::pi;
 
-std::complex<double> phasor(const Plant& plant, const std::string& name) {
-  return plant.phasor(plant.signal(name));
-}
-
 Transformer two_windings(const char* group) {
   return {.name = "T",
           .high_bus = "high",

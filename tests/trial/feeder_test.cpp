@@ -5,30 +5,29 @@
 namespace zavrek::test {
 namespace {
 
-TEST(PublishedFeeder, OfThirteenNodesKeepsItsVoltages) {
-  const std::vector<FeederNode> nodes = feeder_nodes(std::string(ZAVREK_TEST_DATA) + "/feeder13");
-  EXPECT_EQ(nodes.size(), 32U);
+struct Published {
+  const char* folder;
+  std::size_t voltages;
+  double within, within_deg;
+};
+
+class PublishedFeeder : public testing::TestWithParam<Published> {};
+
+TEST_P(PublishedFeeder, KeepsItsVoltages) {
+  const Published& feeder = GetParam();
+  const std::vector<FeederNode> nodes = feeder_nodes(std::string(ZAVREK_TEST_DATA) + "/" + feeder.folder);
+  EXPECT_EQ(nodes.size(), feeder.voltages);
   for (const FeederNode& node : nodes) {
-    EXPECT_NEAR(node.calculated / node.published, 1, 1e-3) << node.signal;
-    EXPECT_NEAR(node.phase_deg, 0, 0.05) << node.signal;
+    EXPECT_NEAR(node.calculated / node.published, 1, feeder.within) << node.signal;
+    EXPECT_NEAR(node.phase_deg, 0, feeder.within_deg) << node.signal;
   }
 }
 
-TEST(PublishedFeeder, OfFourNodesKeepsItsVoltages) {
-  for (const FeederNode& node : feeder_nodes(std::string(ZAVREK_TEST_DATA) + "/feeder4")) {
-    EXPECT_NEAR(node.calculated / node.published, 1, 1e-3) << node.signal;
-    EXPECT_NEAR(node.phase_deg, 0, 0.1) << node.signal;
-  }
-}
-
-TEST(PublishedFeeder, OfThirtyFourNodesKeepsItsVoltages) {
-  const std::vector<FeederNode> nodes = feeder_nodes(std::string(ZAVREK_TEST_DATA) + "/feeder34");
-  EXPECT_EQ(nodes.size(), 92U);
-  for (const FeederNode& node : nodes) {
-    EXPECT_NEAR(node.calculated / node.published, 1, 3e-4) << node.signal;
-    EXPECT_NEAR(node.phase_deg, 0, 0.05) << node.signal;
-  }
-}
+INSTANTIATE_TEST_SUITE_P(Standing, PublishedFeeder,
+                         testing::Values(Published{"feeder4", 9, 1e-3, 0.1},
+                                         Published{"feeder13", 32, 1e-3, 0.05},
+                                         Published{"feeder34", 92, 3e-4, 0.05}),
+                         [](const auto& param) { return std::string(param.param.folder); });
 
 class RunningFeeder : public testing::TestWithParam<std::pair<const char*, const char*>> {};
 

@@ -212,6 +212,19 @@ TEST(Interlocking, LetsACommandThroughFromTheRightPlaceToAnUnearthedFeederOnly) 
     EXPECT_TRUE(v.passed) << v.expectation << " " << v.expected << " " << v.measured;
 }
 
+TEST(Interlocking, NamesContactsThatCannotBe) {
+  Case all = interlocked_feeder();
+  all.bench.contacts.insert(all.bench.contacts.end(), {"flag: shut", "open", ": closed"});
+  std::vector<std::string> said;
+  for (const Flaw& flaw : validate(Case{all.folder, all.network, all.control, all.bench, {}, {}}))
+    said.push_back(to_string(flaw));
+  EXPECT_EQ(said,
+            (std::vector<std::string>{
+                "bench, contacts: \"flag: shut\" is no contact such as \"remote\" or \"remote: closed\"",
+                "bench, contacts: \"open\" is there twice; choose another name",
+                "bench, contacts: \": closed\" is no contact such as \"remote\" or \"remote: closed\""}));
+}
+
 TEST(Interlocking, NamesContactsThatAreNotThere) {
   Case all = interlocked_feeder();
   all.bench.devices.back().inputs.emplace_back("x: bench.remotee");
