@@ -90,6 +90,13 @@ class Drivable {
   Drivable& operator=(const Drivable&) = default;
 };
 
+/// A command that interlocking did not let through.
+struct Refusal {
+  double time_s;  ///< of the command
+  OperableId what;
+  bool close;
+};
+
 /// A network compiled for one step size. Nothing here allocates after `compile` except `signal_names`.
 class Plant final : public Drivable {
  public:
@@ -99,6 +106,17 @@ class Plant final : public Drivable {
 
   /// Advances by one step. No allocation, no lock, bounded work.
   [[nodiscard]] Status step() noexcept;
+
+  /// Makes ready for leaps of `steps` steps each, after which the signals watched by now can be read.
+  /// Allocates.
+  void ready_leaps(int steps);
+  /// Advances by that many steps at once, which costs about one, where nothing can happen in between: no
+  /// switching is due, and the network is linear (lines of constant parameters, instrument transformers and
+  /// all that is made of resistances, inductances and capacitances; steady sources). False, and nothing
+  /// happened, where single steps are called for. Reading a signal that is not watched, and any command,
+  /// first makes the steps of the latest leap one by one. The results are those of single steps but for
+  /// rounding.
+  [[nodiscard]] bool leap() noexcept;
 
   [[nodiscard]] double time_s() const noexcept override;  ///< of the values that can be read now
   [[nodiscard]] double step_s() const noexcept override;
@@ -128,6 +146,10 @@ class Plant final : public Drivable {
   /// False, and nothing happens, when the interlocking refuses.
   bool open(OperableId what, double at_s) noexcept override;
   bool close(OperableId what, double at_s) noexcept override;
+
+  [[nodiscard]] const std::string& name(OperableId what) const noexcept;
+  /// Commands refused so far, the first 256 of them.
+  [[nodiscard]] const std::vector<Refusal>& refusals() const noexcept;
 
   /// Throws Error with the nearest known name.
   [[nodiscard]] GateId gate(std::string_view name) const;

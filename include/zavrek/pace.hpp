@@ -58,9 +58,10 @@ struct Timing {
   Pace pace = Pace::free;
   std::int64_t steps = 0;
   std::int64_t step_ns = 0;
-  Histogram compute;          ///< from the start of a step's work to its end
-  Histogram lateness;         ///< start of a step's work behind its tick; `wall` only
-  std::int64_t overruns = 0;  ///< steps whose work ended after the next one was due
+  std::int64_t plant_steps = 1;  ///< of the plant in each of these steps, when it takes several at once
+  Histogram compute;             ///< from the start of a step's work to its end
+  Histogram lateness;            ///< start of a step's work behind its tick; `wall` only
+  std::int64_t overruns = 0;     ///< steps whose work ended after the next one was due
   std::int64_t worst_overrun_step = -1;
   std::int64_t worst_overrun_ns = 0;
   std::int64_t elapsed_ns = 0;

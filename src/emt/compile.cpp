@@ -522,6 +522,7 @@ class Compiler {
       }
     }
     core_->operables = assembly_.operables;
+    core_->refusals.reserve(Core::most_refusals);
     for (Operable& operable : core_->operables) resolve_interlocking(operable);
     for (const Knob& knob : assembly_.knobs) {
       core_->knobs.push_back(knob);

@@ -1,67 +1,12 @@
 #include "emt/condensed.hpp"
 
 #include <algorithm>
-#include <array>
 #include <cmath>
 #include <cstring>
 
 #include "emt/core.hpp"
 
 namespace zavrek::emt::internal {
-namespace {
-
-template <class Visit>
-void for_each_memory(Shard& shard, Visit&& visit) noexcept {
-  std::apply([&](auto&... group) { (group.for_each_memory(visit), ...); }, shard.parts);
-}
-
-/// out = constant + the columns of `Groups` lanes, `stride` numbers apart, times x. The number of groups is
-/// known to the compiler, which keeps the sums in registers.
-template <int Groups>
-void product(const double* matrix, std::size_t stride, const double* constant, const double* x, int columns,
-             double* out) noexcept {
-  Lanes sum[Groups];
-  for (int g = 0; g < Groups; ++g) sum[g] = load(constant + g * lanes);
-  for (int c = 0; c < columns; ++c, matrix += stride) {
-    for (int g = 0; g < Groups; ++g) sum[g] += load(matrix + g * lanes) * x[c];
-  }
-  for (int g = 0; g < Groups; ++g) store(out + g * lanes, sum[g]);
-}
-
-constexpr int most_groups = 10;  // sums that registers hold beside what they are made of
-constexpr std::array<Condensed::Product, most_groups> products{product<1>, product<2>, product<3>, product<4>,
-                                                               product<5>, product<6>, product<7>, product<8>,
-                                                               product<9>, product<10>};
-
-/// Whole lanes for so many numbers.
-[[nodiscard]] constexpr int filled_up(int count) { return (count + lanes - 1) / lanes * lanes; }
-
-/// As many whole lanes as the numbers take; there is room for them.
-void copy_lanes(const double* from, int count, double* to) noexcept {
-  for (int k = 0; k < count; k += lanes) store(to + k, load(from + k));
-}
-
-}  // namespace
-
-/// Rows in pieces of about equal size, each as many sums as fit.
-void Condensed::Rows::divide(int numbers) {
-  count = numbers;
-  pieces.clear();
-  const int groups = numbers / lanes;
-  const int parts = (groups + most_groups - 1) / most_groups;
-  for (int k = 0, from = 0; k < parts; ++k) {
-    const int until = groups * (k + 1) / parts;
-    pieces.push_back({products[static_cast<std::size_t>(until - from - 1)], from * lanes});
-    from = until;
-  }
-}
-
-void Condensed::Rows::multiply(const Numbers& matrix, const Numbers& constant, const double* x, int columns,
-                               double* out) const noexcept {
-  for (const Piece& piece : pieces)
-    piece.product(matrix.data() + piece.from, static_cast<std::size_t>(count), constant.data() + piece.from,
-                  x, columns, out + piece.from);
-}
 
 int Condensed::memory_of(Shard& shard, int segments) {
   int count = segments;
@@ -133,16 +78,14 @@ void Condensed::keep(int position) {
 void Condensed::make_room() {
   rows_a_.divide(filled_up(memory_) + filled_up(static_cast<int>(scattered_.size())));
   rows_b_.divide(filled_up(memory_));
-  valve_rows_.divide(filled_up(static_cast<int>(valves_.size())));
-  valve_rows_.count = rows_a_.count;
-  for (Rows::Piece& piece : valve_rows_.pieces) piece.from += filled_up(memory_);
+  valve_rows_.divide(filled_up(static_cast<int>(valves_.size())), filled_up(memory_), rows_a_.count());
   State empty;
   const auto all = static_cast<std::size_t>(columns());
   empty.values.assign(numbers_.size(), 0.0);
-  empty.a.assign(all * static_cast<std::size_t>(rows_a_.count), 0.0);
-  empty.b.assign(all * static_cast<std::size_t>(rows_b_.count), 0.0);
-  empty.constant_a.assign(static_cast<std::size_t>(rows_a_.count), 0.0);
-  empty.constant_b.assign(static_cast<std::size_t>(rows_b_.count), 0.0);
+  empty.a.assign(all * static_cast<std::size_t>(rows_a_.count()), 0.0);
+  empty.b.assign(all * static_cast<std::size_t>(rows_b_.count()), 0.0);
+  empty.constant_a.assign(static_cast<std::size_t>(rows_a_.count()), 0.0);
+  empty.constant_b.assign(static_cast<std::size_t>(rows_b_.count()), 0.0);
   empty.sources.assign(sources_.size(), std::nan(""));
   const std::size_t each = (empty.a.size() + empty.b.size()) * sizeof(double);
   std::size_t count = ways;
@@ -150,8 +93,8 @@ void Condensed::make_room() {
   while (switches && count < most_states && 2 * count * each <= most_bytes) count *= 2;
   states_.assign(count, empty);
   oldest_.assign(count / ways, 0);
-  out_.assign(static_cast<std::size_t>(rows_a_.count), 0.0);
-  out_b_.assign(static_cast<std::size_t>(rows_b_.count), 0.0);
+  out_.assign(static_cast<std::size_t>(rows_a_.count()), 0.0);
+  out_b_.assign(static_cast<std::size_t>(rows_b_.count()), 0.0);
   unit_.assign(all, 0.0);
   state_ = nullptr;
 }
@@ -219,8 +162,8 @@ void Condensed::sum_constants() noexcept {
       for (int r = 0; r < rows; ++r) constant[static_cast<std::size_t>(r)] += column[r] * sources_[k];
     }
   };
-  sum(s.a, rows_a_.count, s.constant_a);
-  sum(s.b, rows_b_.count, s.constant_b);
+  sum(s.a, rows_a_.count(), s.constant_a);
+  sum(s.b, rows_b_.count(), s.constant_b);
 }
 
 /// The next column: what one unit of a drive, or of a source, does.
@@ -232,8 +175,8 @@ void Condensed::grow() noexcept {
   std::fill(unit_.begin(), unit_.end(), 0.0);
   unit_[static_cast<std::size_t>(column)] = 1;
   std::fill(probe_.begin(), probe_.end(), 0.0);
-  double* a = &s.a[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_a_.count)];
-  double* b = &s.b[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_b_.count)];
+  double* a = &s.a[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_a_.count())];
+  double* b = &s.b[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_b_.count())];
   solve_long(unit_.data(), unit_.data() + drives(), probe_.data(), a, b);
   a += filled_up(memory_);
   for (const int position : scattered_) *a++ = probe_[static_cast<std::size_t>(position)];

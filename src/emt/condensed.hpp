@@ -22,7 +22,7 @@
 #include <cstdint>
 #include <vector>
 
-#include "emt/lanes.hpp"
+#include "emt/product.hpp"
 #include "emt/rule.hpp"
 
 namespace zavrek::emt::internal {
@@ -34,10 +34,6 @@ class Condensed {
  public:
   static constexpr std::size_t most_bytes = std::size_t{32} << 20U;
   static constexpr std::size_t most_states = 2048;
-
-  /// out = constant + matrix x for some rows.
-  using Product = void (*)(const double* matrix, std::size_t stride, const double* constant, const double* x,
-                           int columns, double* out) noexcept;
 
   /// Where its numbers stand in the plant's value array. `memory`: that of the parts by the trapezoidal rule;
   /// `euler`: by the half Euler rule; `drive`: what led to the solution.
@@ -105,19 +101,6 @@ class Condensed {
   };
   struct Source {
     int p, q;
-  };
-
-  /// The rows of a matrix, filled up to whole lanes, and how they are multiplied.
-  struct Rows {
-    struct Piece {
-      Product product;
-      int from;
-    };
-    int count = 0;
-    std::vector<Piece> pieces;
-    void divide(int numbers);
-    void multiply(const Numbers& matrix, const Numbers& constant, const double* x, int columns,
-                  double* out) const noexcept;
   };
 
   void make_room();

@@ -141,8 +141,10 @@ void Core::end_parts(const Stretch& stretch, const double* old, double* now) noe
   }
   if (!legs.empty()) legs.update(now, valves);
   update_poles(now);
-  for (ModelRow& row : models)
+  for (ModelRow& row : models) {
     row.model->end(stretch, row.places, old, now, row.history.data(), row.conductance.data());
+    turned = row.model->jumps(row.places, now) || turned;
+  }
 }
 
 void Core::impose_sources(double time, double* now) noexcept {
@@ -168,8 +170,8 @@ void Core::resolve_discontinuities() noexcept {
     due.clear();
     due_segments.clear();
     due_valves.clear();
-    settle(from, until, from);
     settle_first = turned = false;
+    settle(from, until, from);
   }
   if (!poles_awake && segments.empty() && !valves_look_behind && valves.quiet(until)) return;
   if (!valves.empty() && !valves_look_behind) valves.look_behind(present.data());
@@ -259,17 +261,9 @@ double Core::restrike_time(const Pole& pole, double from, double until) const no
   const auto across = [&](const Numbers& values) {
     return std::abs(values[static_cast<std::size_t>(pole.p)] - values[static_cast<std::size_t>(pole.q)]);
   };
-  const auto withstands = [&](double time) {
-    const network::Points& s = pole.strength;
-    const double since = time - pole.ceased_at;
-    std::size_t k = 0;
-    while (k + 1 < s.size() && s[k + 1].x <= since) ++k;
-    if (since <= s[k].x || k + 1 == s.size()) return s[k].y;
-    return s[k].y + (s[k + 1].y - s[k].y) * (since - s[k].x) / (s[k + 1].x - s[k].x);
-  };
-  const double excess_after = across(next) - withstands(until);
+  const double excess_after = across(next) - pole.withstands(until);
   if (excess_after <= 0) return never();
-  const double excess_before = across(present) - withstands(from);
+  const double excess_before = across(present) - pole.withstands(from);
   if (excess_before >= 0) return from;
   return from + (until - from) * excess_before / (excess_before - excess_after);
 }
@@ -475,12 +469,15 @@ void Core::refactor_dirty() noexcept {
 }
 
 bool Core::request(int operable, bool close, double at_s) noexcept {
+  come_down();
   const Operable& what = operables[static_cast<std::size_t>(operable)];
   const auto is_closed = [&](int pole) { return poles[static_cast<std::size_t>(pole)].closed; };
   for (const int other : what.blocking) {
     const auto& of_other = operables[static_cast<std::size_t>(other)].poles;
     const bool conducts = std::any_of(of_other.begin(), of_other.end(), is_closed);
-    if (conducts && (close || !what.always_opens)) return false;
+    if (!conducts || (!close && what.always_opens)) continue;
+    if (refusals.size() < most_refusals) refusals.push_back({std::max(at_s, time_s()), {operable}, close});
+    return false;
   }
   const double at = std::max(at_s, time_s()) + (close ? what.closing_time_s : what.opening_time_s);
   for (const int index : what.poles) {
@@ -542,6 +539,7 @@ void Core::fail(int gate, Failure how, double late_s) noexcept {
 
 /// A knob's slot is written by nobody else: it keeps its value in all four arrays.
 void Core::turn(int knob, double value) noexcept {
+  come_down();
   const Knob& what = knobs[static_cast<std::size_t>(knob)];
   const double bounded = std::clamp(value, what.low, what.high);
   for (Numbers* array : {&present, &next, &middle, &end})
@@ -550,6 +548,12 @@ void Core::turn(int knob, double value) noexcept {
 }
 
 double Core::value(const SignalRow& row) noexcept {
+  if (leap && leap->landed()) {
+    const int number = static_cast<int>(&row - signals.data());
+    if (const double* found = leap->found(number)) return *found;
+    if (leap->knows(number)) return sum_of(row, leap->values());
+    leap->leave();
+  }
   if (row.stands) return sum_of(row, present.data());
   make_whole();
   return sum_of(row, whole.data());
@@ -557,7 +561,9 @@ double Core::value(const SignalRow& row) noexcept {
 
 /// What stands behind the present was found for the values kept so far: it is found before there are more.
 void Core::watch(int signal) {
+  come_down();
   SignalRow& row = signals[static_cast<std::size_t>(signal)];
+  if (std::find(watched.begin(), watched.end(), signal) == watched.end()) watched.push_back(signal);
   if (row.stands) return;
   make_whole();
   if (!euler_stands) know_euler(present.data());

@@ -14,6 +14,7 @@
 
 #include "emt/capacitance_group.hpp"
 #include "emt/condensed.hpp"
+#include "emt/leap.hpp"
 #include "emt/leg_group.hpp"
 #include "emt/partition.hpp"
 #include "emt/segment_group.hpp"
@@ -42,6 +43,15 @@ struct Pole {
   network::Points strength{};  // withstand voltage over the time since then; empty: it never restrikes
   bool apart = false;          // a condensed part finds its current
   [[nodiscard]] double siemens() const { return closed ? closed_S : open_S; }
+  /// Voltage that the open gap withstands at an instant.
+  [[nodiscard]] double withstands(double time) const noexcept {
+    const network::Points& s = strength;
+    const double since = time - ceased_at;
+    std::size_t k = 0;
+    while (k + 1 < s.size() && s[k + 1].x <= since) ++k;
+    if (since <= s[k].x || k + 1 == s.size()) return s[k].y;
+    return s[k].y + (s[k + 1].y - s[k].y) * (since - s[k].x) / (s[k + 1].x - s[k].x);
+  }
 };
 
 /// A column of a partition's factors.
@@ -104,10 +114,17 @@ struct Shard {
   std::unique_ptr<Condensed> condensed{};  // of one partition only
 };
 
+/// Calls `visit` with each number of the memory of a shard's parts.
+template <class Visit>
+void for_each_memory(Shard& shard, Visit&& visit) noexcept {
+  std::apply([&](auto&... group) { (group.for_each_memory(visit), ...); }, shard.parts);
+}
+
 class Core {
  public:
   static constexpr int events_per_step = 12;
   static constexpr int commutations_per_event = 8;
+  static constexpr std::size_t most_refusals = 256;
   static constexpr double never() { return 1e300; }
 
   // --- the step ------------------------------------------------------------------------------
@@ -124,6 +141,13 @@ class Core {
   [[nodiscard]] double value(const SignalRow& row) noexcept;
   /// Keeps a signal up to date after every step, which is cheaper than finding it when it is read. Allocates.
   void watch(int signal);
+
+  /// Makes ready for leaps of so many steps, in which the watched signals are found. Allocates.
+  void ready_leaps(int count) { leap = std::make_unique<Leap>(*this, count, watched); }
+  /// Makes all values whole behind a leap.
+  void come_down() noexcept {
+    if (leap && leap->landed()) leap->leave();
+  }
 
   bool request(int operable, bool close, double at_s) noexcept;
   void turn(int knob, double value) noexcept;
@@ -188,13 +212,16 @@ class Core {
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;
+  std::vector<int> watched;  // rows of signals
   std::vector<Operable> operables;
+  std::vector<Refusal> refusals;  ///< room for `most_refusals`
   std::vector<Knob> knobs;
   bool turned = false;                      ///< a knob was turned: the next step starts with a discontinuity
   std::vector<std::string> position_names;  // of node voltages
   int culprit = -1;
   Summary summary;
   Crew* crew = nullptr;  ///< helps with the shards when there is one
+  std::unique_ptr<Leap> leap;
 
  private:
   void solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now) noexcept;

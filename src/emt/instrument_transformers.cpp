@@ -80,12 +80,21 @@ MeasuringModel::Equations equations_of(const network::CapacitiveVoltageTransform
   return q;
 }
 
-Slot measure(Assembly& assembly, const std::string& owner, const MeasuringModel::Equations& equations,
-             Terms input) {
-  return assembly.model({.owner = owner,
-                         .ends = {},
-                         .model = std::make_unique<MeasuringModel>(equations, assembly.step_s()),
-                         .inputs = {std::move(input)}});
+/// Outputs of all phases, each from its input; `flux_slots` of them when asked for.
+std::vector<Terms> measure(Assembly& assembly, const std::string& owner,
+                           const MeasuringModel::Equations& equations, std::vector<Terms> inputs,
+                           std::vector<Slot>* flux_slots = nullptr) {
+  const int phases = static_cast<int>(inputs.size());
+  auto model = std::make_unique<MeasuringModel>(equations, phases, assembly.step_s());
+  const MeasuringModel& placed = *model;
+  const Slot first =
+      assembly.model({.owner = owner, .ends = {}, .model = std::move(model), .inputs = std::move(inputs)});
+  std::vector<Terms> outputs;
+  for (int phase = 0; phase < phases; ++phase) {
+    outputs.push_back({value_of({first.index + MeasuringModel::output_slot(phase)})});
+    if (flux_slots) flux_slots->push_back({first.index + placed.flux_slot(phase)});
+  }
+  return outputs;
 }
 
 }  // namespace
@@ -108,12 +117,11 @@ void assemble(const network::CurrentTransformer& ct, Assembly& assembly) {
                      .text = fmt::format("\"{}\" has no current at its {} end", ct.on, ct.end)});
   }
   if (network::is_set(ct.knee_V)) {
-    for (std::size_t k = 0; k < letters.size(); ++k) {
-      const Slot first =
-          measure(assembly, "ct." + ct.name, equations_of(ct, assembly.omega()), std::move(secondary[k]));
-      secondary[k] = {value_of(first)};
-      assembly.signal(ct.name + ".flux" + letters[k], "V s", {value_of({first.index + 1})});
-    }
+    std::vector<Slot> fluxes;
+    secondary =
+        measure(assembly, "ct." + ct.name, equations_of(ct, assembly.omega()), std::move(secondary), &fluxes);
+    for (std::size_t k = 0; k < letters.size(); ++k)
+      assembly.signal(ct.name + ".flux" + letters[k], "V s", {value_of(fluxes[k])});
   }
   assembly.phase_signals(ct.name + ".i", "A", secondary, letters);
 }
@@ -129,12 +137,10 @@ void assemble(const network::VoltageTransformer& vt, Assembly& assembly) {
 
 template <>
 void assemble(const network::CapacitiveVoltageTransformer& vt, Assembly& assembly) {
-  std::vector<Terms> secondary;
-  for (const NodeId node : assembly.nodes(vt.bus)) {
-    const Slot first =
-        measure(assembly, "cvt." + vt.name, equations_of(vt, assembly.omega()), {voltage_of(node)});
-    secondary.push_back({value_of(first)});
-  }
+  std::vector<Terms> primary;
+  for (const NodeId node : assembly.nodes(vt.bus)) primary.push_back({voltage_of(node)});
+  const std::vector<Terms> secondary =
+      measure(assembly, "cvt." + vt.name, equations_of(vt, assembly.omega()), std::move(primary));
   assembly.phase_signals(vt.name + ".v", "V", secondary, assembly.bus(vt.bus).phases);
 }
 

@@ -73,6 +73,9 @@ class Model {
   /// n x n, symmetric, positive semidefinite: at the start.
   [[nodiscard]] virtual Eigen::MatrixXd conductance(double step_s) const = 0;
 
+  /// Whether it only reads: it has no ends, and its slots follow from its inputs and their own past.
+  [[nodiscard]] virtual bool measures() const { return false; }
+
   /// The steady state: n x n admittance at `omega`, with `s` in place of d/dt.
   [[nodiscard]] virtual Eigen::MatrixXcd admittance(std::complex<double> s, double omega) const = 0;
   /// Currents beyond the admittance, at the frequency of the network, for voltages `v`; asked again until
@@ -98,6 +101,7 @@ class Model {
     int first = 0, count = 0;
     bool inductive = false;                    // its currents depend on states alone, not on the voltages
     int first_remembered = 0, remembered = 0;  // slots whose past its equations ask for
+    bool capacitive = false;                   // its currents depend on the slopes of its voltages
   };
   [[nodiscard]] virtual States states() const { return {}; }
   /// For the summary: energy stores and other states, and the step that must not be exceeded.
@@ -107,9 +111,15 @@ class Model {
   [[nodiscard]] virtual std::vector<double> travel_times_s() const { return {}; }
   /// Ahead of `slopes` at an instant: what its equations ask of the past.
   virtual void look_back(const Past& /*past*/, double /*time_s*/) noexcept {}
+  /// Ahead of `slopes`, to a capacitive model: dv/dt across its ends.
+  virtual void take_rates(const double* /*rates*/) noexcept {}
   /// From voltages and states in `values`: currents of the ends and slopes; its other slots are written.
   virtual void slopes(const Places& /*places*/, double* /*values*/, double* /*currents*/,
                       double* /*slopes*/) noexcept {}
+
+  /// At an instant of the reference at which all values stand: whether a control of its own, or a knob,
+  /// changes something at once. It writes slots that are no states.
+  virtual bool act(const Places& /*places*/, double /*time_s*/, double* /*values*/) noexcept { return false; }
 
   /// Ahead of a solution: J into `history` (n); a varying model writes G (n x n) into `conductance` and
   /// returns whether it changed.
@@ -118,6 +128,11 @@ class Model {
   /// Behind it: `now` holds the voltages; the model writes its slots.
   virtual void end(const Stretch& span, const Places& places, const double* old, double* now,
                    const double* history, const double* conductance) noexcept = 0;
+  /// Behind it: whether something that must stay (a flux) meets other equations from now on, so that the next
+  /// step begins with a discontinuity.
+  [[nodiscard]] virtual bool jumps(const Places& /*places*/, const double* /*now*/) const noexcept {
+    return false;
+  }
 };
 
 }  // namespace zavrek::emt::internal

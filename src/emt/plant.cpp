@@ -8,10 +8,14 @@ Plant& Plant::operator=(Plant&&) noexcept = default;
 Plant::~Plant() = default;
 
 Status Plant::step() noexcept {
+  core_->come_down();
   core_->advance();
   core_->resolve_discontinuities();
   return core_->finish();
 }
+
+void Plant::ready_leaps(int steps) { core_->ready_leaps(steps); }
+bool Plant::leap() noexcept { return core_->leap && core_->leap->take(); }
 
 double Plant::time_s() const noexcept { return core_->time_s(); }
 double Plant::step_s() const noexcept { return core_->step_s; }
@@ -60,6 +64,11 @@ OperableId Plant::operable(std::string_view name) const {
 
 bool Plant::open(OperableId what, double at_s) noexcept { return core_->request(what.index, false, at_s); }
 bool Plant::close(OperableId what, double at_s) noexcept { return core_->request(what.index, true, at_s); }
+
+const std::string& Plant::name(OperableId what) const noexcept {
+  return core_->operables[static_cast<std::size_t>(what.index)].name;
+}
+const std::vector<Refusal>& Plant::refusals() const noexcept { return core_->refusals; }
 
 std::vector<std::string> Plant::gate_names() const {
   std::vector<std::string> names;

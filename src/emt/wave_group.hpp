@@ -27,6 +27,30 @@ class WaveGroup {
   void push(const double* now) noexcept;
   /// Replaces the newest waves: what holds just after a discontinuity at that grid point.
   void replace_newest(const double* now) noexcept;
+  /// The waves that the steps to come read, for those who advance them another way: the newest first, by mode
+  /// and end.
+  template <class Visit>
+  void for_each_coming(Visit&& visit) noexcept {
+    for (const Mode& mode : modes_) {
+      const double age = mode.delay_steps - 1;
+      const auto whole = static_cast<std::size_t>(age);
+      const std::size_t count = whole + (age > static_cast<double>(whole) ? 2 : 1);
+      for (std::size_t end = 0; end < 2; ++end) {
+        double* ring = &rings_[mode.ring + end * mode.length];
+        for (std::size_t k = 0; k < count; ++k) visit(ring[(newest_ - k) & (mode.length - 1)]);
+      }
+    }
+  }
+  /// All waves under way, for `bring_back`. Allocates the first time.
+  struct Kept {
+    std::vector<double> rings;
+    std::size_t newest = 0;
+  };
+  void keep(Kept& into) const { into.rings = rings_, into.newest = newest_; }
+  void bring_back(const Kept& kept) noexcept {
+    std::copy(kept.rings.begin(), kept.rings.end(), rings_.begin());
+    newest_ = kept.newest;
+  }
   /// The wave that left an end (0 near, 1 far) of a line so many steps before the newest point.
   [[nodiscard]] double wave(std::size_t line, int mode, int end, double age_steps) const noexcept {
     const Mode& m = modes_[static_cast<std::size_t>(lines_[line].first_mode + mode)];

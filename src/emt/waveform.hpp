@@ -78,6 +78,10 @@ class Waveform {
     double cosine_ = 0, sine_ = 0;  // at its begin
   };
 
+  /// Whether it is at all times the sum of its `lines`.
+  [[nodiscard]] bool steady() const noexcept {
+    return samples_.empty() && pieces_.empty() && magnitude_.empty();
+  }
   /// What a steady start needs: peak phasors by frequency. A programme starts as at t = 0.
   struct Line {
     double omega;

@@ -62,8 +62,10 @@ void Executive::note(Timing& timing, std::int64_t step, std::int64_t begun, std:
 std::string to_string(const Timing& timing) {
   const double simulated = static_cast<double>(timing.steps * timing.step_ns) * 1e-9;
   const double elapsed = static_cast<double>(timing.elapsed_ns) * 1e-9;
-  std::string text = fmt::format("{} steps of {}: {} simulated in {}", timing.steps, show(timing.step_ns),
-                                 print_rounded(simulated, "s"), print_rounded(elapsed, "s"));
+  const std::string each =
+      timing.plant_steps == 1 ? "" : fmt::format(", {} of the plant in each", timing.plant_steps);
+  std::string text = fmt::format("{} steps of {}{}: {} simulated in {}", timing.steps, show(timing.step_ns),
+                                 each, print_rounded(simulated, "s"), print_rounded(elapsed, "s"));
   if (timing.pace == Pace::free && elapsed > 0)
     text += fmt::format(" ({:.1f} times real time)", simulated / elapsed);
   const auto row = [&](std::string_view name, const Histogram& h) {

@@ -51,8 +51,9 @@ Loop loop_of(const End& end, std::size_t k, const Phasor& k0) noexcept {
 /// Which of the loops a-e, b-e, c-e, ab, bc, ca may decide.
 std::array<bool, 6> free_loops(const End& end) noexcept {
   double largest = 0;
-  for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, size_of(end.current[k]));
-  if (size_of(end.current[3]) < residual_share * largest) return {false, false, false, true, true, true};
+  for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, std::norm(end.current[k]));
+  if (std::norm(end.current[3]) < residual_share * residual_share * largest)
+    return {false, false, false, true, true, true};
   std::array<bool, 6> free{};
   // I2 stands along I0 for a-e and b-c-e, 120 deg behind it for b-e, ahead of it for c-e.
   const Phasor turned = end.i.negative * std::conj(end.i.zero);
@@ -101,17 +102,16 @@ class DistanceZone : public DelayedFunction {
 
  private:
   [[nodiscard]] bool reaches(const Loop& loop, double wider) const noexcept {
-    const double size = size_of(loop.current);
-    if (!(size > zone_.least_current_A) || !(size > 0)) return false;
-    const bool trusted = size_of(loop.voltage) > memory_below * size_of(loop.memory);
+    const double size = std::norm(loop.current);
+    if (!(size > zone_.least_current_A * zone_.least_current_A) || !(size > 0)) return false;
+    const bool trusted = std::norm(loop.voltage) > memory_below * memory_below * std::norm(loop.memory);
     const Phasor polarising = trusted ? loop.voltage : loop.memory;
-    if (in_load(loop.voltage / loop.current)) return false;
+    if (network::is_set(load_) && in_load(loop.voltage / loop.current)) return false;
     return circle_ ? in_circle(loop, polarising, wider) : in_polygon(loop, polarising, wider);
   }
 
   [[nodiscard]] bool in_load(const Phasor& z) const noexcept {
-    return network::is_set(load_) && std::abs(z.real()) > load_ &&
-           std::abs(z.imag()) < load_slope_ * std::abs(z.real());
+    return std::abs(z.real()) > load_ && std::abs(z.imag()) < load_slope_ * std::abs(z.real());
   }
 
   [[nodiscard]] bool in_circle(const Loop& loop, const Phasor& polarising, double wider) const noexcept {

@@ -64,12 +64,14 @@ class Condition {
   Condition(const std::string& text, Find&& find) {
     for (Token& token : parse(text)) {
       if (token.operation == '$') token.place = find(token.name);
-      tokens_.push_back({token.operation, token.place});
+      steps_.push_back({token.operation, token.place});
     }
   }
   Condition() = default;
-  [[nodiscard]] bool given() const noexcept { return !tokens_.empty(); }
-  [[nodiscard]] bool holds(std::span<const char> bits) const noexcept;
+  [[nodiscard]] bool given() const noexcept { return !steps_.empty(); }
+  [[nodiscard]] bool holds(std::span<const char> bits) const noexcept {
+    return !steps_.empty() && evaluate(bits);
+  }
   /// Names in a condition; throws as the constructor does.
   [[nodiscard]] static std::vector<std::string> names_in(const std::string& text);
 
@@ -84,8 +86,9 @@ class Condition {
     char operation;
     std::size_t place;
   };
+  [[nodiscard]] bool evaluate(std::span<const char> bits) const noexcept;
   [[nodiscard]] static std::vector<Token> parse(const std::string& text);
-  std::vector<Step> tokens_;
+  std::vector<Step> steps_;
 };
 
 /// Nominal values and ratios that functions need to read their settings.

@@ -109,10 +109,10 @@ std::vector<std::string> Condition::names_in(const std::string& text) {
   return names;
 }
 
-bool Condition::holds(std::span<const char> bits) const noexcept {
+bool Condition::evaluate(std::span<const char> bits) const noexcept {
   std::array<bool, deepest> stack{};
   std::size_t height = 0;
-  for (const Step& step : tokens_) {
+  for (const Step& step : steps_) {
     switch (step.operation) {
       case '$':
         stack[height++] = bits[step.place] != 0;

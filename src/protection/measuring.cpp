@@ -19,6 +19,13 @@ constexpr double tracking_s = 0.25;    // time constant of the window's own freq
 constexpr double most_tracked = 0.15;  // of nominal, either way
 constexpr double least_share = 0.02;   // of the largest V1 so far, for a frequency to be valid
 
+/// The angle of a phasor, which is most often next to nothing: there the series is exact.
+double small_turn(const Phasor& p) noexcept {
+  if (std::abs(p.imag()) > 0.03 * p.real()) return std::arg(p);
+  const double x = p.imag() / p.real(), s = x * x;
+  return x * (1 - s * (1.0 / 3 - s * (1.0 / 5 - s / 7)));
+}
+
 }  // namespace
 
 Filter filter_of(const std::string& word) {
@@ -26,11 +33,12 @@ Filter filter_of(const std::string& word) {
   return word == "cosine" ? Filter::cosine : Filter::full_cycle;
 }
 
-RunningPhasor::RunningPhasor(int samples_per_cycle, Filter filter, int harmonic)
-    : cycle_(samples_per_cycle),
+RunningPhasors::RunningPhasors(int channels, int samples_per_cycle, Filter filter, int harmonic)
+    : width_(channels > 4 ? 8 : 4),
+      cycle_(samples_per_cycle),
       span_(filter == Filter::half_cycle ? samples_per_cycle / 2 : samples_per_cycle),
       filter_(filter) {
-  window_.assign(at(cycle_), 0.0);
+  window_.assign(at(cycle_ * width_), 0.0);
   for (int n = 0; n < cycle_; ++n) {
     const double angle = 2 * pi * harmonic * n / cycle_;
     cosine_.push_back(2.0 / span_ * std::cos(angle));
@@ -38,49 +46,75 @@ RunningPhasor::RunningPhasor(int samples_per_cycle, Filter filter, int harmonic)
     unit_cosine_.push_back(std::cos(angle));
     unit_sine_.push_back(std::sin(angle));
   }
-  if (filter_ == Filter::cosine) quarter_.assign(at(cycle_ / 4), 0.0);
+  if (filter_ == Filter::cosine) quarter_.assign(at(cycle_ / 4 * width_), 0.0);
   newest_ = cycle_ - 1;
 }
 
-void RunningPhasor::push(double value) noexcept {
+template <int Width>
+void RunningPhasors::take(const double* values) noexcept {
   newest_ = newest_ + 1 == cycle_ ? 0 : newest_ + 1;
   const int leaving = newest_ - span_ < 0 ? newest_ - span_ + cycle_ : newest_ - span_;
-  const double gone = window_[at(leaving)];
-  window_[at(newest_)] = value;
-  if (newest_ != 0) {
-    real_ += cosine_[at(newest_)] * value - cosine_[at(leaving)] * gone;
-    imaginary_ += sine_[at(newest_)] * value - sine_[at(leaving)] * gone;
+  double now[Width], gone[Width];
+  std::copy_n(values, Width, now);
+  std::copy_n(&window_[at(leaving * Width)], Width, gone);
+  std::copy_n(now, Width, &window_[at(newest_ * Width)]);
+  if (newest_ == 0) {
+    sum_afresh<Width>();
   } else {
-    real_ = imaginary_ = 0;
-    for (int k = 0, n = 0; k < span_; ++k, n = n == 0 ? cycle_ - 1 : n - 1) {
-      real_ += cosine_[at(n)] * window_[at(n)];
-      imaginary_ += sine_[at(n)] * window_[at(n)];
+    const double cosine = cosine_[at(newest_)], sine = sine_[at(newest_)];
+    const double past_cosine = cosine_[at(leaving)], past_sine = sine_[at(leaving)];
+    for (std::size_t k = 0; k < Width; ++k) {
+      sum_real_[k] += cosine * now[k] - past_cosine * gone[k];
+      sum_imaginary_[k] += sine * now[k] - past_sine * gone[k];
     }
   }
-  value_ = {real_, imaginary_};
-  if (filter_ != Filter::cosine) return;
-  // y[n] = sum of x cos referred to the newest sample; with A cos(wn + f) in, y[n] = A cos(wn + f) and a
-  // quarter cycle ago y = A sin(wn + f).
-  const double now = peak_at_newest().real();
-  const double before = quarter_[at(quarter_at_)];
-  quarter_[at(quarter_at_)] = now;
-  quarter_at_ = quarter_at_ + 1 == cycle_ / 4 ? 0 : quarter_at_ + 1;
-  value_ = Phasor(now, before) * Phasor(unit_cosine_[at(newest_)], -unit_sine_[at(newest_)]);
+  real_ = sum_real_;
+  imaginary_ = sum_imaginary_;
+  if (filter_ == Filter::cosine) look_back_a_quarter<Width>();
 }
 
-void RunningPhasor::clear() noexcept {
+template <int Width>
+void RunningPhasors::sum_afresh() noexcept {
+  double real[Width] = {}, imaginary[Width] = {};
+  for (int k = 0, n = newest_; k < span_; ++k, n = n == 0 ? cycle_ - 1 : n - 1) {
+    const double* values = &window_[at(n * Width)];
+    for (std::size_t w = 0; w < Width; ++w) {
+      real[w] += cosine_[at(n)] * values[w];
+      imaginary[w] += sine_[at(n)] * values[w];
+    }
+  }
+  std::copy_n(real, Width, sum_real_.data());
+  std::copy_n(imaginary, Width, sum_imaginary_.data());
+}
+
+/// y[n] = sum of x cos referred to the newest sample; with A cos(wn + f) in, y[n] = A cos(wn + f) and a
+/// quarter cycle ago y = A sin(wn + f).
+template <int Width>
+void RunningPhasors::look_back_a_quarter() noexcept {
+  double* before = &quarter_[at(quarter_at_ * Width)];
+  quarter_at_ = quarter_at_ + 1 == cycle_ / 4 ? 0 : quarter_at_ + 1;
+  const double cosine = unit_cosine_[at(newest_)], sine = unit_sine_[at(newest_)];
+  for (std::size_t k = 0; k < Width; ++k) {
+    const double now = sum_real_[k] * cosine - sum_imaginary_[k] * sine;
+    const double then = before[k];
+    before[k] = now;
+    real_[k] = now * cosine + then * sine;
+    imaginary_[k] = then * cosine - now * sine;
+  }
+}
+
+void RunningPhasors::clear() noexcept {
   std::fill(window_.begin(), window_.end(), 0.0);
   std::fill(quarter_.begin(), quarter_.end(), 0.0);
   newest_ = cycle_ - 1;
-  real_ = imaginary_ = 0;
-  value_ = {};
+  sum_real_ = sum_imaginary_ = real_ = imaginary_ = {};
 }
 
-Phasor RunningPhasor::peak_at_newest() const noexcept {
-  return value_ * Phasor(unit_cosine_[at(newest_)], unit_sine_[at(newest_)]);
+Phasor RunningPhasors::peak_at_newest(std::size_t channel) const noexcept {
+  return peak(channel) * Phasor(unit_cosine_[at(newest_)], unit_sine_[at(newest_)]);
 }
 
-double RunningPhasor::rms() const noexcept { return size_of(value_) / std::numbers::sqrt2; }
+double RunningPhasor::rms() const noexcept { return size_of(peak()) / std::numbers::sqrt2; }
 
 Sequences sequences_of(const Phasor& a, const Phasor& b, const Phasor& c) noexcept {
   constexpr Phasor turn{-0.5, 0.86602540378443864676};
@@ -94,15 +128,12 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
   if (cycle_ < 8 || cycle_ % 4 != 0 || std::abs(per_cycle - cycle_) > 1e-6) {
     throw Error("a relay needs a whole number of samples in a cycle, at least 8 and a multiple of 4");
   }
-  const RunningPhasor fundamental(cycle_, options.filter);
-  const RunningPhasor second(cycle_, Filter::full_cycle, 2);
-  const RunningPhasor fifth(cycle_, Filter::full_cycle, 5);
   const auto ends = static_cast<std::size_t>(options.ends);
-  using std::array;
-  channels_.assign(ends, array<RunningPhasor, 8>{fundamental, fundamental, fundamental, fundamental,
-                                                 fundamental, fundamental, fundamental, fundamental});
-  if (options.harmonics)
-    harmonics_.assign(ends, array<RunningPhasor, 6>{second, second, second, fifth, fifth, fifth});
+  channels_.assign(ends, RunningPhasors(7, cycle_, options.filter));
+  if (options.harmonics) {
+    second_.assign(ends, RunningPhasors(3, cycle_, Filter::full_cycle, 2));
+    fifth_.assign(ends, RunningPhasors(3, cycle_, Filter::full_cycle, 5));
+  }
   measured_.ends.resize(ends);
   measured_.frequency_Hz = options.frequency_Hz;
   angle_past_.assign(static_cast<std::size_t>(frequency_cycles * cycle_), 0.0);
@@ -115,8 +146,8 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
 }
 
 void Measuring::clear() noexcept {
-  for (auto& end : channels_) std::for_each(end.begin(), end.end(), [](auto& c) { c.clear(); });
-  for (auto& end : harmonics_) std::for_each(end.begin(), end.end(), [](auto& c) { c.clear(); });
+  for (auto* all : {&channels_, &second_, &fifth_})
+    std::for_each(all->begin(), all->end(), [](RunningPhasors& phasors) { phasors.clear(); });
   for (End& end : measured_.ends) end = {};
   for (auto& past : memory_past_) std::fill(past.begin(), past.end(), Phasor{});
   std::fill(angle_past_.begin(), angle_past_.end(), 0.0);
@@ -128,7 +159,7 @@ void Measuring::clear() noexcept {
   measured_.frequency_Hz = options_.frequency_Hz;
   measured_.frequency_rate = 0;
   measured_.frequency_valid = false;
-  count_ = 0;
+  memory_at_ = 0;
   past_at_ = 0;
   tracked_Hz_ = options_.frequency_Hz;
   position_ = turned_rad_ = 0;
@@ -178,31 +209,31 @@ void Measuring::resample(std::span<const Sample> samples) noexcept {
 void Measuring::take(std::span<const Sample> samples) noexcept {
   for (std::size_t e = 0; e < measured_.ends.size() && e < samples.size(); ++e) {
     End& end = measured_.ends[e];
-    auto& channels = channels_[e];
-    for (std::size_t k = 0; k < 4; ++k) {
-      channels[k].push(samples[e].current_A[k]);
-      if (k < 3) channels[4 + k].push(samples[e].voltage_V[k]);
-      end.current[k] = channels[k].peak() * (options_.current_scale / std::numbers::sqrt2);
-      if (k < 3) end.voltage[k] = channels[4 + k].peak() * (options_.voltage_scale / std::numbers::sqrt2);
-    }
+    double values[8];
+    std::copy_n(samples[e].current_A.data(), 4, values);
+    std::copy_n(samples[e].voltage_V.data(), 4, values + 4);
+    channels_[e].push(values);
+    const double current_scale = options_.current_scale / std::numbers::sqrt2;
+    const double voltage_scale = options_.voltage_scale / std::numbers::sqrt2;
+    for (std::size_t k = 0; k < 4; ++k) end.current[k] = channels_[e].peak(k) * current_scale;
+    for (std::size_t k = 0; k < 3; ++k) end.voltage[k] = channels_[e].peak(4 + k) * voltage_scale;
     complete(end, options_.neutral_channel);
     remember_voltage(end, e);
-    if (harmonics_.empty()) continue;
+    if (second_.empty()) continue;
+    second_[e].push(values);
+    fifth_[e].push(values);
     for (std::size_t k = 0; k < 3; ++k) {
-      harmonics_[e][k].push(samples[e].current_A[k]);
-      harmonics_[e][3 + k].push(samples[e].current_A[k]);
-      end.second[k] = harmonics_[e][k].peak() * (options_.current_scale / std::numbers::sqrt2);
-      end.fifth[k] = harmonics_[e][3 + k].peak() * (options_.current_scale / std::numbers::sqrt2);
+      end.second[k] = second_[e].peak(k) * current_scale;
+      end.fifth[k] = fifth_[e].peak(k) * current_scale;
     }
   }
-  ++count_;
+  memory_at_ = memory_at_ + 1 == static_cast<std::size_t>(memory_cycles * cycle_) ? 0 : memory_at_ + 1;
 }
 
 /// The voltage of two cycles ago, held from the moment at which it falls.
 void Measuring::remember_voltage(End& end, std::size_t index) noexcept {
-  auto& past = memory_past_[index];
-  Phasor& oldest = past[static_cast<std::size_t>(count_ % static_cast<long long>(past.size()))];
-  const bool fallen = size_of(end.v.positive) < fallen_below * size_of(end.v1_memory);
+  Phasor& oldest = memory_past_[index][memory_at_];
+  const bool fallen = std::norm(end.v.positive) < fallen_below * fallen_below * std::norm(end.v1_memory);
   fallen_s_[index] = fallen ? fallen_s_[index] + 1 / options_.rate_Hz : 0;
   if (!fallen || fallen_s_[index] > forget_after_s) end.v1_memory = oldest;
   oldest = end.v.positive;
@@ -212,12 +243,12 @@ void Measuring::remember_voltage(End& end, std::size_t index) noexcept {
 /// turns from sample to sample is added up; the sum over four cycles averages the ripple of unbalance.
 void Measuring::follow_frequency() noexcept {
   const End& end = measured_.ends.front();
-  const Phasor now = size_of(end.v.positive) > 0 ? end.v.positive : end.i.positive;
+  const Phasor now = std::norm(end.v.positive) > 0 ? end.v.positive : end.i.positive;
   const auto slot = static_cast<std::size_t>(past_at_);
-  const double largest = size_of(end.v1_memory);
-  const bool there = size_of(now) > 0 && size_of(now) > least_share * largest;
+  const double size = std::norm(now), largest = std::norm(end.v1_memory);
+  const bool there = size > 0 && size > least_share * least_share * largest;
   lasting_ = there ? lasting_ + 1 : 0;
-  if (there && size_of(before_now_) > 0) angle_rad_ += std::arg(now * std::conj(before_now_));
+  if (there && std::norm(before_now_) > 0) angle_rad_ += small_turn(now * std::conj(before_now_));
   before_now_ = now;
   const double then_rad = angle_past_[slot];
   // The window's own turning is no turning of the signal's.

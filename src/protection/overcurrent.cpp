@@ -5,6 +5,7 @@
 //             phase a  j Vbc (a healthy voltage along Va), residual  -V0, negative sequence  -V2
 #include "protection/function.hpp"
 
+#include <cstdint>
 #include <limits>
 
 namespace zavrek::protection {
@@ -27,12 +28,19 @@ class Overcurrent : public DelayedFunction {
   explicit Overcurrent(const Stage& settings)
       : stage_(settings),
         curve_(find_curve(settings.characteristic)),
+        quantity_(settings.quantity == "earth"      ? Quantity::earth
+                  : settings.quantity == "negative" ? Quantity::negative
+                                                    : Quantity::phase),
+        directed_(settings.direction != "none"),
+        restrained_(network::is_set(settings.second_harmonic)),
+        instant_(settings.reset == "instant"),
+        inverse_(settings.reset == "inverse" && curve_ != nullptr),
         sign_(settings.direction == "reverse" ? -1.0 : 1.0),
         turn_(std::polar(1.0, -settings.angle_rad)) {}
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, stage_.end);
-    const double current = held_back(end) ? 0 : counted(end);
+    const double current = restrained_ && held_back(end) ? 0 : counted(end);
     const double threshold = started_ ? stage_.drop_off * stage_.pickup_A : stage_.pickup_A;
     started_ = current > threshold;
     if (started_) {
@@ -46,6 +54,8 @@ class Overcurrent : public DelayedFunction {
   }
 
  private:
+  enum class Quantity : std::uint8_t { phase, earth, negative };
+
   [[nodiscard]] double operate_time(double current) const noexcept {
     const double multiple = std::min(current / stage_.pickup_A, stage_.flat_above);
     if (curve_) return curve_->time_s(multiple, stage_.time_multiplier);
@@ -53,8 +63,8 @@ class Overcurrent : public DelayedFunction {
   }
 
   void fall_back(double current, double dt_s) noexcept {
-    if (stage_.reset == "instant") return travel_.clear();
-    if (stage_.reset == "inverse" && curve_)
+    if (instant_) return travel_.clear();
+    if (inverse_)
       return travel_.retreat(1 / curve_->reset_time_s(current / stage_.pickup_A, stage_.time_multiplier),
                              dt_s);
     // Definite (IEC 60255-151): what was travelled is held, and gone after the delay.
@@ -64,7 +74,6 @@ class Overcurrent : public DelayedFunction {
   }
 
   [[nodiscard]] bool held_back(const End& end) const noexcept {
-    if (!network::is_set(stage_.second_harmonic)) return false;
     double fundamental = 0, second = 0;
     for (std::size_t k = 0; k < 3; ++k) {
       fundamental = std::max(fundamental, size_of(end.current[k]));
@@ -75,10 +84,14 @@ class Overcurrent : public DelayedFunction {
 
   /// The current that the stage compares: only what flows its way.
   [[nodiscard]] double counted(const End& end) const noexcept {
-    if (stage_.quantity == "earth") return towards(end.current[3], -end.v.zero, stage_.least_voltage_V / 3);
-    if (stage_.quantity == "negative")
+    if (quantity_ == Quantity::earth) return towards(end.current[3], -end.v.zero, stage_.least_voltage_V / 3);
+    if (quantity_ == Quantity::negative)
       return towards(end.i.negative, -end.v.negative, stage_.least_voltage_V);
     double largest = 0;
+    if (!directed_) {
+      for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, std::norm(end.current[k]));
+      return std::sqrt(largest);
+    }
     for (std::size_t k = 0; k < 3; ++k) {
       Phasor along = Phasor(0, 1) * (end.voltage[(k + 1) % 3] - end.voltage[(k + 2) % 3]);
       if (size_of(along) < std::sqrt(3.0) * stage_.least_voltage_V)
@@ -90,13 +103,16 @@ class Overcurrent : public DelayedFunction {
 
   [[nodiscard]] double towards(const Phasor& current, const Phasor& voltage, double least) const noexcept {
     const double magnitude = size_of(current);
-    if (stage_.direction == "none") return magnitude;
+    if (!directed_) return magnitude;
     const double size = size_of(voltage);
     return size > 0 && size >= least && sign_ * dot(current, voltage * turn_) > 0 ? magnitude : 0;
   }
 
   Stage stage_;
   const Curve* curve_;
+  Quantity quantity_;
+  bool directed_, restrained_;
+  bool instant_, inverse_;  // how it resets, if not by its delay
   double sign_;
   Phasor turn_;
   double rested_s_ = 0;

@@ -57,6 +57,7 @@ Rig::Rig(const Case& all, const network::Network& network, const RunOptions& opt
   add_streams(all);
   add_devices(all, options);
   ready_record(all, duration_s, further);
+  find_stride();
 }
 
 void Rig::add_streams(const Case& all) {
@@ -102,6 +103,7 @@ void Rig::add_devices(const Case& all, const RunOptions& options) {
       sources_[stream].sent = sources_[stream].sent || seat.party.remote();
     }
     seat.samples.resize(seat.streams.size());
+    seat.miswired = device.current_wiring != "straight" || device.current_factor != 1;
     const auto& outputs = seat.party.outputs();
     seat.outputs.assign(outputs.size(), 0);
     for (const std::string& breaker : device.trips)
@@ -280,11 +282,24 @@ protection::Sample Rig::read(const Source& source) const noexcept {
   return sample;
 }
 
+/// Whole steps between two rows of the record, if nobody sees or does anything on the bench in between.
+void Rig::find_stride() {
+  const double steps = 1 / (record_rate_Hz_ * plant_.step_s());
+  if (control_ || crew_ || has_remote() || std::abs(steps - std::round(steps)) > 1e-9 * steps) return;
+  stride_ = static_cast<int>(std::lround(steps));
+  if (stride_ > 1) plant_.ready_leaps(stride_);
+}
+
 bool Rig::advance() noexcept {
-  if (control_) control_->run_due(plant_);
-  if (commander_) commander_->turn_due(plant_);
-  turn_contacts();
-  diverged_ = plant_.step() == emt::Status::diverged;
+  if (stride_ > 1) {
+    if (next_row_ == 0) take_samples();  // as all stands at the start
+    diverged_ = !take_stride();
+  } else {
+    if (control_) control_->run_due(plant_);
+    if (commander_) commander_->turn_due(plant_);
+    turn_contacts(plant_.time_s());
+    diverged_ = plant_.step() == emt::Status::diverged;
+  }
   take_samples();
   if (link_) poll_wire();
   judge_outputs();
@@ -292,10 +307,26 @@ bool Rig::advance() noexcept {
          std::none_of(seats_.begin(), seats_.end(), [](const Seat& seat) { return seat.silent; });
 }
 
-void Rig::turn_contacts() noexcept {
+/// At once if nothing is commanded within, else step by step. False when the plant diverged.
+bool Rig::take_stride() noexcept {
+  const double until = plant_.time_s() + stride_ * plant_.step_s();
+  if ((!commander_ || commander_->next_due_s() >= until) && plant_.leap()) {
+    turn_contacts(until - plant_.step_s());
+    return true;
+  }
+  for (int k = 0; k < stride_; ++k) {
+    if (commander_) commander_->turn_due(plant_);
+    turn_contacts(plant_.time_s());
+    if (plant_.step() == emt::Status::diverged) return false;
+    judge_breakers();
+  }
+  return true;
+}
+
+void Rig::turn_contacts(double until_s) noexcept {
   for (; next_contact_turn_ < contact_turns_.size(); ++next_contact_turn_) {
     const ContactTurn& turn = contact_turns_[next_contact_turn_];
-    if (turn.at_s > plant_.time_s() + 1e-9) return;
+    if (turn.at_s > until_s + 1e-9) return;
     contacts_[turn.contact] = turn.closed ? 1 : 0;
   }
 }
@@ -303,8 +334,24 @@ void Rig::turn_contacts() noexcept {
 void Rig::take_samples() noexcept {
   const double step = plant_.step_s();
   const double slack = 1e-6 * step;
+  if (stride_ > 1) {  // samples lie on the grid
+    read_all();
+    take_row(1);
+    ++next_row_;
+    return;
+  }
   // What a sample is interpolated between is read at the two ends of its step only.
   if (static_cast<double>(next_row_) / record_rate_Hz_ > plant_.time_s() + step + slack) return;
+  read_all();
+  for (;;) {
+    const double instant = static_cast<double>(next_row_) / record_rate_Hz_;
+    if (instant > plant_.time_s() + slack) break;
+    take_row(1 - (plant_.time_s() - instant) / step);
+    ++next_row_;
+  }
+}
+
+void Rig::read_all() noexcept {
   for (Source& source : sources_) {
     source.before = source.now;
     source.now = read(source);
@@ -312,12 +359,6 @@ void Rig::take_samples() noexcept {
   for (std::size_t k = 0; k < recorded_.size(); ++k) {
     recorded_before_[k] = recorded_now_[k];
     recorded_now_[k] = value(recorded_[k]);
-  }
-  for (;;) {
-    const double instant = static_cast<double>(next_row_) / record_rate_Hz_;
-    if (instant > plant_.time_s() + slack) break;
-    take_row(1 - (plant_.time_s() - instant) / step);
-    ++next_row_;
   }
 }
 
@@ -353,7 +394,7 @@ void Rig::send_samples() noexcept {
     }
     // A mistake in the wiring is made at the first of its places.
     for (std::size_t k = 0; k < seat.streams.size(); ++k) seat.samples[k] = sources_[seat.streams[k]].taken;
-    seat.samples.front() = as_wired(seat.party.device(), seat.samples.front());
+    if (seat.miswired) seat.samples.front() = as_wired(seat.party.device(), seat.samples.front());
     seat.party.push(seat.samples);
   }
   if (!link_) return;
@@ -404,6 +445,10 @@ void Rig::judge_outputs() noexcept {
       for (std::size_t k = 0; k < seats_[s].outputs.size(); ++k) set_output(s, k, seats_[s].party.shown(k));
     }
   }
+  judge_breakers();
+}
+
+void Rig::judge_breakers() noexcept {
   if (plant_.discontinuities() == discontinuities_seen_) return;
   discontinuities_seen_ = plant_.discontinuities();
   for (std::size_t k = 0; k < breakers_.size(); ++k) {
@@ -535,6 +580,13 @@ record::Record Rig::take_record(double trigger_s) {
     record_.events.push_back(
         {mark.time_s, name + (of_device ? (mark.rose ? "" : " off") : (mark.rose ? " closed" : " open"))});
   }
+  for (const emt::Refusal& refusal : plant_.refusals()) {
+    const char* command = refusal.close ? "close" : "open";
+    record_.events.push_back({refusal.time_s, fmt::format("{} {} refused by its interlocking",
+                                                          plant_.name(refusal.what), command)});
+  }
+  std::stable_sort(record_.events.begin(), record_.events.end(),
+                   [](const auto& a, const auto& b) { return a.time_s < b.time_s; });
   return std::move(record_);
 }
 

@@ -1,5 +1,6 @@
 // One run: the plant, what is wired to it, and what is recorded. The executive calls `advance` once a
-// step; everything it touches was allocated before.
+// stride: a step, or all steps between two samples when every device is in this process and samples lie on
+// the grid of the steps. Everything that it touches was allocated before.
 //
 // Delays: a sample is sent at the end of the step in which its instant lies (at most one step late);
 // a GOOSE message is read at the end of the step in which it arrived and acts from then on.
@@ -39,7 +40,10 @@ class Rig {
   /// name of one that was not, or an empty text.
   [[nodiscard]] std::string start_devices();
 
-  /// One step with everything that belongs to it; false ends the run (plant diverged, a device silent).
+  /// Steps that one call of `advance` takes: all up to the next sample when nobody looks at the bench in
+  /// between, else one.
+  [[nodiscard]] int stride() const noexcept { return stride_; }
+  /// One stride with everything that belongs to it; false ends the run (plant diverged, a device silent).
   [[nodiscard]] bool advance() noexcept;
 
   /// Why `advance` returned false, or why a device cannot be trusted at the end; empty when all is well.
@@ -92,6 +96,7 @@ class Rig {
     std::vector<char> outputs;      // as seen last
     double last_heard_s = 0;        // plant time
     bool silent = false;
+    bool miswired = false;
   };
   struct Source {                          // of one stream
     std::array<emt::SignalId, 6> signals;  // ia ib ic va vb vc
@@ -118,15 +123,19 @@ class Rig {
   void record_transformers(const Case& all, std::size_t rows);
   [[nodiscard]] protection::Sample read(const Source& source) const noexcept;
   void take_samples() noexcept;
+  void read_all() noexcept;
   void take_row(double share) noexcept;
   void send_samples() noexcept;
   void wire_inputs(Seat& seat);
   [[nodiscard]] InputWire wire_of(const std::string& source) const;
   [[nodiscard]] bool on(const InputWire& wire) const noexcept;
-  void turn_contacts() noexcept;
+  void find_stride();
+  [[nodiscard]] bool take_stride() noexcept;
+  void turn_contacts(double until_s) noexcept;
   void record_row(double share) noexcept;
   void poll_wire() noexcept;
   void judge_outputs() noexcept;
+  void judge_breakers() noexcept;
   void set_output(std::size_t seat, std::size_t output, bool value) noexcept;
   void mark(int seat, std::size_t which, bool rose) noexcept;
   [[nodiscard]] std::int64_t wall_ns() const noexcept;
@@ -151,6 +160,7 @@ class Rig {
   std::string medium_;
   std::array<std::uint8_t, wire::longest_frame> frame_{};
   long long next_row_ = 0;
+  int stride_ = 1;
   bool diverged_ = false;
 
   std::optional<ControlSeat> control_;

@@ -2,6 +2,7 @@
 
 #include <complex>
 #include <functional>
+#include <limits>
 #include <string>
 #include <vector>
 
@@ -28,6 +29,10 @@ class Commander {
   Commander(Plant& plant, const std::vector<Command>& commands);
   /// Call it ahead of each step.
   void turn_due(Plant& plant) noexcept;
+  /// When the next command is due, infinite behind the last.
+  [[nodiscard]] double next_due_s() const noexcept {
+    return next_ < turns_.size() ? turns_[next_].at_s : std::numeric_limits<double>::infinity();
+  }
 
  private:
   struct Turn {

@@ -31,38 +31,67 @@ enum class Filter {
 /// By the words "full cycle", "half cycle", "cosine".
 [[nodiscard]] Filter filter_of(const std::string& word);
 
-/// Phasor of one harmonic over a sliding window of N samples per nominal cycle,
-/// X = (2/N) sum x[n] exp(-j 2 pi h n / N), n counted from the first sample ever (so that a signal of nominal
-/// frequency has a standing phasor). Each sample costs the same, whatever the window: sums run, and are taken
-/// afresh once a cycle so that rounding cannot gather.
-class RunningPhasor {
+/// Phasors of one harmonic of channels that are sampled together, over a sliding window of N samples per
+/// nominal cycle, X = (2/N) sum x[n] exp(-j 2 pi h n / N), n counted from the first sample ever (so that a
+/// signal of nominal frequency has a standing phasor). Each sample costs the same, whatever the window: sums
+/// run, and are taken afresh once a cycle so that rounding cannot gather.
+class RunningPhasors {
  public:
+  static constexpr int most_channels = 8;
   /// `samples_per_cycle`: at least 4, a multiple of 4 for `cosine`.
-  explicit RunningPhasor(int samples_per_cycle, Filter filter = Filter::full_cycle, int harmonic = 1);
-  void push(double value) noexcept;
+  RunningPhasors(int channels, int samples_per_cycle, Filter filter = Filter::full_cycle, int harmonic = 1);
+  /// One value per channel, and room for a multiple of four behind `values`.
+  void push(const double* values) noexcept { width_ == 4 ? take<4>(values) : take<8>(values); }
   void clear() noexcept;
   /// Peak value.
-  [[nodiscard]] Phasor peak() const noexcept { return value_; }
+  [[nodiscard]] Phasor peak(std::size_t channel) const noexcept {
+    return {real_[channel], imaginary_[channel]};
+  }
   /// The angle of the signal at its newest sample instead of the standing one.
-  [[nodiscard]] Phasor peak_at_newest() const noexcept;
-  [[nodiscard]] double rms() const noexcept;
+  [[nodiscard]] Phasor peak_at_newest(std::size_t channel) const noexcept;
   /// Samples until a change is seen in full.
   [[nodiscard]] int window() const noexcept { return filter_ == Filter::cosine ? span_ + cycle_ / 4 : span_; }
 
  private:
+  template <int Width>
+  void take(const double* values) noexcept;
+  template <int Width>
+  void sum_afresh() noexcept;
+  template <int Width>
+  void look_back_a_quarter() noexcept;
   [[nodiscard]] std::size_t at(int n) const noexcept { return static_cast<std::size_t>(n); }
 
+  int width_;  // channels, filled up to a multiple of four: they stand side by side
   int cycle_, span_;
   Filter filter_;
-  int newest_ = 0;                               // of a cycle
-  std::vector<double> window_;                   // cycle_: the latest sample at each place of the cycle
-  std::vector<double> cosine_;                   // cycle_: 2/span cos(2 pi h n / cycle)
-  std::vector<double> sine_;                     // cycle_: -2/span sin(...)
+  int newest_ = 0;              // of a cycle
+  std::vector<double> window_;  // cycle_ by width_: the latest sample at each place of the cycle
+  std::vector<double> cosine_;  // cycle_: 2/span cos(2 pi h n / cycle)
+  std::vector<double> sine_;    // cycle_: -2/span sin(...)
   std::vector<double> unit_cosine_, unit_sine_;  // cycle_: of the turn to the newest sample
-  std::vector<double> quarter_;                  // cosine filter: its own past outputs, cycle_/4 of them
+  std::vector<double> quarter_;                  // cosine filter: its own past outputs, cycle_/4 by width_
   int quarter_at_ = 0;
-  double real_ = 0, imaginary_ = 0;
-  Phasor value_;
+  std::array<double, most_channels> sum_real_{}, sum_imaginary_{};
+  std::array<double, most_channels> real_{}, imaginary_{};
+};
+
+/// The same of one channel.
+class RunningPhasor {
+ public:
+  explicit RunningPhasor(int samples_per_cycle, Filter filter = Filter::full_cycle, int harmonic = 1)
+      : all_(1, samples_per_cycle, filter, harmonic) {}
+  void push(double value) noexcept {
+    const std::array<double, 4> values{value};
+    all_.push(values.data());
+  }
+  void clear() noexcept { all_.clear(); }
+  [[nodiscard]] Phasor peak() const noexcept { return all_.peak(0); }
+  [[nodiscard]] Phasor peak_at_newest() const noexcept { return all_.peak_at_newest(0); }
+  [[nodiscard]] double rms() const noexcept;
+  [[nodiscard]] int window() const noexcept { return all_.window(); }
+
+ private:
+  RunningPhasors all_;
 };
 
 /// Positive, negative and zero sequence of three phasors (Fortescue).
@@ -111,7 +140,7 @@ class Measuring {
   void clear() noexcept;
   [[nodiscard]] const Measured& measured() const noexcept { return measured_; }
   /// Samples until a change is seen in full.
-  [[nodiscard]] int window() const noexcept { return channels_.front().front().window(); }
+  [[nodiscard]] int window() const noexcept { return channels_.front().window(); }
   [[nodiscard]] int cycle() const noexcept { return cycle_; }
   /// Fills sequences and residual of an end from its phases.
   static void complete(End& end, bool neutral_channel) noexcept;
@@ -124,8 +153,8 @@ class Measuring {
 
   MeasuringOptions options_;
   int cycle_;
-  std::vector<std::array<RunningPhasor, 8>> channels_;   // per end: ia ib ic in va vb vc vn
-  std::vector<std::array<RunningPhasor, 6>> harmonics_;  // per end: 2nd of a b c, 5th of a b c
+  std::vector<RunningPhasors> channels_;        // per end: ia ib ic in va vb vc
+  std::vector<RunningPhasors> second_, fifth_;  // per end: harmonics of ia ib ic, when wanted
   Measured measured_;
   // Of the positive sequence of the first end: how far it has turned, over the last four cycles.
   std::vector<double> angle_past_;
@@ -133,10 +162,10 @@ class Measuring {
   Phasor before_now_;
   long long lasting_ = 0;  // samples for which it has been there
   int past_at_ = 0;
-  long long count_ = 0;
   std::vector<std::vector<Phasor>> memory_past_;  // per end, two cycles
-  std::vector<double> fallen_s_;                  // per end: how long the voltage has been low
-  std::vector<double> frequency_past_;            // as angle_past_
+  std::size_t memory_at_ = 0;
+  std::vector<double> fallen_s_;        // per end: how long the voltage has been low
+  std::vector<double> frequency_past_;  // as angle_past_
   // While the frequency is tracked: the window's own frequency, where it stands between two samples, and by
   // how much it has turned against nominal.
   double tracked_Hz_ = 0, position_ = 0, turned_rad_ = 0;
