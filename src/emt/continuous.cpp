@@ -83,9 +83,15 @@ int Continuous::take(int count, const std::string& owner, double scale, bool dif
   return first;
 }
 
-bool Continuous::floats(const CapacitancePart& part) const {
-  return std::any_of(part.ends.begin(), part.ends.end(),
+bool Continuous::floats(const std::vector<Ends>& ends) const {
+  return std::any_of(ends.begin(), ends.end(),
                      [&](const Ends& e) { return unknown(e.p) >= 0 && unknown(e.q) >= 0; });
+}
+
+void Continuous::mark_differential(const Ends& ends) {
+  for (const NodeId n : {ends.p, ends.q}) {
+    if (unknown(n) >= 0) fixed_differential_[static_cast<std::size_t>(unknown(n))] = 1;
+  }
 }
 
 void Continuous::place_unknowns() {
@@ -107,16 +113,13 @@ void Continuous::place_unknowns() {
   }
   for (const CapacitancePart& part : a.capacitance_parts) {
     const int n = static_cast<int>(part.ends.size());
-    capacitance_at_.push_back(floats(part) ? take(n, part.owner, v, true) : -1);
-    if (floats(part)) {
+    capacitance_at_.push_back(floats(part.ends) ? take(n, part.owner, v, true) : -1);
+    if (floats(part.ends)) {
       take(n, part.owner, i, false);
       continue;
     }
     for (std::size_t k = 0; k < part.ends.size(); ++k) {
-      if (part.capacitance.row(static_cast<Eigen::Index>(k)).norm() == 0) continue;
-      for (const NodeId n2 : {part.ends[k].p, part.ends[k].q}) {
-        if (unknown(n2) >= 0) fixed_differential_[static_cast<std::size_t>(unknown(n2))] = 1;
-      }
+      if (part.capacitance.row(static_cast<Eigen::Index>(k)).norm() > 0) mark_differential(part.ends[k]);
     }
   }
   first_bent_ = size_;
@@ -133,6 +136,12 @@ void Continuous::place_unknowns() {
     model_at_.push_back(size_);
     for (int s = 0; s < states.count; ++s)
       take(1, a.model_parts[k].owner, std::max(0.1, std::abs(x[s])), true);
+    const std::vector<Ends>& ends = a.model_parts[k].ends;
+    const bool floating = states.capacitive && floats(ends);
+    model_rates_at_.push_back(floating ? take(static_cast<int>(ends.size()), a.model_parts[k].owner, v, true)
+                                       : -1);
+    if (states.capacitive && !floating)
+      std::for_each(ends.begin(), ends.end(), [&](const Ends& e) { mark_differential(e); });
   }
   for (const WavePart& part : a.wave_parts) {
     for (Eigen::Index m = 0; m < 2 * part.surge_ohm.size(); ++m) kept_.emplace_back();
@@ -147,7 +156,7 @@ void Continuous::place_unknowns() {
   for (const double time : travel_times_s_) shortest_travel_s_ = std::min(shortest_travel_s_, time);
 }
 
-void Continuous::arrange() {
+void Continuous::arrange(bool replace) {
   const Assembly& a = *compiled_.assembly;
   const auto nodes = static_cast<std::size_t>(compiled_.layout.unknowns);
   std::vector<int> parent(nodes + 1);  // the last stands for ground and sources
@@ -206,7 +215,7 @@ void Continuous::arrange() {
   int sets = 0;
   for (int k = 0; k < static_cast<int>(nodes); ++k) {
     const auto root = static_cast<std::size_t>(find(k));
-    if (static_cast<int>(root) == find(outside) || !inductive[root]) continue;
+    if (static_cast<int>(root) == find(outside) || !inductive[root] || !replace) continue;
     if (set_at[root] < 0) {
       set_at[root] = sets++;
       replaced_[static_cast<std::size_t>(k)] = set_at[root];
@@ -248,6 +257,8 @@ void Continuous::start(double* y) const {
     for (int s = 0; s < states.count; ++s)
       y[model_at_[k] + s] =
           values_[static_cast<std::size_t>(core().models[k].places.first + states.first + s)];
+    for (std::size_t e = 0; model_rates_at_[k] >= 0 && e < a.model_parts[k].ends.size(); ++e)
+      y[model_rates_at_[k] + static_cast<int>(e)] = across(a.model_parts[k].ends[e]);
   }
 }
 
@@ -308,7 +319,7 @@ void Continuous::residual(double t, const double* y, const double* dy, double* f
       double current = 0;
       for (int c = 0; c < n; ++c) {
         const Ends& other = part.ends[static_cast<std::size_t>(c)];
-        const double slope = at >= 0 ? dy[at + c] : node_slope(other.p, dy, t) - node_slope(other.q, dy, t);
+        const double slope = at >= 0 ? dy[at + c] : rate_across(other, dy, t);
         current += part.capacitance(r, c) * slope;
       }
       const Ends& ends = part.ends[static_cast<std::size_t>(r)];
@@ -342,6 +353,17 @@ void Continuous::residual(double t, const double* y, const double* dy, double* f
     const auto ends = static_cast<std::size_t>(row.ends);
     std::vector<double> currents(ends), later(ends), slopes(static_cast<std::size_t>(states.count));
     row.model->look_back(RememberedSlots(*this, remembered_at_[k]), t);
+    if (states.capacitive) {
+      const int at = model_rates_at_[k];
+      std::vector<double> rates(ends);
+      for (std::size_t e = 0; e < ends; ++e) {
+        const Ends& between = a.model_parts[k].ends[e];
+        const int own = at + static_cast<int>(e);
+        rates[e] = at >= 0 ? dy[own] : rate_across(between, dy, t);
+        if (at >= 0) f[own] = y[own] - across(between);
+      }
+      row.model->take_rates(rates.data());
+    }
     row.model->slopes(row.places, values_.data(), currents.data(), slopes.data());
     for (int s = 0; s < states.count; ++s)
       f[model_at_[k] + s] = dy[model_at_[k] + s] - slopes[static_cast<std::size_t>(s)];
@@ -421,14 +443,21 @@ bool Continuous::fit_valves(double t, const double* y) {
   return core().valves.fit(values_.data(), [](std::size_t) {});
 }
 
-double Continuous::pole_current(const Pole& pole, const double* y) const {
+double Continuous::pole_voltage(const Pole& pole, const double* y) const {
   const auto voltage = [&](int position) {
     const int k = position < static_cast<int>(compiled_.layout.unknown.size())
                       ? compiled_.layout.unknown[static_cast<std::size_t>(position)]
                       : -1;
     return k >= 0 ? y[k] : values_[static_cast<std::size_t>(position)];
   };
-  return pole.siemens() * (voltage(pole.p) - voltage(pole.q));
+  return voltage(pole.p) - voltage(pole.q);
+}
+
+bool Continuous::act(double t, const double* y) {
+  read(t, y);
+  bool changed = false;
+  for (ModelRow& row : core().models) changed = row.model->act(row.places, t, values_.data()) || changed;
+  return changed;
 }
 
 /// Modal waves w = v/Z + c i that leave the two ends, as in line.cpp, at an accepted instant.

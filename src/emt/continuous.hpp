@@ -21,8 +21,8 @@ class Continuous {
   explicit Continuous(const network::Network& network);
 
   [[nodiscard]] int size() const { return size_; }
-  /// Which of the rows to replace, from the conductances of the poles as they stand.
-  void arrange();
+  /// Which of the rows to replace, from the conductances of the poles as they stand; none if not wanted.
+  void arrange(bool replace = true);
   /// 1 for unknowns whose derivative appears, else 0; after `arrange`.
   [[nodiscard]] const std::vector<double>& differential() const { return differential_; }
   /// Magnitude by which the tolerance of each unknown is measured.
@@ -44,7 +44,12 @@ class Continuous {
   [[nodiscard]] const double* values() const { return values_.data(); }
   void turn(const Knob& knob, double value) { values_[static_cast<std::size_t>(knob.slot.index)] = value; }
   [[nodiscard]] double value(const SignalRow& row) const { return core().sum_of(row, values_.data()); }
-  [[nodiscard]] double pole_current(const Pole& pole, const double* y) const;
+  [[nodiscard]] double pole_voltage(const Pole& pole, const double* y) const;
+  [[nodiscard]] double pole_current(const Pole& pole, const double* y) const {
+    return pole.siemens() * pole_voltage(pole, y);
+  }
+  /// Lets the controls of models act at an accepted instant; whether any changed something at once.
+  bool act(double t, const double* y);
 
   /// Keeps the waves of an accepted instant; with `jump`, what follows is not joined smoothly to what was.
   void remember(double t, const double* y, bool jump);
@@ -72,7 +77,11 @@ class Continuous {
   void place_unknowns();
   int take(int count, const std::string& owner, double scale, bool differential);
   [[nodiscard]] double wave_at(std::size_t line, Eigen::Index mode, int end, double t) const;
-  [[nodiscard]] bool floats(const CapacitancePart& part) const;
+  [[nodiscard]] bool floats(const std::vector<Ends>& ends) const;
+  void mark_differential(const Ends& ends);
+  [[nodiscard]] double rate_across(const Ends& ends, const double* dy, double t) const {
+    return node_slope(ends.p, dy, t) - node_slope(ends.q, dy, t);
+  }
   void remember_model(std::size_t k, double t);
   void line_currents(double t, const WavePart& part, std::size_t index, double* near, double* far) const;
 
@@ -84,9 +93,10 @@ class Continuous {
   std::vector<double> differential_, fixed_differential_, scales_;
   std::vector<std::string> owners_;
   std::vector<int> series_at_, charge_at_, capacitance_at_, segment_at_, model_at_;
-  std::vector<int> replaced_;       // per unknown node: set whose derivative stands in its row, or -1
-  std::vector<int> set_of_;         // per unknown node: untied set, or -1
-  std::vector<double> set_slopes_;  // per set: sum of the derivatives of the currents that leave it
+  std::vector<int> model_rates_at_;  // voltages of capacitive models between unknown nodes; -1
+  std::vector<int> replaced_;        // per unknown node: set whose derivative stands in its row, or -1
+  std::vector<int> set_of_;          // per unknown node: untied set, or -1
+  std::vector<double> set_slopes_;   // per set: sum of the derivatives of the currents that leave it
   double voltage_scale_ = 1;
   double shortest_travel_s_ = 1e300;
   std::vector<double> travel_times_s_;

@@ -80,13 +80,23 @@ class AgedCapacitor final : public Model {
     values[places.first + 1] = voltage_V_;
   }
   [[nodiscard]] States states() const override {
-    return {remaining_.index < 0 && series_ohm_ > 0, 1, 1, false};
+    const bool resists = series_ohm_ > 0;
+    return {.known = true, .first = 1, .count = resists ? 1 : 0, .capacitive = !resists};
   }
+  void take_rates(const double* rates) noexcept override { rate_ = rates[0]; }
   [[nodiscard]] int state_count() const override { return 1; }
   void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
-    currents[0] = (values[places.p[0]] - values[places.q[0]] - values[places.first + 1]) / series_ohm_;
+    const double farad = capacitance_F_ * (remaining_.index < 0 ? 1 : values[places.knobs[0]]);
+    const double v = values[places.p[0]] - values[places.q[0]];
+    double& u = values[places.first + 1];
+    if (series_ohm_ > 0) {
+      currents[0] = (v - u) / series_ohm_;
+      slopes[0] = currents[0] / farad;
+    } else {
+      u = v;
+      currents[0] = farad * rate_;
+    }
     values[places.first] = currents[0];
-    slopes[0] = currents[0] / capacitance_F_;
   }
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override {
@@ -116,7 +126,8 @@ class AgedCapacitor final : public Model {
   }
   double capacitance_F_, series_ohm_, voltage_V_;
   Slot remaining_;
-  double left_;  // share of the capacitance
+  double left_;      // share of the capacitance
+  double rate_ = 0;  // dv/dt, of the reference
 };
 
 /// With d = h/(2 T_k), either rule gives u_k = a_k' + b_k i with b_k = d R_k/(1 + d), a_k' being known. E(q)

@@ -37,6 +37,10 @@ constexpr int followed_passages = 40;
 constexpr std::size_t most_arrivals = 400;
 /// With lines, the step is also held this short, so that what they delay is interpolated to better than 1e-8.
 constexpr double step_with_lines_s = 20e-6;
+/// So short are the two steps in which currents of inductances find together behind a jump of inductance.
+constexpr double jump_s = 1e-9;
+/// A restrike's current begins at nothing: that is not the zero at which its arc goes out.
+constexpr double shortest_arc_s = 1e-7;
 /// With valves, so that what passes its bound unseen is found soon.
 constexpr double step_with_valves_s = 10e-6;
 
@@ -57,6 +61,7 @@ class Solver final : public Drivable {
     for (int k = 0; k < n; ++k)
       data(absolute_)[k] = tolerance * equations_.scales()[static_cast<std::size_t>(k)];
     equations_.arrange();
+    struck_.assign(equations_.core().poles.size(), 0);
     create();
   }
   Solver(const Solver&) = delete;
@@ -163,27 +168,36 @@ class Solver final : public Drivable {
   /// Between two pieces that do not fit, what an inductance drives through valves that are off is of any
   /// size: no iteration that measures itself would end there.
   void solve_instant() {
-    const int n = equations_.size();
     equations_.arrange();
+    const auto state = [&](int k) { return equations_.differential()[static_cast<std::size_t>(k)] != 0; };
+    solve_for(
+        2, [&](int k) { return state(k)                  ? 1e3
+                               : equations_.is_linear(k) ? 1
+                                                         : 1e-6; },
+        [&](int k, double d) { (state(k) ? data(dy_)[k] : data(y_)[k]) += d; });
+  }
+
+  /// Newton's method on the residual at the present instant, the slopes by differences: `move(k, d)` moves
+  /// unknown k, `share(k)` of its scale for a difference.
+  template <class Share, class Move>
+  void solve_for(int iterations, Share&& share, Move&& move) {
+    const int n = equations_.size();
     double *y = data(y_), *dy = data(dy_);
     Eigen::VectorXd f(n), moved(n);
     Eigen::MatrixXd jacobian(n, n);
-    for (int iteration = 0; iteration < 2; ++iteration) {
+    for (int iteration = 0; iteration < iterations; ++iteration) {
       equations_.residual(time_, y, dy, f.data());
       for (int k = 0; k < n; ++k) {
-        const auto at = static_cast<std::size_t>(k);
-        const bool state = equations_.differential()[at] != 0;
-        double& unknown = state ? dy[k] : y[k];
-        const double kept = unknown, scale = equations_.scales()[at];
-        const double d = state ? 1e3 * scale : equations_.is_linear(k) ? scale : 1e-6 * scale;
-        unknown += d;
+        const double kept_y = y[k], kept_dy = dy[k];
+        const double d = share(k) * equations_.scales()[static_cast<std::size_t>(k)];
+        move(k, d);
         equations_.residual(time_, y, dy, moved.data());
-        unknown = kept;
+        y[k] = kept_y;
+        dy[k] = kept_dy;
         jacobian.col(k) = (moved - f) / d;
       }
       const Eigen::VectorXd step = jacobian.fullPivLu().solve(f);
-      for (int k = 0; k < n; ++k)
-        (equations_.differential()[static_cast<std::size_t>(k)] != 0 ? dy[k] : y[k]) -= step[k];
+      for (int k = 0; k < n; ++k) move(k, -step[k]);
     }
   }
 
@@ -191,7 +205,7 @@ class Solver final : public Drivable {
   static int roots(realtype t, N_Vector y, N_Vector, realtype* g, void* data) {
     auto& self = *static_cast<Solver*>(data);
     for (std::size_t k = 0; k < self.equations_.core().poles.size(); ++k)
-      g[k] = self.distance(self.equations_.core().poles[k], N_VGetArrayPointer(y));
+      g[k] = self.distance(self.equations_.core().poles[k], t, N_VGetArrayPointer(y));
     const std::size_t poles = self.equations_.core().poles.size();
     if (!self.equations_.core().valves.empty()) self.equations_.read(t, N_VGetArrayPointer(y));
     for (std::size_t k = 0; k < self.equations_.core().valves.size(); ++k)
@@ -223,8 +237,10 @@ class Solver final : public Drivable {
   }
   static void silent(int, const char*, const char*, char*, void*) {}
 
-  [[nodiscard]] double distance(const Pole& pole, const double* y) const {
-    if (!pole.closed || pole.part_at > time_ + 1e-12) return 1;
+  [[nodiscard]] double distance(const Pole& pole, double t, const double* y) const {
+    if (!pole.closed)
+      return pole.strength.empty() ? 1 : pole.withstands(t) - std::abs(equations_.pole_voltage(pole, y));
+    if (pole.part_at > time_ + 1e-12 || t <= pole.closed_at + shortest_arc_s) return 1;
     const double current = equations_.pole_current(pole, y);
     return pole.chop_A > 0 ? std::abs(current) - pole.chop_A : current;
   }
@@ -263,7 +279,10 @@ class Solver final : public Drivable {
     time_ = t;
     equations_.arrange();
     std::copy(equations_.differential().begin(), equations_.differential().end(), data(id_));
-    N_VConst(0, dy_.get());
+    const bool consistent = std::exchange(consistent_, false);
+    for (int k = 0; k < equations_.size(); ++k) {
+      if (!consistent || equations_.differential()[static_cast<std::size_t>(k)] == 0) data(dy_)[k] = 0;
+    }
     check(IDAReInit(ida_, t, y_.get(), dy_.get()), "starts");
     IDASetId(ida_, id_.get());
     IDASetSuppressAlg(ida_, SUNTRUE);
@@ -273,8 +292,10 @@ class Solver final : public Drivable {
     // What only large resistances tie down cannot be found to the last digit beside conductances of valves.
     if (!equations_.core().valves.empty()) IDASetNonlinConvCoefIC(ida_, 10);
     IDASetMaxNumJacsIC(ida_, 20);
-    check(IDACalcIC(ida_, IDA_YA_YDP_INIT, t + 1e-6), "starts");
-    IDAGetConsistentIC(ida_, y_.get(), dy_.get());
+    if (!consistent) {
+      check(IDACalcIC(ida_, IDA_YA_YDP_INIT, t + 1e-6), "starts");
+      IDAGetConsistentIC(ida_, y_.get(), dy_.get());
+    }
     equations_.remember(t, data(y_), true);
     if (passages == 0) return;
     for (const double travel_s : equations_.travel_times_s()) {
@@ -314,6 +335,7 @@ class Solver final : public Drivable {
         leave_pieces();
         return;
       }
+      if (act()) return;
       if (next_sample_ >= series_length_) return;
       // A margin that begins at zero passes it unseen.
       if (!equations_.core().valves.empty()) {
@@ -326,11 +348,34 @@ class Solver final : public Drivable {
     }
   }
 
+  /// Lets the controls of models act. When one did, fluxes stay and currents jump: where inductances alone
+  /// hold a node, an impulse of voltage makes them fit again. Two Euler steps next to nothing long hold it.
+  bool act() {
+    if (!equations_.act(time_, data(y_))) return false;
+    turned_ = true;
+    equations_.arrange(false);
+    for (int step = 0; step < 2; ++step) {
+      const std::vector<double> before(data(y_), data(y_) + equations_.size());
+      const auto move = [&](int k, double d) {
+        data(y_)[k] += d;
+        data(dy_)[k] = (data(y_)[k] - before[static_cast<std::size_t>(k)]) / jump_s;
+      };
+      for (int k = 0; k < equations_.size(); ++k) move(k, 0);
+      solve_for(
+          2, [&](int k) { return equations_.is_linear(k) ? 1 : 1e-6; }, move);
+    }
+    solve_instant();
+    consistent_ = true;
+    return true;
+  }
+
   /// The valves whose margin the integrator found at zero.
   void leave_pieces() {
     std::vector<int> found(equations_.core().poles.size() + equations_.core().valves.size());
     IDAGetRootInfo(ida_, found.data());
     equations_.read(time_, data(y_));
+    for (std::size_t k = 0; k < struck_.size(); ++k)
+      struck_[k] = found[k] != 0 && !equations_.core().poles[k].closed ? 1 : 0;
     for (std::size_t k = 0; k < equations_.core().valves.size(); ++k) {
       if (found[equations_.core().poles.size() + k] >= 0) continue;  // it came, it did not leave
       equations_.core().valves.leave(k, equations_.values());
@@ -351,6 +396,7 @@ class Solver final : public Drivable {
       equations_.read_lines(time_);
       (*drive_)(*this);
     }
+    (void)act();
     const bool edges = equations_.core().valves.take_all(time_ + 1e-12);
     return std::exchange(turned_, false) || std::exchange(left_, false) || edges;
   }
@@ -359,16 +405,24 @@ class Solver final : public Drivable {
   void switch_due() {
     bool changed = drive_due();
     int passages = 0;
-    for (Pole& pole : equations_.core().poles) {
-      const bool closes = !pole.closed && pole.close_at <= time_ + 1e-12;
+    for (std::size_t k = 0; k < struck_.size(); ++k) {
+      Pole& pole = equations_.core().poles[k];
+      const bool commanded = pole.close_at <= time_ + 1e-12;
+      const bool strikes_again = std::exchange(struck_[k], 0) != 0;
+      const bool closes = !pole.closed && (commanded || strikes_again);
       const double current = equations_.pole_current(pole, data(y_));
       const bool opens =
-          pole.closed && pole.part_at <= time_ + 1e-12 &&
+          pole.closed && pole.part_at <= time_ + 1e-12 && time_ > pole.closed_at + shortest_arc_s &&
           std::abs(current) <= std::max(pole.chop_A * (1 + 1e-9), 1e-6 + 1e-6 * largest_current_);
       largest_current_ = std::max(largest_current_, std::abs(current));
       if (!closes && !opens) continue;
       pole.closed = closes;
-      (closes ? pole.close_at : pole.part_at) = Core::never();
+      (closes ? pole.closed_at : pole.ceased_at) = time_;
+      if (closes && !commanded) {
+        pole.part_at = time_;  // the contacts stay apart: the arc goes out at a coming current zero
+      } else {
+        (closes ? pole.close_at : pole.part_at) = Core::never();
+      }
       changed = true;
       passages = followed_passages;
     }
@@ -460,6 +514,8 @@ class Solver final : public Drivable {
   const std::function<void(Drivable&)>* drive_ = nullptr;
   long long driven_ = 0;
   bool turned_ = false, left_ = false;
+  bool consistent_ = false;   // values and derivatives are, and the integrator need not look for them
+  std::vector<char> struck_;  // per pole: its gap was found too weak
 };
 
 }  // namespace

@@ -8,6 +8,7 @@
 // exchange a step beside what the number asks for. While the arm is blocked (gate NAME.enable off),
 // `inserted` is to be 1: the diodes then charge all of them.
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 #include "emt/assembly.hpp"
@@ -21,7 +22,8 @@ class StackModel final : public Model {
       : b_(arm),
         inserted_(inserted),
         bypassed_(bypassed),
-        weight_(static_cast<std::size_t>(arm.submodules), 1.0) {
+        weight_(static_cast<std::size_t>(arm.submodules), 1.0),
+        asked_{arm.inserted, arm.bypassed} {
     choose(b_.inserted, 0, nullptr);
   }
   [[nodiscard]] int slots() const override { return first_voltage + b_.submodules; }
@@ -40,6 +42,25 @@ class StackModel final : public Model {
     summarise(slots);
   }
   [[nodiscard]] int state_count() const override { return b_.submodules; }
+  [[nodiscard]] States states() const override { return {true, first_voltage, b_.submodules, false}; }
+  void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
+    double* slots = values + places.first;
+    double v = values[places.p[0]] - values[places.q[0]];
+    for (int k = 0; k < b_.submodules; ++k)
+      v -= weight_[static_cast<std::size_t>(k)] * slots[first_voltage + k];
+    slots[current] = currents[0] = v / ohms();
+    for (int k = 0; k < b_.submodules; ++k)
+      slopes[k] = weight_[static_cast<std::size_t>(k)] * currents[0] / b_.capacitance_F;
+    summarise(slots);
+  }
+  /// The reference chooses when the number that is asked for changes.
+  bool act(const Places& places, double, double* values) noexcept override {
+    const std::array<double, 2> asked{values[places.knobs[0]], values[places.knobs[1]]};
+    if (asked == asked_) return false;
+    asked_ = asked;
+    choose(asked[0], asked[1], values + places.first);
+    return true;
+  }
 
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override {
@@ -154,6 +175,7 @@ class StackModel final : public Model {
   std::vector<double> weight_;  // per submodule: share of the step for which it is in
   int healthy_ = 1;
   double chosen_until_ = -1e300;
+  std::array<double, 2> asked_{};  // of its knobs, when the reference chose last
 };
 
 }  // namespace

@@ -24,6 +24,7 @@ void invert(double* a, int n) noexcept {
 }
 
 constexpr double smoothing_s = 0.05;  // of the mean square that the control sees
+constexpr double blind_s = 1e-3;      // behind a move
 
 }  // namespace
 
@@ -60,7 +61,7 @@ Eigen::MatrixXcd TappedWindings::admittance(std::complex<double> s, double) cons
 
 /// One position towards the band, until it is reached.
 bool TappedWindings::revise(const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double omega) {
-  if (control_.target_V <= 0) return false;
+  if (!regulated()) return false;
   double square = 0;
   for (const int k : measured_) {
     const auto drop = std::complex<double>(control_.drop_ohm, omega * control_.drop_H) * -i[k];
@@ -88,11 +89,58 @@ void TappedWindings::start(const Places& places, const Eigen::VectorXcd& v, cons
     slots[n_ + k] = flux[k];
   }
   for (const int k : measured_) square += std::norm(v[k]) / 2 / static_cast<double>(measured_.size());
-  slots[position_slot()] = position_;
-  slots[position_slot() + 1] = square;
-  slots[position_slot() + 2] = 0;
   values[places.knobs[0]] = position_;
-  slots[position_slot() + 3] = position_;
+  write({square, position_, 0, position_, 0}, places, values);
+}
+
+TappedWindings::Control TappedWindings::control_of(const double* values,
+                                                   const Places& places) const noexcept {
+  const double* slots = values + places.first + 2 * n_;
+  return {slots[0], slots[1], slots[2], slots[3], slots[4]};
+}
+
+void TappedWindings::write(const Control& control, const Places& places, double* values) const noexcept {
+  double* slots = values + places.first + 2 * n_;
+  slots[0] = control.square;
+  slots[1] = control.position;
+  slots[2] = control.outside_s;
+  slots[3] = control.knob;
+  slots[4] = control.blind_s;
+}
+
+/// Where it stands, or what its knob was turned to since.
+double TappedWindings::position_by(const Control& control, double knob) const noexcept {
+  return knob != control.knob ? std::clamp<double>(std::round(knob), lowest_, highest_) : control.position;
+}
+
+/// Position after `length_s` more at that mean square: what the knob was turned to, or a move of the control.
+/// Whether it changed.
+bool TappedWindings::move(Control& control, double knob, double length_s) const noexcept {
+  const double before = control.position;
+  control.position = position_by(control, knob);
+  control.knob = knob;
+  if (regulated()) regulate(control, length_s);
+  const bool moved = control.position != before;
+  control.blind_s = moved ? blind_s : std::max(0.0, control.blind_s - length_s);
+  return moved;
+}
+
+void TappedWindings::regulate(Control& control, double length_s) const noexcept {
+  const double excess = std::sqrt(std::max(0.0, control.square)) - control_.target_V;
+  control.outside_s = std::abs(excess) <= control_.band_V / 2 ? 0 : control.outside_s + length_s;
+  if (control.outside_s > 0 && control.outside_s >= control_.delay_s) {
+    const int way = (excess < 0) == control_.raise_lifts ? 1 : -1;
+    control.position = std::clamp<double>(control.position + way, lowest_, highest_);
+    control.outside_s = control_.delay_s - control_.travel_s;
+  }
+}
+
+bool TappedWindings::act(const Places& places, double time_s, double* values) noexcept {
+  Control control = control_of(values, places);
+  const bool moved = move(control, values[places.knobs[0]], time_s - acted_s_);
+  acted_s_ = time_s;
+  write(control, places, values);
+  return moved;
 }
 
 void TappedWindings::slopes(const Places& places, double* values, double* currents, double* slopes) noexcept {
@@ -115,6 +163,18 @@ void TappedWindings::slopes(const Places& places, double* values, double* curren
     slopes[r] = values[places.p[static_cast<std::size_t>(r)]] - values[places.q[static_cast<std::size_t>(r)]];
     for (int c = 0; c < n_; ++c) slopes[r] -= resistance_(r, c) * currents[c];
   }
+  if (!regulated()) return;
+  double square = 0;
+  for (const int k : measured_) {
+    const auto at = static_cast<std::size_t>(k);
+    double rise = 0;  // of the current
+    for (int c = 0; c < n_; ++c) rise += l[k * n_ + c] * slopes[c];
+    const double v = values[places.p[at]] - values[places.q[at]] + control_.drop_ohm * currents[k] +
+                     control_.drop_H * rise;
+    square += v * v / static_cast<double>(measured_.size());
+  }
+  const Control control = control_of(values, places);
+  slopes[n_] = control.blind_s > 0 ? 0 : (square - control.square) / smoothing_s;
 }
 
 void TappedWindings::put_conductance(double position, double step_s, double* conductance) noexcept {
@@ -133,7 +193,7 @@ void TappedWindings::put_conductance(double position, double step_s, double* con
 bool TappedWindings::begin(const Stretch& stretch, const Places& places, const double* old, double* history,
                            double* conductance) noexcept {
   const double* slots = old + places.first;
-  const double position = std::round(slots[position_slot()]);
+  const double position = std::round(position_by(control_of(old, places), old[places.knobs[0]]));
   const bool moved = position != held_;
   if (moved) put_conductance(position, stretch.step_s, conductance);
   const bool whole = stretch.rule == Rule::trapezoidal;
@@ -171,21 +231,14 @@ void TappedWindings::end(const Stretch& stretch, const Places& places, const dou
     for (int m = 0; m < n_; ++m) sum -= resistance_(k, m) * (slots[m] + (whole ? before[m] : 0));
     slots[n_ + k] = before[n_ + k] + d * sum;
   }
-  regulate(stretch, places, old, now);
+  control(stretch, places, old, now);
 }
 
-/// Position at the end of the stretch: what the knob was turned to, or a move of the control.
-void TappedWindings::regulate(const Stretch& stretch, const Places& places, const double* old,
-                              double* now) noexcept {
-  const double* before = old + places.first + position_slot();
-  double* after = now + places.first + position_slot();
+/// What the control sees, and does, at the end of the stretch.
+void TappedWindings::control(const Stretch& stretch, const Places& places, const double* old,
+                             double* now) noexcept {
   const double length = stretch.length_s();
-  const double knob = old[places.knobs[0]];
-  after[0] = knob != before[3] ? std::clamp<double>(std::round(knob), lowest_, highest_) : before[0];
-  after[3] = knob;
-  after[1] = before[1];
-  after[2] = before[2];
-  if (control_.target_V <= 0) return;
+  Control after = control_of(old, places);
   double square = 0;
   for (const int k : measured_) {
     const auto at = static_cast<std::size_t>(k);
@@ -194,17 +247,9 @@ void TappedWindings::regulate(const Stretch& stretch, const Places& places, cons
     const double v = now[places.p[at]] - now[places.q[at]] - drop;
     square += v * v / static_cast<double>(measured_.size());
   }
-  after[1] += (square - before[1]) * length / smoothing_s;
-  const double excess = std::sqrt(std::max(0.0, after[1])) - control_.target_V;
-  if (std::abs(excess) <= control_.band_V / 2) {
-    after[2] = 0;
-    return;
-  }
-  after[2] += length;
-  if (after[2] < control_.delay_s) return;
-  const int way = (excess < 0) == control_.raise_lifts ? 1 : -1;
-  after[0] = std::clamp<double>(after[0] + way, lowest_, highest_);
-  after[2] = control_.delay_s - control_.travel_s;
+  if (after.blind_s <= 0) after.square += (square - after.square) * length / smoothing_s;
+  (void)move(after, old[places.knobs[0]], length);
+  write(after, places, now);
 }
 
 }  // namespace zavrek::emt::internal

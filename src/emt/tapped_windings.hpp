@@ -37,22 +37,42 @@ class TappedWindings : public Model {
   [[nodiscard]] bool revise(const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double omega) override;
   void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
              double* values) override;
-  [[nodiscard]] States states() const override { return {control_.target_V <= 0, n_, n_, true}; }
+  /// Fluxes, and the mean square that the control sees.
+  [[nodiscard]] States states() const override { return {true, n_, n_ + (regulated() ? 1 : 0), true}; }
   void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override;
+  bool act(const Places& places, double time_s, double* values) noexcept override;
   bool begin(const Stretch& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override;
   void end(const Stretch& stretch, const Places& places, const double* old, double* now,
            const double* history, const double* conductance) noexcept override;
 
+  [[nodiscard]] bool jumps(const Places& places, const double* now) const noexcept override {
+    return now[places.first + position_slot()] != held_;
+  }
+
   /// Slot of the position, counted from the first.
-  [[nodiscard]] int position_slot() const { return 2 * n_; }
+  [[nodiscard]] int position_slot() const { return 2 * n_ + 1; }
 
  private:
-  static constexpr int slots_beyond = 4;  // position, mean square, time outside the band, knob as last seen
+  /// Its slots behind currents and fluxes.
+  struct Control {
+    double square, position;
+    double outside_s;  // outside the band for so long
+    double knob;       // as last seen
+    double blind_s;    // still not looking: what a move makes of the voltage at its instant has no bound
+  };
+  static constexpr int slots_beyond = 5;
+
+  [[nodiscard]] bool regulated() const noexcept { return control_.target_V > 0; }
+  [[nodiscard]] Control control_of(const double* values, const Places& places) const noexcept;
+  void write(const Control& control, const Places& places, double* values) const noexcept;
+  [[nodiscard]] double position_by(const Control& control, double knob) const noexcept;
+  [[nodiscard]] bool move(Control& control, double knob, double length_s) const noexcept;
 
   [[nodiscard]] Eigen::MatrixXd inductance_at(double position) const;
   void put_conductance(double position, double step_s, double* conductance) noexcept;
-  void regulate(const Stretch& stretch, const Places& places, const double* old, double* now) noexcept;
+  void control(const Stretch& stretch, const Places& places, const double* old, double* now) noexcept;
+  void regulate(Control& control, double length_s) const noexcept;
 
   int n_;
   Eigen::MatrixXd resistance_, inductance_;
@@ -63,6 +83,7 @@ class TappedWindings : public Model {
   Slot knob_;
   double position_;              // at the start
   double held_ = -1e300;         // position whose conductance stands
+  double acted_s_ = 0;           // when the reference last asked
   std::vector<double> scratch_;  // n x n
 };
 

@@ -8,9 +8,11 @@
 // costs at the nominal frequency is taken off g0.
 #pragma once
 
+#include <algorithm>
 #include <cmath>
 #include <vector>
 
+#include "emt/discrete.hpp"
 #include "emt/model.hpp"
 
 namespace zavrek::emt::internal {
@@ -25,7 +27,8 @@ class VoltageDependentLoad : public Model {
     double response_s = 0.02, least = 0.7;
   };
 
-  VoltageDependentLoad(int ends, const Values& values) : n_(ends), values_(values) {
+  VoltageDependentLoad(int ends, const Values& values)
+      : n_(ends), values_(values), rates_(static_cast<std::size_t>(ends)) {
     const double square = values.nominal_V * values.nominal_V;
     const double susceptance = values.reactive_var / square;
     conductance_ = values.active_W / square;
@@ -37,8 +40,8 @@ class VoltageDependentLoad : public Model {
     }
   }
 
-  // Per end: current, voltage before, flux, mean square.
-  [[nodiscard]] int slots() const override { return 4 * n_; }
+  // Per end: current, voltage before, flux, mean square, current of the nominal capacitance.
+  [[nodiscard]] int slots() const override { return 5 * n_; }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override {
     const double d = step_s / 2;
     const double g = conductance_ + inverse_inductance_ * d / (1 + d * leak) + capacitance_ / d;
@@ -61,15 +64,21 @@ class VoltageDependentLoad : public Model {
       values[places.first + n_ + k] = (v[k] * std::polar(1.0, -values_.omega * step_s)).real();
       values[places.first + 2 * n_ + k] = (v[k] / (s + leak)).real();
       values[places.first + 3 * n_ + k] = std::norm(v[k]) / 2;
+      values[places.first + 4 * n_ + k] =
+          (discrete_derivative(values_.omega, step_s) * capacitance_ * v[k]).real();
     }
   }
 
-  [[nodiscard]] States states() const override { return {capacitance_ == 0, 2 * n_, 2 * n_, false}; }
+  [[nodiscard]] States states() const override {
+    return {.known = true, .first = 2 * n_, .count = 2 * n_, .capacitive = capacitance_ > 0};
+  }
+  void take_rates(const double* rates) noexcept override { std::copy_n(rates, n_, rates_.begin()); }
   void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
     double* slots = values + places.first;
     for (int k = 0; k < n_; ++k) {
       const double v = across(places, values, k), flux = slots[2 * n_ + k], square = slots[3 * n_ + k];
-      slots[k] = currents[k] = factor(square) * (conductance_ * v + inverse_inductance_ * flux);
+      slots[k] = currents[k] = factor(square) * (conductance_ * v + inverse_inductance_ * flux +
+                                                 capacitance_ * rates_[static_cast<std::size_t>(k)]);
       slopes[k] = v - leak * flux;
       const double quadrature = values_.omega * flux;
       slopes[n_ + k] = ((v * v + quadrature * quadrature) / 2 - square) / values_.response_s;
@@ -88,10 +97,7 @@ class VoltageDependentLoad : public Model {
       // Nominal part: flux1 (1 + d leak) = flux0 (1 - d leak) + d (v0 + v1), or the Euler form.
       const double kept = (whole ? flux * (1 - d * leak) + d * v : flux) / (1 + d * leak);
       double j = inverse_inductance_ * kept;
-      if (capacitance_ > 0) {
-        const double charging = slots[k] - (1 + more) * conductance_ * v;  // i_C, all of it
-        j -= capacitance_ / d * v + (whole ? charging / (1 + more) : 0);
-      }
+      if (capacitance_ > 0) j -= capacitance_ / d * v + (whole ? slots[4 * n_ + k] : 0);
       // The rest, from what the voltage will be.
       const double ahead = whole ? 2 * v - before : v + 0.5 * (v - before);
       const double slope = (ahead - v) / stretch.length_s();
@@ -115,6 +121,7 @@ class VoltageDependentLoad : public Model {
       const double kept =
           (whole ? before[2 * n_ + k] * (1 - d * leak) + d * v0 : before[2 * n_ + k]) / (1 + d * leak);
       slots[2 * n_ + k] = kept + d / (1 + d * leak) * v;
+      slots[4 * n_ + k] = capacitance_ / d * (v - v0) - (whole ? before[4 * n_ + k] : 0);
       const double square = before[3 * n_ + k];
       const double across_time = values_.omega * slots[2 * n_ + k];
       slots[3 * n_ + k] = square + ((v * v + across_time * across_time) / 2 - square) *
@@ -142,6 +149,7 @@ class VoltageDependentLoad : public Model {
   int n_;
   Values values_;
   double conductance_ = 0, inverse_inductance_ = 0, capacitance_ = 0;
+  std::vector<double> rates_;  // dv/dt across the ends, of the reference
 };
 
 }  // namespace zavrek::emt::internal

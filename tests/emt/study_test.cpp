@@ -47,7 +47,8 @@ double difference(const Study& study, double step_s) {
   double worst = 0;
   for (std::size_t s = 0; s < exact.names.size(); ++s) {
     double squares = 0, peak = 0;
-    for (std::size_t k = 0; k < exact.time_s.size(); ++k) {
+    // The fixed step shows its start as it was described, the reference as it holds just behind.
+    for (std::size_t k = 1; k < exact.time_s.size(); ++k) {
       squares += std::pow(fixed.values[s][k] - exact.values[s][k], 2);
       peak = std::max(peak, std::abs(exact.values[s][k]));
     }
@@ -117,6 +118,157 @@ TEST(Reference, FollowsSaturationArcsAndNodesThatOnlyInductancesHold) {
   EXPECT_LT(difference(study, 10e-6), 5e-3);
 }
 
+TEST(Reference, FollowsTapChangersUnderControlAndByHand) {
+  Network n;
+  n.buses = {{"a", 4e3}, {"b", 4e3}, {"c", 4e3}};
+  n.elements = {
+      Source{.name = "e", .bus = "a", .short_circuit_VA = 20e6},
+      Regulator{.name = "r", .between = {"a", "b"}, .target_V = 120, .delay_s = 0.05, .tap_time_s = 0.03},
+      Branch{.name = "z", .between = {"b", "c"}, .resistance_ohm = 2, .inductance_H = 4e-3},
+      Load{.name = "l", .bus = "c", .active_W = 8e5, .reactive_var = 4e5, .connection = "grounded star"}};
+  n.faults = {Fault{.name = "f", .on = "b", .phases = "BG", .resistance_ohm = 3}};
+  const Study study{.network = n,
+                    .commands = {{0.0213, "f", true}, {.at_s = 0.15, .knob = "r.tap_a", .value = 2}},
+                    .duration_s = 0.25,
+                    .sample_s = 1e-3,
+                    .signals = {"r.position_a", "r.position_b", "b.va", "b.vb", "z.ib"}};
+  const Series exact = solve_reference(study), fixed = simulate(study, 20e-6);
+  const auto moves = [](const std::vector<double>& positions) {
+    std::vector<double> seen;
+    for (const double p : positions) {
+      if (seen.empty() || seen.back() != std::round(p)) seen.push_back(std::round(p));
+    }
+    return seen;
+  };
+  EXPECT_EQ(moves(exact.values[0]), moves(fixed.values[0]));
+  EXPECT_EQ(moves(exact.values[1]), moves(fixed.values[1]));
+  EXPECT_GT(moves(exact.values[1]).size(), 2u);
+  Study waves = study;
+  waves.signals = {"b.va", "b.vb", "z.ib"};
+  EXPECT_LT(difference(waves, 20e-6), 5e-3);
+}
+
+TEST(Reference, StrikesAgainWhereTheGapIsTooWeak) {
+  Network n;
+  n.buses = {{"bar", 20e3, "a"}, {"mid", 20e3, "a"}, {"line", 20e3, "a"}};
+  n.elements = {
+      Source{.name = "grid", .bus = "bar", .short_circuit_VA = 500e6},
+      Capacitor{.name = "d", .bus = "bar", .reactive_var = 0.1e6, .connection = "grounded star"},
+      Breaker{.name = "q", .between = {"bar", "mid"}, .withstand = {{0, 25e3}, {8e-3, 30e3}, {9e-3, 100e3}}},
+      Branch{.name = "z", .between = {"mid", "line"}, .resistance_ohm = 6},
+      Capacitor{.name = "c", .bus = "line", .reactive_var = 3e6, .connection = "grounded star"}};
+  const Study study{.network = n,
+                    .commands = {{0.0, "q", false}},
+                    .duration_s = 0.03,
+                    .sample_s = 5e-5,
+                    .signals = {"line.va", "q.ia", "q.closed"}};
+  const Series exact = solve_reference(study);
+  int strikes = 0;
+  for (std::size_t k = 1; k < exact.time_s.size(); ++k)
+    strikes += exact.values[2][k] > exact.values[2][k - 1] ? 1 : 0;
+  EXPECT_EQ(strikes, 1);
+  Study waves = study;
+  waves.signals = {"line.va", "q.ia"};
+  EXPECT_LT(difference(waves, 1e-6), 1e-3);
+}
+
+TEST(Reference, FollowsCapacitiveLoadsWhosePowerDependsOnTheVoltage) {
+  for (const char* connection : {"grounded star", "delta"}) {
+    Network n;
+    n.buses = {{"bar", 11e3}, {"end", 11e3}};
+    n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 60e6},
+                  Branch{.name = "z", .between = {"bar", "end"}, .resistance_ohm = 0.5, .inductance_H = 2e-3},
+                  Load{.name = "l",
+                       .bus = "end",
+                       .active_W = 2e6,
+                       .reactive_var = -1e6,
+                       .connection = connection,
+                       .constant_power = 1}};
+    n.faults = {Fault{.name = "f", .on = "bar", .phases = "ABC", .resistance_ohm = 5}};
+    const Study study{.network = n,
+                      .commands = {{0.0213, "f", true}},
+                      .duration_s = 0.1,
+                      .sample_s = 1e-4,
+                      .signals = {"z.ia", "end.vb"}};
+    const double coarse = difference(study, 50e-6), fine = difference(study, 10e-6);
+    EXPECT_LT(fine, 3e-3) << connection;
+    EXPECT_LT(fine, coarse / 3) << connection;
+  }
+}
+
+TEST(Reference, FollowsACurrentTransformerWithAnInductiveBurdenIntoSaturation) {
+  Network n;
+  n.buses = {{"bar", 20e3}, {"end", 20e3}};
+  n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 500e6, .x_over_r = 20},
+                Branch{.name = "c", .between = {"bar", "end"}, .resistance_ohm = 0.05, .inductance_H = 1e-3},
+                Load{.name = "l", .bus = "end", .active_W = 6e6, .connection = "grounded star"},
+                CurrentTransformer{.name = "ct",
+                                   .on = "c",
+                                   .primary_A = 400,
+                                   .knee_V = 250,
+                                   .knee_A = 0.02,
+                                   .winding_ohm = 2,
+                                   .burden_ohm = 3,
+                                   .burden_H = 8e-3}};
+  n.faults = {Fault{.name = "f", .on = "end", .phases = "ABC"}};
+  const Study study{.network = n,
+                    .commands = {{0.0213, "f", true}},
+                    .duration_s = 0.08,
+                    .sample_s = 1e-4,
+                    .signals = {"ct.ia", "ct.ib", "ct.fluxc"}};
+  const double coarse = difference(study, 40e-6), fine = difference(study, 10e-6);
+  EXPECT_LT(fine, 2e-3);
+  EXPECT_LT(fine, coarse / 3);
+}
+
+TEST(Reference, FollowsALinkThatAges) {
+  for (const double series_ohm : {0.0, 0.02}) {
+    Network n;
+    n.start = "zero";
+    n.buses = {{"dc", 700, "pn"}};
+    n.elements = {DcSource{.name = "e", .bus = "dc", .voltage_V = 700, .resistance_ohm = 1},
+                  DcLink{.name = "c",
+                         .bus = "dc",
+                         .capacitance_F = 2e-3,
+                         .voltage_V = 500,
+                         .earth_ohm = 1e5,
+                         .remaining = 1,
+                         .series_ohm = series_ohm}};
+    const Study study{.network = n,
+                      .commands = {{.at_s = 1e-3, .knob = "c.remaining", .value = 0.4}},
+                      .duration_s = 4e-3,
+                      .sample_s = 1e-4,
+                      .signals = {"c.v"}};
+    EXPECT_LT(difference(study, 1e-6), 1e-4) << series_ohm;
+  }
+}
+
+TEST(Reference, FollowsArmsOfSubmodules) {
+  Network n;
+  n.start = "zero";
+  n.buses = {{"dc", 800, "pn"}, {"ac", 400, "a"}};
+  n.elements = {DcSource{.name = "e", .bus = "dc", .voltage_V = 800, .resistance_ohm = 0.05},
+                DcLink{.name = "c", .bus = "dc", .capacitance_F = 0.5, .voltage_V = 800, .earth_ohm = 1},
+                SubmoduleArm{.name = "up",
+                             .between = {"dc.p", "ac.a"},
+                             .submodules = 6,
+                             .capacitance_F = 20e-3,
+                             .voltage_V = 800.0 / 6,
+                             .inductance_H = 2e-3},
+                Branch{.name = "z", .between = {"ac", "ground"}, .resistance_ohm = 8, .inductance_H = 6e-3}};
+  const Plant named = compile(n);
+  const auto drive = [&]() -> std::function<void(Drivable&)> {
+    return [&named](Drivable& plant) {
+      if (plant.time_s() < 1e-9) plant.fire(named.gate("up.enable"), true, 0);
+      plant.turn(named.knob("up.inserted"), 0.5 - 0.4 * std::sin(2 * pi * 50 * plant.time_s()));
+    };
+  };
+  Study study{.network = n, .duration_s = 0.02, .sample_s = 1e-4, .signals = {"z.ia"}};
+  study.drive = drive;
+  study.drive_period_s = 2e-4;
+  EXPECT_LT(difference(study, 5e-6), 3e-3);
+}
+
 TEST(Modes, AreThoseOfTheClosedForm) {
   Network n;
   n.buses = {{"s", 1e3, "a"}, {"m", 1e3, "a"}};
@@ -129,19 +281,7 @@ TEST(Modes, AreThoseOfTheClosedForm) {
   EXPECT_NEAR(std::abs(found[0].s.imag()), std::sqrt(1e9 - 1e6), 30);
 }
 
-TEST(Reference, NamesWhatItCannotFollow) {
-  Network n;
-  n.buses = {{"a", 4e3}, {"b", 4e3}};
-  n.elements = {Source{.name = "e", .bus = "a"},
-                Regulator{.name = "r", .between = {"a", "b"}, .target_V = 120},
-                Load{.name = "l", .bus = "b", .active_W = 1e5, .connection = "grounded star"}};
-  try {
-    (void)solve_reference({.network = n});
-    FAIL();
-  } catch (const Error& error) {
-    EXPECT_TRUE(std::string(error.what()).starts_with("regulator.r: has no continuous equations"))
-        << error.what();
-  }
+TEST(Reference, NamesWhatIsNotThere) {
   Study study = faulted_motor();
   study.signals = {"z.iaa"};
   EXPECT_THROW((void)solve_reference(study), Error);
