@@ -208,6 +208,18 @@ struct Verdict {
   double left = unset;   ///< margin over the tolerance: 1 in its middle, 0 at its edge
 };
 
+/// What would explain that a device did not do what its approved settings say, or what else is to be known
+/// about a trial that failed.
+struct Explanation {
+  std::string text;          ///< "R1 behaves as if ..."; "{}" stands for the factor when there is one
+  double low = 0, high = 0;  ///< factors that would explain it; both 0 when there is none
+  /// Factors are looked for between these.
+  static constexpr double least = 0.2, most = 5;
+  [[nodiscard]] bool has_factor() const { return high > 0; }
+  /// The text with its factor.
+  [[nodiscard]] std::string words() const;
+};
+
 struct TrialResult {
   std::string name;
   std::vector<Verdict> verdicts;
@@ -219,7 +231,7 @@ struct TrialResult {
   pace::Timing timing;
   std::vector<std::string> notes;
   /// What would explain what failed: "R1 behaves as if ...".
-  std::vector<std::string> findings;
+  std::vector<Explanation> findings;
   [[nodiscard]] bool passed() const;
 };
 

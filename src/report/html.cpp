@@ -110,7 +110,7 @@ std::string trial_section(std::size_t number, const trial::Trial& trial, const t
        verdict_rows(result) + "</tbody></table>\n";
   if (!result.findings.empty()) {
     s += "<ul class=\"facts\">\n";
-    for (const std::string& text : result.findings) s += "<li>" + escaped(text) + "</li>\n";
+    for (const trial::Explanation& e : result.findings) s += "<li>" + escaped(e.words()) + "</li>\n";
     s += "</ul>\n";
   }
   s += fmt::format("<div class=\"waves\" data-trial=\"{}\"></div>\n", number);

@@ -29,7 +29,7 @@ void print_result(const trial::TrialResult& result) {
                v.expectation, v.expected, v.measured, v.margin.empty() ? "" : "margin " + v.margin);
   }
   for (std::size_t k = 0; k < result.findings.size() && k < 4; ++k)
-    fmt::print("     {}\n", result.findings[k]);
+    fmt::print("     {}\n", result.findings[k].words());
   if (result.fault_current_A > 0)
     fmt::print("     fault current {} rms\n", print_rounded(result.fault_current_A, "A"));
   std::fflush(stdout);
@@ -44,6 +44,8 @@ nlohmann::json to_json(const trial::TrialResult& result) {
                         {"margin", v.margin},
                         {"passed", v.passed}});
   }
+  nlohmann::json findings = nlohmann::json::array();
+  for (const trial::Explanation& e : result.findings) findings.push_back(e.words());
   return {{"name", result.name},
           {"passed", result.passed()},
           {"failure", result.failure},
@@ -51,9 +53,9 @@ nlohmann::json to_json(const trial::TrialResult& result) {
           {"fault_current_A", result.fault_current_A},
           {"medium", result.medium},
           {"overruns", result.timing.overruns},
-          {"steps", result.timing.steps},
+          {"steps", result.timing.steps * result.timing.plant_steps},
           {"verdicts", verdicts},
-          {"findings", result.findings}};
+          {"findings", findings}};
 }
 
 /// The evidence of one trial: its record and its figure.

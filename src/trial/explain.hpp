@@ -9,9 +9,9 @@
 
 namespace zavrek::trial::internal {
 
-/// Wiring faults and settings under which the approved relay, seeing the same, would have done what was
-/// measured: a trip after `measured_s` (none when empty), within `tolerance_s` and a share of it.
-[[nodiscard]] std::vector<std::string> explanations(const Device& device, const protection::Seen& seen,
+/// Wiring faults, ratios and settings under which the approved relay, seeing the same, would have done what
+/// was measured: a trip after `measured_s` (none when empty), within `tolerance_s` and a share of it.
+[[nodiscard]] std::vector<Explanation> explanations(const Device& device, const protection::Seen& seen,
                                                     std::optional<double> measured_s, double tolerance_s,
                                                     double tolerance_share);
 

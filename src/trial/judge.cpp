@@ -279,7 +279,7 @@ Verdict judge(const Expectation& expectation, const Outcome& outcome) {
   return verdict;
 }
 
-std::vector<std::string> explain(const Expectation& e, const Outcome& o) {
+std::vector<Explanation> explain(const Expectation& e, const Outcome& o) {
   if (e.time != "from settings") return {};
   const auto& devices = o.all.bench.devices;
   const auto device =
@@ -292,10 +292,9 @@ std::vector<std::string> explain(const Expectation& e, const Outcome& o) {
     const Quantity q = parse_quantity(text);
     (q.dimension == Dimension{} ? share : absolute_s) = q.value;
   }
-  std::vector<std::string> found;
-  for (const std::string& text :
-       explanations(*device, seen_by(*device, o, rise.value_or(o.ended_s)), measured, absolute_s, share))
-    found.push_back(e.device + " behaves as if " + text);
+  std::vector<Explanation> found =
+      explanations(*device, seen_by(*device, o, rise.value_or(o.ended_s)), measured, absolute_s, share);
+  for (Explanation& explanation : found) explanation.text = e.device + " behaves as if " + explanation.text;
   return found;
 }
 

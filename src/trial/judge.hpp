@@ -20,7 +20,7 @@ struct Outcome {
 
 [[nodiscard]] Verdict judge(const Expectation& expectation, const Outcome& outcome);
 /// What would explain that a trip did not come as its settings say, for the report.
-[[nodiscard]] std::vector<std::string> explain(const Expectation& expectation, const Outcome& outcome);
+[[nodiscard]] std::vector<Explanation> explain(const Expectation& expectation, const Outcome& outcome);
 
 /// Rms of the largest phase at the fault, over the cycle that starts two cycles after inception.
 [[nodiscard]] double fault_current(const record::Record& record, double inception_s);

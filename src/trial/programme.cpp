@@ -103,18 +103,38 @@ class Fingerprint {
 
 }  // namespace
 
+namespace {
+
+/// The factors that most of these explain alike, and how many do.
+std::pair<Explanation, long long> common_factor(std::vector<const Explanation*> all) {
+  std::sort(all.begin(), all.end(), [](const auto* a, const auto* b) { return a->low < b->low; });
+  std::pair<Explanation, long long> best{*all.front(), 0};
+  std::multiset<double>
+      ends;  // of those that hold at the beginning at hand: the most are met at one of these
+  for (const Explanation* from : all) {
+    ends.erase(ends.begin(), ends.lower_bound(from->low));
+    ends.insert(from->high);
+    const auto count = static_cast<long long>(ends.size());
+    if (count > best.second) best = {{from->text, from->low, *ends.begin()}, count};
+  }
+  return best;
+}
+
+}  // namespace
+
 std::vector<Finding> findings_of(const std::vector<StoredTrial>& trials) {
-  std::vector<Finding> found;
+  std::vector<std::vector<const Explanation*>> alike;
   for (const StoredTrial& trial : trials) {
-    for (const std::string& text : trial.findings) {
-      const auto known =
-          std::find_if(found.begin(), found.end(), [&](const Finding& f) { return f.text == text; });
-      if (known == found.end()) {
-        found.push_back({text, 1});
-      } else {
-        ++known->explained;
-      }
+    for (const Explanation& explanation : trial.findings) {
+      const auto known = std::find_if(alike.begin(), alike.end(),
+                                      [&](const auto& all) { return all.front()->text == explanation.text; });
+      (known == alike.end() ? alike.emplace_back() : *known).push_back(&explanation);
     }
+  }
+  std::vector<Finding> found;
+  for (const auto& all : alike) {
+    const auto [common, count] = common_factor(all);
+    found.push_back({common.words(), count});
   }
   std::stable_sort(found.begin(), found.end(),
                    [](const Finding& a, const Finding& b) { return a.explained > b.explained; });

@@ -3,7 +3,7 @@
 //   programme(key, value)       fingerprint, format
 //   trial(number, sweep, name, fields (JSON), passed, failure, fault_current_A, simulated_s, spent_s, record)
 //   verdict(trial, row, expectation, expected, measured, margin, passed, value, left_share)
-//   finding(trial, text)
+//   finding(trial, text, low, high)
 #include <sqlite3.h>
 
 #include <cmath>
@@ -29,7 +29,8 @@ CREATE TABLE IF NOT EXISTS verdict (
   trial INTEGER NOT NULL, row INTEGER NOT NULL, expectation TEXT NOT NULL, expected TEXT NOT NULL,
   measured TEXT NOT NULL, margin TEXT NOT NULL, passed INTEGER NOT NULL, value REAL, left_share REAL,
   PRIMARY KEY (trial, row));
-CREATE TABLE IF NOT EXISTS finding (trial INTEGER NOT NULL, text TEXT NOT NULL, PRIMARY KEY (trial, text));
+CREATE TABLE IF NOT EXISTS finding (
+  trial INTEGER NOT NULL, text TEXT NOT NULL, low REAL NOT NULL, high REAL NOT NULL, PRIMARY KEY (trial, text));
 )";
 
 }  // namespace
@@ -159,9 +160,9 @@ void Results::put(const StoredTrial& trial) {
         .bind(v.left)
         .step();
   }
-  for (const std::string& text : trial.findings) {
-    Statement put(*handle_, "INSERT OR IGNORE INTO finding VALUES (?, ?)");
-    (void)put.bind(trial.number).bind(text).step();
+  for (const Explanation& e : trial.findings) {
+    Statement put(*handle_, "INSERT OR IGNORE INTO finding VALUES (?, ?, ?, ?)");
+    (void)put.bind(trial.number).bind(e.text).bind(e.low).bind(e.high).step();
   }
   handle_->run("COMMIT");
 }
@@ -205,12 +206,13 @@ std::vector<StoredTrial> Results::all() const {
     found[at].verdicts.push_back({verdicts.text(1), verdicts.text(2), verdicts.text(3), verdicts.text(4),
                                   verdicts.whole(5) != 0, verdicts.number(6), verdicts.number(7)});
   }
-  Statement findings(*handle_, "SELECT trial, text FROM finding ORDER BY trial");
+  Statement findings(*handle_, "SELECT trial, text, low, high FROM finding ORDER BY trial, rowid");
   at = 0;
   while (findings.step()) {
     while (at < found.size() && found[at].number < findings.whole(0)) ++at;
     if (at == found.size()) break;
-    if (found[at].number == findings.whole(0)) found[at].findings.push_back(findings.text(1));
+    if (found[at].number == findings.whole(0))
+      found[at].findings.push_back({findings.text(1), findings.number(2), findings.number(3)});
   }
   return found;
 }

@@ -136,8 +136,8 @@ std::vector<std::string> signals_judged(const Trial& trial) {
 }
 
 pace::Timing execute(Rig& rig, bool wall, double duration_s) {
-  const double step = rig.plant().step_s();
-  const auto steps = static_cast<std::int64_t>(std::llround(duration_s / step));
+  const double step = rig.stride() * rig.plant().step_s();
+  const auto steps = static_cast<std::int64_t>(std::ceil(duration_s / step - 1e-6));
   pace::Footing footing;
   if (wall) footing = pace::take_footing();
   pace::Timing timing = pace::Executive(pace::system_clock(), footing.may_spin)
@@ -145,6 +145,7 @@ pace::Timing execute(Rig& rig, bool wall, double duration_s) {
                                  [&](std::int64_t) { return rig.advance(); });
   if (wall) pace::leave_footing();
   timing.footing = footing;
+  timing.plant_steps = rig.stride();
   return timing;
 }
 
@@ -250,6 +251,18 @@ record::Record record_of(const emt::Series& series, const Case& all, double trig
   return record;
 }
 
+std::string Explanation::words() const {
+  constexpr double narrow = 1.1;  // told as one number
+  const std::size_t place = has_factor() ? text.find("{}") : std::string::npos;
+  if (place == std::string::npos) return text;
+  const bool open_below = low <= least * 1.001, open_above = high >= most / 1.001;
+  const std::string factor = open_below && !open_above ? fmt::format("at most {:.2g}", high)
+                             : open_above              ? fmt::format("at least {:.2g}", low)
+                             : high < narrow * low     ? fmt::format("about {:.2g}", std::sqrt(low * high))
+                                                       : fmt::format("{:.2g} to {:.2g}", low, high);
+  return text.substr(0, place) + factor + text.substr(place + 2);
+}
+
 bool TrialResult::passed() const {
   return failure.empty() &&
          std::all_of(verdicts.begin(), verdicts.end(), [](const Verdict& v) { return v.passed; });
@@ -296,20 +309,27 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
     result.verdicts.push_back(result.failure.empty() ? internal::judge(e, outcome)
                                                      : failed_verdict(e, result.failure));
     if (result.verdicts.back().passed || !result.failure.empty()) continue;
-    for (std::string& text : internal::explain(e, outcome)) result.findings.push_back(std::move(text));
+    for (Explanation& found : internal::explain(e, outcome)) result.findings.push_back(std::move(found));
   }
   if (result.failure.empty())
     result.fault_current_A = internal::fault_current(result.record, result.inception_s);
+  if (!result.passed()) {
+    for (const emt::Refusal& refusal : rig.plant().refusals())
+      result.findings.push_back(
+          {fmt::format("the command to {} {} at {:.4g} s was refused by its interlocking",
+                       refusal.close ? "close" : "open", rig.plant().name(refusal.what),
+                       refusal.time_s - result.inception_s)});
+  }
   if (control && control->late() > 0)
     result.findings.push_back(
-        fmt::format("{} answers of the controller came too late and never acted", control->late()));
+        {fmt::format("{} answers of the controller came too late and never acted", control->late())});
   const double late_s = 1e-9 * static_cast<double>(result.timing.lateness.max_ns());
   if (!result.passed() && late_s > worth_saying_s)
     result.findings.insert(
         result.findings.begin(),
-        fmt::format("this computer held the run back by up to {:.0f} ms, by which devices outside it "
-                    "are late through no fault of theirs",
-                    1e3 * late_s));
+        {fmt::format("this computer held the run back by up to {:.0f} ms, by which devices outside it "
+                     "are late through no fault of theirs",
+                     1e3 * late_s)});
   return result;
 }
 

@@ -1,5 +1,7 @@
 #include "zavrek/trial/programme.hpp"
 
+#include <sstream>
+
 #include <gtest/gtest.h>
 
 #include <map>
@@ -247,21 +249,61 @@ std::string explained(const std::string& name, Change&& change) {
   return found.empty() ? "nothing" : found.front().text;
 }
 
+/// An explanation by factors "LOW to HIGH", with the true one among them and nothing twice as large or small.
+void expect_factor(const std::string& text, const std::string& before, double factor,
+                   const std::string& behind) {
+  ASSERT_TRUE(text.starts_with(before) && text.ends_with(behind)) << text;
+  std::istringstream range(text.substr(before.size()));
+  double low = 0, high = 0;
+  std::string to;
+  ASSERT_TRUE(range >> low >> to >> high) << text;
+  EXPECT_LE(low, factor) << text;
+  EXPECT_GE(high, factor) << text;
+  EXPECT_LT(high / low, 2) << text;
+}
+
 TEST(Programme, NamesASwappedPhaseAWrongRatioAReversedTransformerAndAWrongSetting) {
   EXPECT_EQ(explained("swap", [](Device& d) { d.current_wiring = "b and c swapped"; }),
             "DM behaves as if phases b and c of its currents were exchanged");
   EXPECT_EQ(explained("reverse", [](Device& d) { d.current_wiring = "reversed"; }),
             "DM behaves as if its currents were reversed");
-  EXPECT_EQ(explained("ratio", [](Device& d) { d.current_factor = 0.5; }),
-            "DM behaves as if the ratio of its currents were 0.5 times what it should be");
-  EXPECT_EQ(explained("setting",
-                      [](Device& d) {
-                        for (auto& f : d.relay.functions) {
-                          if (auto* z = std::get_if<protection::Zone>(&f); z && z->name == "z2")
-                            z->delay_s = 0.15;
-                        }
-                      }),
-            "DM behaves as if the delay of z2 were 0.5 times as approved");
+  expect_factor(explained("ratio", [](Device& d) { d.current_factor = 0.7; }),
+                "DM behaves as if the ratio of its currents were ", 0.7, " times what it should be");
+  expect_factor(explained("setting",
+                          [](Device& d) {
+                            for (auto& f : d.relay.functions) {
+                              if (auto* z = std::get_if<protection::Zone>(&f); z && z->name == "z2")
+                                z->delay_s = 0.15;
+                            }
+                          }),
+                "DM behaves as if the delay of z2 were ", 0.5, " times as approved");
+}
+
+/// A trial that failed, with what would explain it.
+StoredTrial failed_with(std::vector<Explanation> findings) {
+  StoredTrial trial;
+  trial.findings = std::move(findings);
+  return trial;
+}
+
+TEST(Programme, TellsTheFactorThatExplainsMost) {
+  const std::string ratio = "R1 behaves as if the ratio of its currents were {} times what it should be";
+  const std::vector<Finding> found =
+      findings_of({failed_with({{ratio, 0.60, 0.70}, {"R1 reversed"}}), failed_with({{ratio, 0.65, 0.72}}),
+                   failed_with({{ratio, 0.30, 0.40}}), failed_with({{ratio, 0.66, 0.90}})});
+  ASSERT_EQ(found.size(), 2u);
+  EXPECT_EQ(found[0].text,
+            "R1 behaves as if the ratio of its currents were about 0.68 times what it should be");
+  EXPECT_EQ(found[0].explained, 3);
+  EXPECT_EQ(found[1].text, "R1 reversed");
+}
+
+TEST(Explanation, SaysWhetherItsFactorIsBounded) {
+  EXPECT_EQ((Explanation{"{} times", 1.32, 1.34}).words(), "about 1.3 times");
+  EXPECT_EQ((Explanation{"{} times", 0.47, 0.642}).words(), "0.47 to 0.64 times");
+  EXPECT_EQ((Explanation{"{} times", 1.3, Explanation::most}).words(), "at least 1.3 times");
+  EXPECT_EQ((Explanation{"{} times", Explanation::least, 0.45}).words(), "at most 0.45 times");
+  EXPECT_EQ((Explanation{"reversed"}).words(), "reversed");
 }
 
 }  // namespace

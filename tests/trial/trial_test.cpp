@@ -212,6 +212,22 @@ TEST(Interlocking, LetsACommandThroughFromTheRightPlaceToAnUnearthedFeederOnly) 
     EXPECT_TRUE(v.passed) << v.expectation << " " << v.expected << " " << v.measured;
 }
 
+TEST(Interlocking, IsToldWhereItRefusesACommand) {
+  const Case all = interlocked_feeder();
+  Trial trial{.name = "earthing a live feeder", .prefault_s = 0.1, .postfault_s = 0.3};
+  trial.operate = {{.at_s = 0.1, .close = "E2"}};
+  trial.expect = {{.breaker = "E2", .closes_between = {"0.1 s", "0.2 s"}}};
+  const TrialResult result =
+      run_trial(all, trial, {.place = "plant", .interface = {}, .free = true, .relay_program = {}});
+  EXPECT_FALSE(result.passed());
+  ASSERT_FALSE(result.findings.empty());
+  EXPECT_EQ(result.findings[0].words(), "the command to close E2 at 0.1 s was refused by its interlocking");
+  const auto& events = result.record.events;
+  EXPECT_TRUE(std::any_of(events.begin(), events.end(), [](const record::Event& e) {
+    return e.text == "E2 close refused by its interlocking" && std::abs(e.time_s - 0.2) < 1e-9;
+  }));
+}
+
 TEST(Interlocking, NamesContactsThatCannotBe) {
   Case all = interlocked_feeder();
   all.bench.contacts.insert(all.bench.contacts.end(), {"flag: shut", "open", ": closed"});

@@ -37,7 +37,7 @@ struct StoredTrial {
   double simulated_s = 0, spent_s = 0;
   std::string record;  ///< stem of its files, relative to the database's folder; empty when not kept
   std::vector<Verdict> verdicts;
-  std::vector<std::string> findings;  ///< what would explain its failure
+  std::vector<Explanation> findings;  ///< what would explain its failure
 };
 
 /// Results of a programme in an SQLite file, one transaction for each trial, so that a killed run loses at
@@ -88,7 +88,8 @@ struct Progress {
 /// Throws Error for sweeps that cannot be expanded.
 Progress run_programme(const Case& all, const ProgrammeOptions& options,
                        const std::function<void(const Progress&, const StoredTrial&)>& report = {});
-/// What explains most of the trials that failed, and how many of them, the likeliest first.
+/// What explains most of the trials that failed, and how many of them, the likeliest first. Of a factor, the
+/// one that explains most.
 struct Finding {
   std::string text;
   long long explained = 0;
