@@ -74,7 +74,12 @@ void Rig::add_streams(const Case& all) {
     }
     source.message.address = wire::sampled_values_address(static_cast<std::uint16_t>(stream.appid));
     source.message.id = stream.name;
-    source.before = source.now = read(source);
+    const auto& streams = all.bench.streams;
+    const auto same =
+        std::find_if(streams.begin(), streams.end(), [&](const Stream& s) { return s.vt == stream.vt; });
+    if (same->name != stream.name) source.voltage_as = static_cast<std::size_t>(same - streams.begin());
+    read(source);
+    source.before = source.now;
     sources_.push_back(std::move(source));
   }
 }
@@ -271,15 +276,20 @@ std::string Rig::start_devices() {
   }
 }
 
-protection::Sample Rig::read(const Source& source) const noexcept {
-  protection::Sample sample;
-  for (std::size_t k = 0; k < 3; ++k) {
+/// What its transformers show now.
+void Rig::read(Source& source) const noexcept {
+  source.before = source.now;
+  protection::Sample& sample = source.now;
+  for (std::size_t k = 0; k < 3; ++k)
     sample.current_A[k] = source.to_primary[k] * plant_.value(source.signals[k]);
-    sample.voltage_V[k] = source.to_primary[3 + k] * plant_.value(source.signals[3 + k]);
-  }
   sample.current_A[3] = sample.current_A[0] + sample.current_A[1] + sample.current_A[2];
+  if (source.voltage_as != none) {
+    sample.voltage_V = sources_[source.voltage_as].now.voltage_V;
+    return;
+  }
+  for (std::size_t k = 0; k < 3; ++k)
+    sample.voltage_V[k] = source.to_primary[3 + k] * plant_.value(source.signals[3 + k]);
   sample.voltage_V[3] = sample.voltage_V[0] + sample.voltage_V[1] + sample.voltage_V[2];
-  return sample;
 }
 
 /// Whole steps between two rows of the record, if nobody sees or does anything on the bench in between.
@@ -352,10 +362,7 @@ void Rig::take_samples() noexcept {
 }
 
 void Rig::read_all() noexcept {
-  for (Source& source : sources_) {
-    source.before = source.now;
-    source.now = read(source);
-  }
+  for (Source& source : sources_) read(source);
   for (std::size_t k = 0; k < recorded_.size(); ++k) {
     recorded_before_[k] = recorded_now_[k];
     recorded_now_[k] = value(recorded_[k]);
@@ -366,7 +373,8 @@ void Rig::take_row(double share) noexcept {
   const bool room = rows_ < record_.time_s.size();
   for (Source& source : sources_) {
     protection::Sample& sample = source.taken;
-    for (std::size_t k = 0; k < 4; ++k) {
+    if (share == 1) sample = source.now;
+    for (std::size_t k = 0; share != 1 && k < 4; ++k) {
       sample.current_A[k] =
           source.before.current_A[k] + share * (source.now.current_A[k] - source.before.current_A[k]);
       sample.voltage_V[k] =

@@ -103,6 +103,7 @@ class Rig {
     std::array<double, 6> to_primary{};
     std::size_t current_column = none;  // first of three in the record; none when
     std::size_t voltage_column = none;  // another stream's transformers put it there
+    std::size_t voltage_as = none;      // the stream before it that has the same voltages
     bool sent = false;                  // has a remote reader
     wire::SampledValues message;
     protection::Sample before, now, taken;
@@ -121,7 +122,7 @@ class Rig {
   void watch_what_is_read_often();
   void ready_record(const Case& all, double duration_s, const std::vector<std::string>& further);
   void record_transformers(const Case& all, std::size_t rows);
-  [[nodiscard]] protection::Sample read(const Source& source) const noexcept;
+  void read(Source& source) const noexcept;
   void take_samples() noexcept;
   void read_all() noexcept;
   void take_row(double share) noexcept;
