@@ -72,6 +72,29 @@ TEST(RunningPhasor, OfTheCosineFilterHardlySeesADecayingOffset) {
   EXPECT_NEAR(std::arg(cosine.peak()), -1.3, 0.01);
 }
 
+TEST(RunningPhasors, MeasureEachChannelAsIfItWereAlone) {
+  for (const Filter filter : {Filter::full_cycle, Filter::half_cycle, Filter::cosine}) {
+    RunningPhasors together(7, 80, filter, 1);
+    std::vector<RunningPhasor> alone(7, RunningPhasor(80, filter));
+    EXPECT_EQ(together.window(), alone[0].window());
+    for (int k = 0; k < 333; ++k) {
+      std::array<double, 8> values{};
+      for (std::size_t c = 0; c < 7; ++c) {
+        const double phase = static_cast<double>(c);
+        values[c] = (1 + phase) * std::cos(2 * pi * k / 80 + phase) + 0.3 * std::sin(0.7 * k * (1 + phase));
+        alone[c].push(values[c]);
+      }
+      together.push(values.data());
+      for (std::size_t c = 0; c < 7; ++c) {
+        ASSERT_NEAR(std::abs(together.peak(c) - alone[c].peak()), 0, 1e-12) << k;
+        ASSERT_NEAR(std::abs(together.peak_at_newest(c) - alone[c].peak_at_newest()), 0, 1e-12) << k;
+      }
+    }
+    together.clear();
+    EXPECT_EQ(together.peak(3), Phasor{});
+  }
+}
+
 TEST(Sequences, OfABalancedSystemArePositiveOnly) {
   const Steady s = Steady::balanced(5, 0.4, 0);
   const Sequences q = sequences_of(s.current[0], s.current[1], s.current[2]);

@@ -153,6 +153,36 @@ TEST(Reclosing, SucceedsOnAPassingFaultAndLocksOutOnOneThatStays) {
   for (const Verdict& v : run_trial(all, trial, how).verdicts) EXPECT_FALSE(v.passed) << v.expectation;
 }
 
+TEST(Trial, IsTheSameWhetherSamplesOrSingleStepsAreRecorded) {
+  const Case coarse = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
+  Case fine = coarse;
+  fine.bench.points_per_cycle = 400;  // a row each step: no steps are taken together
+  const RunOptions how{.place = "plant", .interface = {}, .free = true, .relay_program = {}};
+  for (const std::size_t k : {0, 3, 6}) {
+    const TrialResult by_samples = run_trial(coarse, coarse.trials[k], how);
+    const TrialResult by_steps = run_trial(fine, fine.trials[k], how);
+    EXPECT_EQ(by_samples.timing.plant_steps, 5);
+    EXPECT_EQ(by_steps.timing.plant_steps, 1);
+    ASSERT_EQ(by_samples.verdicts.size(), by_steps.verdicts.size());
+    for (std::size_t v = 0; v < by_samples.verdicts.size(); ++v)
+      EXPECT_EQ(by_samples.verdicts[v].passed, by_steps.verdicts[v].passed);
+    const record::Record &sparse = by_samples.record, &dense = by_steps.record;
+    ASSERT_EQ(sparse.analogs.size(), dense.analogs.size());
+    for (std::size_t a = 0; a < sparse.analogs.size(); ++a) {
+      double peak = 0;
+      for (const double value : dense.analogs[a].samples) peak = std::max(peak, std::abs(value));
+      for (std::size_t row = 0; row < sparse.time_s.size() && 5 * row < dense.time_s.size(); ++row)
+        ASSERT_NEAR(sparse.analogs[a].samples[row], dense.analogs[a].samples[5 * row], 1e-8 * peak)
+            << sparse.analogs[a].name << " at " << sparse.time_s[row];
+    }
+    ASSERT_EQ(sparse.events.size(), dense.events.size());
+    for (std::size_t e = 0; e < sparse.events.size(); ++e) {
+      EXPECT_EQ(sparse.events[e].text, dense.events[e].text);
+      EXPECT_NEAR(sparse.events[e].time_s, dense.events[e].time_s, 1e-9);
+    }
+  }
+}
+
 /// Feeder 2 of the quay with a switch that earths its cable; its relay lets commands through.
 Case interlocked_feeder() {
   Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
