@@ -379,8 +379,9 @@ class Solver final : public Drivable {
     for (std::size_t k = 0; k < equations_.core().valves.size(); ++k) {
       if (found[equations_.core().poles.size() + k] >= 0) continue;  // it came, it did not leave
       equations_.core().valves.leave(k, equations_.values());
-      left_ = true;
     }
+    left_ = true;  // also where nothing left: a margin that stays at zero is no root once the integrator
+                   // starts anew
   }
 
   /// What commands and control ask for at the present instant.
