@@ -29,7 +29,7 @@ double bare(const trial::Case& all, const trial::Trial& one, double duration_s, 
     for (const char* quantity : {"va", "vb", "vc"}) plant.watch(plant.signal(stream.vt + "." + quantity));
   }
   const auto together = static_cast<int>(std::lround(1 / (80 * all.network.frequency_Hz * plant.step_s())));
-  if (leaps) plant.ready_leaps(together);
+  if (leaps) (void)plant.ready_leaps(together);
   plant.close(plant.operable("fault"), one.prefault_s);
   const auto begun = Clock::now();
   while (plant.time_s() < duration_s) {

@@ -99,14 +99,18 @@ void Core::solve_shard(Shard& shard, Rule coming, double* now) noexcept {
     shard.condensed->solve(now, poles_awake);
     return;
   }
+  solve_by_factors(shard, coming, rhs.data(), now);
+}
+
+void Core::solve_by_factors(Shard& shard, Rule coming, double* right, double* now) const noexcept {
   for (const Coupling& coupling : shard.couplings)
-    rhs[static_cast<std::size_t>(coupling.row)] += coupling.siemens * now[coupling.known];
-  std::copy(rhs.data() + shard.first, rhs.data() + shard.end, now + shard.first);
-  std::fill(rhs.data() + shard.first, rhs.data() + shard.end, 0.0);
+    right[coupling.row] += coupling.siemens * now[coupling.known];
+  std::copy(right + shard.first, right + shard.end, now + shard.first);
+  std::fill(right + shard.first, right + shard.end, 0.0);
   for (int k = shard.first_partition; k < shard.end_partition; ++k)
     partitions[static_cast<std::size_t>(k)].solve(now);
   for_each_group(shard, [&, future = weights_of(coming)](auto& group) {
-    group.pass(future, now, rhs.data(), first_unknown);
+    group.pass(future, now, right, first_unknown);
   });
 }
 

@@ -133,6 +133,9 @@ class Core {
   [[nodiscard]] Status finish() noexcept;
 
   [[nodiscard]] double time_s() const noexcept { return static_cast<double>(steps) * step_s; }
+  /// Node voltages of a shard from its right-hand side, which then holds what the pass over the parts leaves
+  /// for the solution after it.
+  void solve_by_factors(Shard& shard, Rule coming, double* right, double* now) const noexcept;
   /// Writes the known voltages of an instant, or of a grid point.
   void impose_sources(double time, double* now) noexcept;
   void impose_sources_at(long long step, double* now) noexcept;
@@ -142,8 +145,13 @@ class Core {
   /// Keeps a signal up to date after every step, which is cheaper than finding it when it is read. Allocates.
   void watch(int signal);
 
-  /// Makes ready for leaps of so many steps, in which the watched signals are found. Allocates.
-  void ready_leaps(int count) { leap = std::make_unique<Leap>(*this, count, watched); }
+  /// Makes ready for leaps of so many steps, in which the watched signals are found; whether there can be
+  /// any. Allocates.
+  bool ready_leaps(int count) {
+    leap = std::make_unique<Leap>(*this, count, watched);
+    if (!leap->possible()) leap.reset();
+    return leap != nullptr;
+  }
   /// Makes all values whole behind a leap.
   void come_down() noexcept {
     if (leap && leap->landed()) leap->leave();

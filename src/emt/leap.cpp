@@ -171,18 +171,8 @@ void Leap::make_column(int column) noexcept {
       }
     }
     if (!core.lines.empty()) core.lines.inject(1, rhs_.data());
-    for (Shard& shard : core.shards) {
-      for (const Coupling& coupling : shard.couplings)
-        rhs_[static_cast<std::size_t>(coupling.row)] +=
-            coupling.siemens * probe_[static_cast<std::size_t>(coupling.known)];
-      std::copy(rhs_.data() + shard.first, rhs_.data() + shard.end, probe_.data() + shard.first);
-      std::fill(rhs_.data() + shard.first, rhs_.data() + shard.end, 0.0);
-      for (int k = shard.first_partition; k < shard.end_partition; ++k)
-        core.partitions[static_cast<std::size_t>(k)].solve(probe_.data());
-      for_each_group(shard, [&](auto& group) {
-        group.pass(weights_of(Rule::trapezoidal), probe_.data(), rhs_.data(), core.first_unknown);
-      });
-    }
+    for (Shard& shard : core.shards)
+      core.solve_by_factors(shard, Rule::trapezoidal, rhs_.data(), probe_.data());
     if (!core.lines.empty()) {
       core.lines.update(probe_.data());
       core.lines.push(probe_.data());
@@ -209,7 +199,7 @@ bool Leap::quiet() const noexcept {
 }
 
 bool Leap::take() noexcept {
-  if (!possible_ || !quiet()) return false;
+  if (!quiet()) return false;
   Core& core = *core_;
   if (!landed_) {
     choose();

@@ -14,7 +14,7 @@ Status Plant::step() noexcept {
   return core_->finish();
 }
 
-void Plant::ready_leaps(int steps) { core_->ready_leaps(steps); }
+bool Plant::ready_leaps(int steps) { return core_->ready_leaps(steps); }
 bool Plant::leap() noexcept { return core_->leap && core_->leap->take(); }
 
 double Plant::time_s() const noexcept { return core_->time_s(); }

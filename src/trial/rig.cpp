@@ -292,12 +292,13 @@ void Rig::read(Source& source) const noexcept {
   sample.voltage_V[3] = sample.voltage_V[0] + sample.voltage_V[1] + sample.voltage_V[2];
 }
 
-/// Whole steps between two rows of the record, if nobody sees or does anything on the bench in between.
+/// Whole steps between two rows of the record, if nobody sees or does anything on the bench in between and
+/// the plant can take them at once.
 void Rig::find_stride() {
   const double steps = 1 / (record_rate_Hz_ * plant_.step_s());
-  if (control_ || crew_ || has_remote() || std::abs(steps - std::round(steps)) > 1e-9 * steps) return;
-  stride_ = static_cast<int>(std::lround(steps));
-  if (stride_ > 1) plant_.ready_leaps(stride_);
+  const int whole = static_cast<int>(std::lround(steps));
+  if (control_ || has_remote() || whole < 2 || std::abs(steps - whole) > 1e-9 * steps) return;
+  if (plant_.ready_leaps(whole)) stride_ = whole;
 }
 
 bool Rig::advance() noexcept {
