@@ -22,8 +22,7 @@ constexpr int halvings = 6;
 /// How the time of an operation compares with what was measured: 0 when it fits, else on which side it lies.
 using Compare = std::function<int(double factor)>;
 
-/// The factors, next to each other, that would explain what was measured; without any where none does.
-/// `Compare` is asked for the ends first: what makes no difference there explains nothing.
+/// The first factors, next to each other, that would explain what was measured; without any where none does.
 Explanation search(std::string text, const Compare& side_of) {
   const double ratio = std::log(Explanation::most / Explanation::least);
   const auto factor_at = [&](double place) {
