@@ -107,8 +107,8 @@ class Plant final : public Drivable {
   /// Advances by one step. No allocation, no lock, bounded work.
   [[nodiscard]] Status step() noexcept;
 
-  /// Makes ready for leaps of `steps` steps each, after which the signals watched by now can be read. False when
-  /// this network never leaps. Allocates.
+  /// Makes ready for leaps of `steps` steps each, after which the signals watched by now can be read. False
+  /// when this network never leaps. Allocates.
   bool ready_leaps(int steps);
   /// Advances by that many steps at once, which costs about one, where nothing can happen in between: no
   /// switching is due, and the network is linear (lines of constant parameters, instrument transformers and
