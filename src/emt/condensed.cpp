@@ -188,11 +188,9 @@ void Condensed::grow() noexcept {
 void Condensed::begin(double* values) noexcept {
   Shard& shard = core_->shards[shard_];
   const auto read = [&](Rule rule, double* memory) {
-    std::apply(
-        [&](auto&... group) {
-          (group.inject(weights_of(rule), values, spill_.data(), core_->first_unknown), ...);
-        },
-        shard.parts);
+    for_each_group(shard, [&](auto& group) {
+      group.inject(weights_of(rule), values, spill_.data(), core_->first_unknown);
+    });
     for_each_memory(shard, [&](double number) { *memory++ = number; });
     for (const std::size_t k : segments_) {
       const auto line = core_->segments.straight(k);
@@ -258,13 +256,10 @@ void Condensed::solve_long(const double* drive, const double* sources, double* n
   Shard& shard = core_->shards[shard_];
   Partition& partition = core_->partitions[static_cast<std::size_t>(shard.first_partition)];
   if (partition.marked()) partition.refactor(core_->adjustable.data());
-  const auto for_each_group = [&](auto&& visit) {
-    std::apply([&](auto&... group) { (visit(group), ...); }, shard.parts);
-  };
   std::fill(rhs_.data() + shard.first, rhs_.data() + shard.end, 0.0);
   const double* number = drive;
   for_each_memory(shard, [&](double& held) { held = *number++; });
-  for_each_group([&](auto& group) { group.drive(rhs_.data(), core_->first_unknown); });
+  for_each_group(shard, [&](auto& group) { group.drive(rhs_.data(), core_->first_unknown); });
   const double* carried = number;
   for (const std::size_t k : segments_) {
     const auto line = core_->segments.straight(k);
@@ -289,9 +284,10 @@ void Condensed::solve_long(const double* drive, const double* sources, double* n
 
   const Weights trapezoidal = weights_of(Rule::trapezoidal), half = weights_of(Rule::half_euler);
   std::fill(spill_.data() + shard.first, spill_.data() + shard.end, 0.0);
-  for_each_group([&](auto& group) { group.pass(trapezoidal, now, spill_.data(), core_->first_unknown); });
+  for_each_group(shard,
+                 [&](auto& group) { group.pass(trapezoidal, now, spill_.data(), core_->first_unknown); });
   for_each_memory(shard, [&](double held) { *memory++ = held; });
-  for_each_group([&](auto& group) { group.inject(half, now, spill_.data(), core_->first_unknown); });
+  for_each_group(shard, [&](auto& group) { group.inject(half, now, spill_.data(), core_->first_unknown); });
   for_each_memory(shard, [&](double held) { *euler++ = held; });
   solve_segments(carried, now, memory, euler);
   for (const std::size_t k : valves_) {

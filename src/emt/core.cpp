@@ -6,11 +6,6 @@
 namespace zavrek::emt::internal {
 namespace {
 
-template <class Visit>
-void for_each_group(Shard& shard, Visit&& visit) {
-  std::apply([&](auto&... group) { (visit(group), ...); }, shard.parts);
-}
-
 /// A waveform is evaluated once for all nodes that it drives.
 template <class InstantOf>
 void impose(const std::vector<SourceNode>& sources, double* now, InstantOf&& instant_of) noexcept {

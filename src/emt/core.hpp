@@ -114,10 +114,16 @@ struct Shard {
   std::unique_ptr<Condensed> condensed{};  // of one partition only
 };
 
+/// Calls `visit` with each group of a shard's parts.
+template <class Visit>
+void for_each_group(Shard& shard, Visit&& visit) noexcept {
+  std::apply([&](auto&... group) { (visit(group), ...); }, shard.parts);
+}
+
 /// Calls `visit` with each number of the memory of a shard's parts.
 template <class Visit>
 void for_each_memory(Shard& shard, Visit&& visit) noexcept {
-  std::apply([&](auto&... group) { (group.for_each_memory(visit), ...); }, shard.parts);
+  for_each_group(shard, [&](auto& group) { group.for_each_memory(visit); });
 }
 
 class Core {

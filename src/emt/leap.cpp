@@ -148,9 +148,6 @@ void Leap::make_columns() noexcept {
 /// What one unit of z becomes.
 void Leap::make_column(int column) noexcept {
   Core& core = *core_;
-  const auto for_each_group = [&](Shard& shard, auto&& visit) {
-    std::apply([&](auto&... group) { (visit(group), ...); }, shard.parts);
-  };
   double* into = &state_->matrix[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_.count())];
   double* value = into + filled_up(stored_);
   std::fill(unit_.begin(), unit_.end(), 0.0);
@@ -245,9 +242,8 @@ void Leap::leave() noexcept {
   core.steps -= steps_;
   write_stored(before_.data());
   std::fill(core.rhs.begin(), core.rhs.end(), 0.0);
-  for (Shard& shard : core.shards) {
-    std::apply([&](auto&... group) { (group.drive(core.rhs.data(), core.first_unknown), ...); }, shard.parts);
-  }
+  for (Shard& shard : core.shards)
+    for_each_group(shard, [&](auto& group) { group.drive(core.rhs.data(), core.first_unknown); });
   const double* kept = own_before_.data();
   for (const auto& [first, count] : own_) {
     std::copy_n(kept, count, core.present.data() + first);
