@@ -28,33 +28,30 @@ class Induction final : public RotatingMachine {
   [[nodiscard]] std::vector<Slot> knobs() const override { return knobs_; }
 
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double omega) const override {
-    return from_sequences(admittance_at(s, slip_at(omega, 1)), admittance_at(s, slip_at(omega, -1)));
+    const double speed = standstill_ ? 0 : (1 - guess) * common().nominal_omega;
+    return from_sequences(admittance_at(s, omega - speed), admittance_at(s, omega + speed));
   }
 
   /// The slip at which torque and load balance, and what the machine then draws beyond its first guess.
-  Eigen::VectorXcd injection(const Eigen::VectorXcd& v) override {
+  Eigen::VectorXcd injection(const Eigen::VectorXcd& v, std::complex<double> s) override {
     if (standstill_) return Eigen::VectorXcd::Zero(3);
     const Sequences parts = sequences_of(v);
-    const std::complex<double> s(0, common().nominal_omega);
-    slip_ = balance(std::abs(parts.positive));
-    const auto positive = (admittance_at(s, slip_) - admittance_at(s, guess)) * parts.positive;
+    slip_ = balance(std::abs(parts.positive), s);
+    const double omega = common().nominal_omega;
+    const auto positive =
+        (admittance_at(s, slip_ * omega) - admittance_at(s, guess * omega)) * parts.positive;
     return positive_sequence(positive);
   }
 
-  void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
+  void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double,
              double* values) override {
     const double omega = common().nominal_omega;
     const bool driven = v.norm() > 0;
     const double speed = driven || standstill_ ? (1 - slip_) * omega : 0;
     const Sequences current = sequences_of(i);
-    const std::complex<double> s = discrete_derivative(omega, step_s);
     // Each sequence's rotor flux, at t = 0 with the rotor's d axis on phase a.
-    const double decay = resistance() / rotor_;
-    const auto flux_of = [&](std::complex<double> phasor, std::complex<double> slipping) {
-      return decay * main_ * phasor / (slipping + decay);
-    };
-    const SpaceVector flux = flux_of(current.positive, s - SpaceVector(0, speed)) +
-                             flux_of(std::conj(current.negative), std::conj(s) - SpaceVector(0, speed));
+    const SpaceVector flux = main_ * (current.positive * share_at(omega - speed) +
+                                      std::conj(current.negative * share_at(omega + speed)));
     start_from(places, 0, speed / common().pole_pairs, {flux.real(), flux.imag()},
                current.positive + std::conj(current.negative), -common().load_torque_Nm, values);
   }
@@ -77,29 +74,26 @@ class Induction final : public RotatingMachine {
   static constexpr double guess = 0.02;  // slip of the admittance that the iteration starts from
   [[nodiscard]] double resistance() const { return rotor_resistance_ + external_; }
 
-  /// Slip of the rotor against a field of frequency `omega` that turns forward (1) or backward (-1).
-  [[nodiscard]] double slip_at(double omega, int direction) const {
-    if (omega == 0) return 1;
-    const double speed = (1 - (standstill_ ? 1 : guess)) * common().nominal_omega;
-    return (omega - direction * speed) / omega;
+  /// Rotor flux over that of the same stator current at no slip, at a frequency in the rotor.
+  [[nodiscard]] std::complex<double> share_at(double slip_omega) const {
+    const double decay = resistance() / rotor_;
+    return decay / std::complex<double>(decay, slip_omega);
   }
-  [[nodiscard]] std::complex<double> admittance_at(std::complex<double> s, double slip) const {
-    const std::complex<double> rotor =
-        s * (rotor_ - main_) + resistance() / (std::abs(slip) < 1e-9 ? 1e-9 : slip);
-    const std::complex<double> shunt = s * main_ * rotor / (s * main_ + rotor);
-    return 1.0 / (common().stator_resistance_ohm + s * (stator_ - main_) + shunt);
+  /// The rotor's own frequency is low, and its frame turns without error: there d/dt is what it is.
+  [[nodiscard]] std::complex<double> admittance_at(std::complex<double> s, double slip_omega) const {
+    return 1.0 / (common().stator_resistance_ohm +
+                  s * (mean_inductance() + main_ * main_ / rotor_ * share_at(slip_omega)));
   }
   /// Torque at a peak voltage and slip.
-  [[nodiscard]] double torque(double peak_V, double slip) const {
-    const std::complex<double> s(0, common().nominal_omega);
-    const std::complex<double> y = admittance_at(s, slip);
+  [[nodiscard]] double torque(double peak_V, double slip, std::complex<double> s) const {
+    const std::complex<double> y = admittance_at(s, slip * common().nominal_omega);
     const double air_gap = 1.5 * peak_V * peak_V * (y.real() - std::norm(y) * common().stator_resistance_ohm);
-    return air_gap * common().pole_pairs / common().nominal_omega;
+    return air_gap * common().pole_pairs / s.imag();
   }
   /// Slip at which the torque carries the load, between synchronism and the pull-out torque.
-  [[nodiscard]] double balance(double peak_V) const {
+  [[nodiscard]] double balance(double peak_V, std::complex<double> s) const {
     const auto excess = [&](double slip) {
-      return torque(peak_V, slip) - common().load_torque_Nm * std::pow(1 - slip, common().load_exponent);
+      return torque(peak_V, slip, s) - common().load_torque_Nm * std::pow(1 - slip, common().load_exponent);
     };
     const double way = common().load_torque_Nm < 0 ? -1 : 1;
     double low = 0, high = 0;

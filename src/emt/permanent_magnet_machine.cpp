@@ -18,17 +18,18 @@ class PermanentMagnet final : public RotatingMachine {
     const auto y = 1.0 / (m_.stator_resistance_ohm + s * mean_inductance());
     return from_sequences(y, y);
   }
-  Eigen::VectorXcd injection(const Eigen::VectorXcd& v) override {
+  Eigen::VectorXcd injection(const Eigen::VectorXcd& v, std::complex<double> s) override {
     const double omega = m_.start_speed_rad_per_s * m_.pole_pairs;
     if (std::abs(omega - common().nominal_omega) > 1e-6 * omega) return Eigen::VectorXcd::Zero(3);
-    // In step with the network: d-q currents from V = (R + j w Ld, Lq) I + j w psi at the given angle.
+    // In step with the network: d-q currents from V = (R + s Ld, Lq) I + s psi at the given angle, s = j w.
     const std::complex<double> v_dq = sequences_of(v).positive * std::polar(1.0, -m_.start_angle_rad);
-    const double r = m_.stator_resistance_ohm, xd = omega * m_.ld_H, xq = omega * m_.lq_H;
-    const double vd = v_dq.real(), vq = v_dq.imag() - omega * m_.magnet_flux_Vs;
+    const double w = s.imag();
+    const double r = m_.stator_resistance_ohm, xd = w * m_.ld_H, xq = w * m_.lq_H;
+    const double vd = v_dq.real(), vq = v_dq.imag() - w * m_.magnet_flux_Vs;
     const double det = r * r + xd * xq;
     const std::complex<double> i_dq((r * vd + xq * vq) / det, (r * vq - xd * vd) / det);
     const auto total = i_dq * std::polar(1.0, m_.start_angle_rad);
-    const auto y = 1.0 / (r + std::complex<double>(0, omega) * mean_inductance());
+    const auto y = 1.0 / (r + s * mean_inductance());
     return positive_sequence(total - y * sequences_of(v).positive);
   }
   void start(const Places& places, const Eigen::VectorXcd&, const Eigen::VectorXcd& i, double,

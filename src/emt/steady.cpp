@@ -292,7 +292,7 @@ class Steady {
     const Values values{layout_, component_.values};
     for (std::size_t k = 0; k < models_.size(); ++k) {
       const auto& ends = assembly_.model_parts[k].ends;
-      const Eigen::VectorXcd j = models_[k].model->injection(values.across(ends));
+      const Eigen::VectorXcd j = models_[k].model->injection(values.across(ends), s_);
       component_.model_currents[k] = j;
       for (std::size_t e = 0; e < ends.size(); ++e) {
         for (const auto& [node, sign] : {std::pair{ends[e].p, 1.0}, std::pair{ends[e].q, -1.0}}) {

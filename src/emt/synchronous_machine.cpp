@@ -43,10 +43,9 @@ class Synchronous final : public RotatingMachine {
   }
 
   /// Total current that brings power and voltage, or voltage and angle, to their values step by step.
-  Eigen::VectorXcd injection(const Eigen::VectorXcd& v) override {
+  Eigen::VectorXcd injection(const Eigen::VectorXcd& v, std::complex<double> s) override {
     const std::complex<double> v1 = sequences_of(v).positive;
     const double x = (m_.xd_subtransient + m_.xq_subtransient) / 2;
-    const std::complex<double> s(0, common().nominal_omega);
     const auto own = 1.0 / (m_.stator_resistance * peak_V_ / peak_A_ + s * mean_inductance());
     if (network::is_set(m_.start_angle_rad)) {
       // A voltage behind the admittance, raised until the terminals have what they should.
@@ -59,8 +58,10 @@ class Synchronous final : public RotatingMachine {
     return positive_sequence(total - own * v1);
   }
 
-  void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double,
+  void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
              double* values) override {
+    // What stands for d/dt at nominal frequency, in per unit: j but for the step.
+    const double w = discrete_derivative(common().nominal_omega, step_s).imag() / common().nominal_omega;
     const std::complex<double> voltage = sequences_of(v).positive / peak_V_;
     const std::complex<double> current = -sequences_of(i).positive / peak_A_;
     std::vector<double> x(rotor_count, 0.0);
@@ -69,12 +70,12 @@ class Synchronous final : public RotatingMachine {
     std::complex<double> v_dq, i_dq, psi;
     for (int round = 0; round < 50 && std::abs(voltage) > 0; ++round) {
       const double xq = m_.xq_subtransient + (m_.xq - m_.xq_subtransient) / (1 + saturation * cross());
-      const auto behind = voltage + std::complex<double>(m_.stator_resistance, xq) * current;
+      const auto behind = voltage + std::complex<double>(m_.stator_resistance, w * xq) * current;
       angle = std::arg(behind) - std::numbers::pi / 2;
       v_dq = voltage * std::polar(1.0, -angle);
       i_dq = current * std::polar(1.0, -angle);
-      // V = -Ra I + j psi, psi = psi'' - X'' I on each axis.
-      const auto stator = (v_dq + m_.stator_resistance * i_dq) / std::complex<double>(0, 1);
+      // V = -Ra I + j w psi, psi = psi'' - X'' I on each axis.
+      const auto stator = (v_dq + m_.stator_resistance * i_dq) / std::complex<double>(0, w);
       psi = {stator.real() + m_.xd_subtransient * i_dq.real(),
              stator.imag() + m_.xq_subtransient * i_dq.imag()};
       saturation = excess(std::abs(psi));
@@ -86,7 +87,7 @@ class Synchronous final : public RotatingMachine {
     x[field] = x[eq] + (m_.xd - m_.xd_transient) * i_dq.real() + saturation * psi.real();
     start_exciter(std::abs(voltage), places, x, values);
     const double torque =
-        (v_dq.real() * i_dq.real() + v_dq.imag() * i_dq.imag() + m_.stator_resistance * std::norm(i_dq));
+        (v_dq.real() * i_dq.real() + v_dq.imag() * i_dq.imag() + m_.stator_resistance * std::norm(i_dq)) / w;
     x[gate] = x[reheat] = x[transient] = std::abs(voltage) > 0 ? torque : 0;
     values[places.knobs[power_knob]] = x[gate];
     if (m_.governor == "hydro") x[transient] = x[gate];

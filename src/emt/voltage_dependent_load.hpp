@@ -1,11 +1,16 @@
 // A load whose power depends on its voltage: per phase P(U) = P0 (z U^2 + c U + p), Q alike, z + c + p = 1, U
 // the measured rms over the nominal. A conductance g in parallel with an inductance 1/b (or a capacitance b)
-// stands for it; the network sees the nominal one, the difference is a current from the extrapolated voltage,
-//   i = (g0 + b0 terms) v + (k - 1)(g0 v + b0 terms),   k = z + c/U + p/U^2,
-// and U^2 follows (v^2 + (w flux)^2)/2 with the load's response time: of a sinusoid the two terms add up to
-// its mean square without a ripple, which v^2 alone would pass on to the current as a change of its
-// fundamental. The flux of the inductance leaks with one second, so that no direct current stays; what that
-// costs at the nominal frequency is taken off g0.
+// stands for it; the network sees K times the nominal one, the difference is a current from the voltage that
+// is to come,
+//   i = K (g0 + b0 terms) v + (k - K)(g0 v' + b0 terms),   k = z + c/U + p/U^2.
+// What is predicted feeds back on the voltage: with nothing but the load on an inductance it returns (k -
+// K)/K times, so K lies in the middle of what k can be. v' is v and its quadrature w flux turned on by a
+// step: true for the fundamental, and not more than v where v alternates from step to step. (2 v less the
+// voltage before is three times that, and made loads of constant power ring in a dip of a fifth.) U^2 follows
+// (v^2 + q^2)/2 with the load's response time, q at right angles to v: of a sinusoid the two add up to its
+// mean square without a ripple, which v^2 alone would pass on to the current as a change of its fundamental.
+// The flux of the inductance leaks, so that what a step of the voltage leaves in it is gone in some cycles;
+// what that costs at the nominal frequency is taken off g0, half of it at most.
 #pragma once
 
 #include <algorithm>
@@ -29,43 +34,51 @@ class VoltageDependentLoad : public Model {
 
   VoltageDependentLoad(int ends, const Values& values)
       : n_(ends), values_(values), rates_(static_cast<std::size_t>(ends)) {
-    const double square = values.nominal_V * values.nominal_V;
+    const double square = values.nominal_V * values.nominal_V, omega = values.omega;
     const double susceptance = values.reactive_var / square;
     conductance_ = values.active_W / square;
+    leak_ = omega / 5;
     if (susceptance >= 0) {
-      inverse_inductance_ = susceptance * (values.omega * values.omega + leak * leak) / values.omega;
-      conductance_ -= inverse_inductance_ * leak / (values.omega * values.omega + leak * leak);
+      leak_ = std::min(leak_, std::max(slowest_leak, omega * conductance_ / (2 * susceptance)));
+      inverse_inductance_ = susceptance * (omega * omega + leak_ * leak_) / omega;
+      conductance_ -= susceptance * leak_ / omega;
     } else {
-      capacitance_ = -susceptance / values.omega;
+      capacitance_ = -susceptance / omega;
     }
+    middle_ = (factor(0) + factor(highest * highest * square)) / 2;
   }
 
-  // Per end: current, voltage before, flux, mean square, current of the nominal capacitance.
+  // Per end: current, rate of the voltage over the latest step, flux, mean square, current of the nominal
+  // capacitance.
   [[nodiscard]] int slots() const override { return 5 * n_; }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override {
     const double d = step_s / 2;
-    const double g = conductance_ + inverse_inductance_ * d / (1 + d * leak) + capacitance_ / d;
-    return g * Eigen::MatrixXd::Identity(n_, n_);
+    const double g = conductance_ + inverse_inductance_ * d / (1 + d * leak_) + capacitance_ / d;
+    return middle_ * g * Eigen::MatrixXd::Identity(n_, n_);
   }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
     return nominal(s) * Eigen::MatrixXcd::Identity(n_, n_);
   }
-  Eigen::VectorXcd injection(const Eigen::VectorXcd& v) override {
+  Eigen::VectorXcd injection(const Eigen::VectorXcd& v, std::complex<double> s) override {
     Eigen::VectorXcd j(n_);
-    for (Eigen::Index k = 0; k < n_; ++k)
-      j[k] = (factor(std::norm(v[k]) / 2) - 1) * nominal(std::complex<double>(0, values_.omega)) * v[k];
+    for (Eigen::Index k = 0; k < n_; ++k) j[k] = (factor(std::norm(v[k]) / 2) - 1) * nominal(s) * v[k];
     return j;
   }
   void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
              double* values) override {
-    const std::complex<double> s(0, values_.omega);
+    const std::complex<double> s = discrete_derivative(values_.omega, step_s);
+    const std::complex<double> rate = (1.0 - std::polar(1.0, -values_.omega * step_s)) / step_s;
+    const std::complex<double> flux = 1.0 / (s + leak_);
+    in_phase_ = flux.real();
+    across_ = -flux.imag();
+    whole_ = ahead_by(step_s, step_s);
+    half_ = ahead_by(step_s / 2, step_s);
     for (Eigen::Index k = 0; k < n_; ++k) {
       values[places.first + k] = i[k].real();
-      values[places.first + n_ + k] = (v[k] * std::polar(1.0, -values_.omega * step_s)).real();
-      values[places.first + 2 * n_ + k] = (v[k] / (s + leak)).real();
+      values[places.first + n_ + k] = (v[k] * rate).real();
+      values[places.first + 2 * n_ + k] = (v[k] / (s + leak_)).real();
       values[places.first + 3 * n_ + k] = std::norm(v[k]) / 2;
-      values[places.first + 4 * n_ + k] =
-          (discrete_derivative(values_.omega, step_s) * capacitance_ * v[k]).real();
+      values[places.first + 4 * n_ + k] = (s * capacitance_ * v[k]).real();
     }
   }
 
@@ -79,9 +92,8 @@ class VoltageDependentLoad : public Model {
       const double v = across(places, values, k), flux = slots[2 * n_ + k], square = slots[3 * n_ + k];
       slots[k] = currents[k] = factor(square) * (conductance_ * v + inverse_inductance_ * flux +
                                                  capacitance_ * rates_[static_cast<std::size_t>(k)]);
-      slopes[k] = v - leak * flux;
-      const double quadrature = values_.omega * flux;
-      slopes[n_ + k] = ((v * v + quadrature * quadrature) / 2 - square) / values_.response_s;
+      slopes[k] = v - leak_ * flux;
+      slopes[n_ + k] = (size(v, flux) - square) / values_.response_s;
     }
   }
 
@@ -92,16 +104,18 @@ class VoltageDependentLoad : public Model {
     for (int k = 0; k < n_; ++k) {
       const double v = across(places, old, k);
       const double* slots = old + places.first;
-      const double before = slots[n_ + k], flux = slots[2 * n_ + k];
-      const double more = factor(slots[3 * n_ + k]) - 1;
-      // Nominal part: flux1 (1 + d leak) = flux0 (1 - d leak) + d (v0 + v1), or the Euler form.
-      const double kept = (whole ? flux * (1 - d * leak) + d * v : flux) / (1 + d * leak);
+      const double rate = slots[n_ + k], flux = slots[2 * n_ + k];
+      const double more = factor(slots[3 * n_ + k]) - middle_;
+      // K times the nominal part: flux1 (1 + d leak) = flux0 (1 - d leak) + d (v0 + v1), or the Euler form.
+      const double kept = (whole ? flux * (1 - d * leak_) + d * v : flux) / (1 + d * leak_);
       double j = inverse_inductance_ * kept;
       if (capacitance_ > 0) j -= capacitance_ / d * v + (whole ? slots[4 * n_ + k] : 0);
+      j *= middle_;
       // The rest, from what the voltage will be.
-      const double ahead = whole ? 2 * v - before : v + 0.5 * (v - before);
-      const double slope = (ahead - v) / stretch.length_s();
-      j += more * (conductance_ * ahead + inverse_inductance_ * (kept + d / (1 + d * leak) * ahead) +
+      const Ahead& to = whole ? whole_ : half_;
+      const double ahead = to.of_voltage * v + to.of_flux * flux;
+      const double slope = to.slope_of_rate * rate + to.slope_of_voltage * v;
+      j += more * (conductance_ * ahead + inverse_inductance_ * (kept + d / (1 + d * leak_) * ahead) +
                    capacitance_ * slope);
       history[k] = j;
     }
@@ -117,26 +131,49 @@ class VoltageDependentLoad : public Model {
       double* slots = now + places.first;
       const double* before = old + places.first;
       slots[k] = history[k] + conductance[k * n_ + k] * v;
-      slots[n_ + k] = v0;
+      slots[n_ + k] = (v - v0) / stretch.length_s();
       const double kept =
-          (whole ? before[2 * n_ + k] * (1 - d * leak) + d * v0 : before[2 * n_ + k]) / (1 + d * leak);
-      slots[2 * n_ + k] = kept + d / (1 + d * leak) * v;
+          (whole ? before[2 * n_ + k] * (1 - d * leak_) + d * v0 : before[2 * n_ + k]) / (1 + d * leak_);
+      slots[2 * n_ + k] = kept + d / (1 + d * leak_) * v;
       slots[4 * n_ + k] = capacitance_ / d * (v - v0) - (whole ? before[4 * n_ + k] : 0);
       const double square = before[3 * n_ + k];
-      const double across_time = values_.omega * slots[2 * n_ + k];
-      slots[3 * n_ + k] = square + ((v * v + across_time * across_time) / 2 - square) *
+      slots[3 * n_ + k] = square + (size(v, slots[2 * n_ + k]) - square) *
                                        (1 - std::exp(-stretch.length_s() / values_.response_s));
     }
   }
 
  private:
-  static constexpr double leak = 1;  // 1/s
+  static constexpr double slowest_leak = 1;  // 1/s
+  static constexpr double highest = 1.25;    // voltage over the nominal that K reckons with
+
+  /// What the voltage and its rate will be: shares of what stands now.
+  struct Ahead {
+    double of_voltage = 1, of_flux = 0, slope_of_rate = 1, slope_of_voltage = 0;
+  };
+  /// Exact for the fundamental as the trapezoidal rule keeps it, `horizon_s` from now.
+  [[nodiscard]] Ahead ahead_by(double horizon_s, double step_s) const {
+    const std::complex<double> turn = std::polar(1.0, values_.omega * horizon_s);
+    const std::complex<double> s = discrete_derivative(values_.omega, step_s);
+    const std::complex<double> flux = 1.0 / (s + leak_);
+    const std::complex<double> rate = (1.0 - std::polar(1.0, -values_.omega * step_s)) / step_s;
+    Ahead to;
+    to.of_flux = turn.imag() / flux.imag();
+    to.of_voltage = turn.real() - to.of_flux * flux.real();
+    to.slope_of_rate = (s * turn).imag() / rate.imag();
+    to.slope_of_voltage = (s * turn).real() - to.slope_of_rate * rate.real();
+    return to;
+  }
 
   [[nodiscard]] static double across(const Places& places, const double* values, int k) noexcept {
     return values[places.p[static_cast<std::size_t>(k)]] - values[places.q[static_cast<std::size_t>(k)]];
   }
+  /// Mean square of a sinusoid, of v and of what stands at right angles to it.
+  [[nodiscard]] double size(double v, double flux) const noexcept {
+    const double quadrature = (flux - in_phase_ * v) / across_;
+    return (v * v + quadrature * quadrature) / 2;
+  }
   [[nodiscard]] std::complex<double> nominal(std::complex<double> s) const {
-    return conductance_ + inverse_inductance_ / (s + leak) + s * capacitance_;
+    return conductance_ + inverse_inductance_ / (s + leak_) + s * capacitance_;
   }
   /// Admittance over the nominal one at a mean square of the voltage.
   [[nodiscard]] double factor(double mean_square) const noexcept {
@@ -149,7 +186,11 @@ class VoltageDependentLoad : public Model {
   int n_;
   Values values_;
   double conductance_ = 0, inverse_inductance_ = 0, capacitance_ = 0;
-  std::vector<double> rates_;  // dv/dt across the ends, of the reference
+  double leak_ = 1;    // 1/s, of the flux
+  double middle_ = 1;  // K
+  Ahead whole_, half_;
+  double in_phase_ = 0, across_ = 1;  // flux of a sinusoid over its voltage, along it and behind it
+  std::vector<double> rates_;         // dv/dt across the ends, of the reference
 };
 
 }  // namespace zavrek::emt::internal
