@@ -11,6 +11,12 @@ namespace {
 constexpr double shortest_step_s = 1e-3;
 constexpr double longest_step_s = 50e-3;
 
+/// The same relay, deciding at every sample.
+RelaySettings attentive(RelaySettings settings) {
+  settings.decisions = 0;
+  return settings;
+}
+
 std::string name_of(const Relay& relay) {
   return relay.tripped_by() ? base_of(relay.settings().functions[*relay.tripped_by()]).name : "trip";
 }
@@ -32,7 +38,7 @@ bool hold(Relay& relay, const Measured& measured, double for_s, double& time_s, 
 }  // namespace
 
 ExpectedOperation expected_operation(const RelaySettings& settings, const Seen& seen) {
-  Relay relay(settings, seen.rate_Hz, seen.frequency_Hz, static_cast<int>(seen.ends.size()));
+  Relay relay(attentive(settings), seen.rate_Hz, seen.frequency_Hz, static_cast<int>(seen.ends.size()));
   const std::size_t count = seen.ends.front().size();
   const auto window = static_cast<std::size_t>(relay.measuring().window());
   const double interval = 1 / seen.rate_Hz;
@@ -54,10 +60,10 @@ ExpectedOperation expected_operation(const RelaySettings& settings, const Seen& 
   for (std::size_t k = 0; k < count; ++k) {
     if (k < seen.inception) {
       set_inputs((static_cast<double>(k) - static_cast<double>(seen.inception)) * interval);
-      relay.push(at(k));
+      (void)relay.push(at(k));
       continue;
     }
-    relay.measure(at(k));
+    (void)relay.measure(at(k));
     if (k + 1 < seen.inception + window) continue;
     set_inputs(static_cast<double>(k + 1 - window - seen.inception) * interval);
     relay.decide(relay.measured(), interval);
@@ -74,7 +80,7 @@ ExpectedOperation expected_operation(const RelaySettings& settings, const Seen& 
 
 ExpectedOperation expected_operation(const RelaySettings& settings, const Measured& before,
                                      const Measured& during, double limit_s) {
-  Relay relay(settings, 4000, 50, static_cast<int>(during.ends.size()));
+  Relay relay(attentive(settings), 4000, 50, static_cast<int>(during.ends.size()));
   ExpectedOperation found;
   for (int k = 0; k < 200; ++k) relay.decide(before, 5e-3);
   double time_s = 0;

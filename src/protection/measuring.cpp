@@ -128,6 +128,11 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
   if (cycle_ < 8 || cycle_ % 4 != 0 || std::abs(per_cycle - cycle_) > 1e-6) {
     throw Error("a relay needs a whole number of samples in a cycle, at least 8 and a multiple of 4");
   }
+  if (options.decisions > 0 && cycle_ % options.decisions != 0)
+    throw Error("a relay decides after a whole number of samples: " + std::to_string(options.decisions) +
+                " decisions do not fit a cycle of " + std::to_string(cycle_));
+  if (options.decisions > 0) every_ = cycle_ / options.decisions;
+  const int decisions = cycle_ / every_;
   const auto ends = static_cast<std::size_t>(options.ends);
   channels_.assign(ends, RunningPhasors(7, cycle_, options.filter));
   if (options.harmonics) {
@@ -136,9 +141,9 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
   }
   measured_.ends.resize(ends);
   measured_.frequency_Hz = options.frequency_Hz;
-  angle_past_.assign(static_cast<std::size_t>(frequency_cycles * cycle_), 0.0);
-  frequency_past_.assign(static_cast<std::size_t>(frequency_cycles * cycle_), options.frequency_Hz);
-  memory_past_.assign(ends, std::vector<Phasor>(static_cast<std::size_t>(memory_cycles * cycle_)));
+  angle_past_.assign(static_cast<std::size_t>(frequency_cycles * decisions), 0.0);
+  frequency_past_.assign(static_cast<std::size_t>(frequency_cycles * decisions), options.frequency_Hz);
+  memory_past_.assign(ends, std::vector<Phasor>(static_cast<std::size_t>(memory_cycles * decisions)));
   fallen_s_.assign(ends, 0.0);
   tracked_Hz_ = options.frequency_Hz;
   before_.resize(ends);
@@ -161,6 +166,7 @@ void Measuring::clear() noexcept {
   measured_.frequency_valid = false;
   memory_at_ = 0;
   past_at_ = 0;
+  since_ = 0;
   tracked_Hz_ = options_.frequency_Hz;
   position_ = turned_rad_ = 0;
 }
@@ -172,13 +178,17 @@ void Measuring::complete(End& end, bool neutral_channel) noexcept {
   end.v = sequences_of(end.voltage[0], end.voltage[1], end.voltage[2]);
 }
 
-void Measuring::push(std::span<const Sample> samples) noexcept {
+bool Measuring::push(std::span<const Sample> samples) noexcept {
   if (options_.track_frequency) {
     resample(samples);
   } else {
     take(samples);
   }
+  if (++since_ < every_) return false;
+  since_ = 0;
+  measure();
   follow_frequency();
+  return true;
 }
 
 /// Takes samples at a whole number in the cycle that is tracked, straight between those that came in: none,
@@ -207,40 +217,47 @@ void Measuring::resample(std::span<const Sample> samples) noexcept {
 }
 
 void Measuring::take(std::span<const Sample> samples) noexcept {
-  for (std::size_t e = 0; e < measured_.ends.size() && e < samples.size(); ++e) {
-    End& end = measured_.ends[e];
+  for (std::size_t e = 0; e < channels_.size() && e < samples.size(); ++e) {
     double values[8];
     std::copy_n(samples[e].current_A.data(), 4, values);
     std::copy_n(samples[e].voltage_V.data(), 4, values + 4);
     channels_[e].push(values);
-    const double current_scale = options_.current_scale / std::numbers::sqrt2;
-    const double voltage_scale = options_.voltage_scale / std::numbers::sqrt2;
+    if (second_.empty()) continue;
+    second_[e].push(values);
+    fifth_[e].push(values);
+  }
+}
+
+/// Phasors of now, in the values of the settings.
+void Measuring::measure() noexcept {
+  const double current_scale = options_.current_scale / std::numbers::sqrt2;
+  const double voltage_scale = options_.voltage_scale / std::numbers::sqrt2;
+  for (std::size_t e = 0; e < measured_.ends.size(); ++e) {
+    End& end = measured_.ends[e];
     for (std::size_t k = 0; k < 4; ++k) end.current[k] = channels_[e].peak(k) * current_scale;
     for (std::size_t k = 0; k < 3; ++k) end.voltage[k] = channels_[e].peak(4 + k) * voltage_scale;
     complete(end, options_.neutral_channel);
     remember_voltage(end, e);
     if (second_.empty()) continue;
-    second_[e].push(values);
-    fifth_[e].push(values);
     for (std::size_t k = 0; k < 3; ++k) {
       end.second[k] = second_[e].peak(k) * current_scale;
       end.fifth[k] = fifth_[e].peak(k) * current_scale;
     }
   }
-  memory_at_ = memory_at_ + 1 == static_cast<std::size_t>(memory_cycles * cycle_) ? 0 : memory_at_ + 1;
+  memory_at_ = memory_at_ + 1 == memory_past_.front().size() ? 0 : memory_at_ + 1;
 }
 
 /// The voltage of two cycles ago, held from the moment at which it falls.
 void Measuring::remember_voltage(End& end, std::size_t index) noexcept {
   Phasor& oldest = memory_past_[index][memory_at_];
   const bool fallen = std::norm(end.v.positive) < fallen_below * fallen_below * std::norm(end.v1_memory);
-  fallen_s_[index] = fallen ? fallen_s_[index] + 1 / options_.rate_Hz : 0;
+  fallen_s_[index] = fallen ? fallen_s_[index] + interval_s() : 0;
   if (!fallen || fallen_s_[index] > forget_after_s) end.v1_memory = oldest;
   oldest = end.v.positive;
 }
 
 /// V1 (I1 where there is no voltage) stands still at nominal frequency and turns with the deviation. What it
-/// turns from sample to sample is added up; the sum over four cycles averages the ripple of unbalance.
+/// turns from decision to decision is added up; the sum over four cycles averages the ripple of unbalance.
 void Measuring::follow_frequency() noexcept {
   const End& end = measured_.ends.front();
   const Phasor now = std::norm(end.v.positive) > 0 ? end.v.positive : end.i.positive;
@@ -254,8 +271,8 @@ void Measuring::follow_frequency() noexcept {
   // The window's own turning is no turning of the signal's.
   const double total_rad = angle_rad_ + turned_rad_;
   angle_past_[slot] = total_rad;
-  const double span_s = static_cast<double>(angle_past_.size()) / options_.rate_Hz;
-  const long long settled = static_cast<long long>(angle_past_.size()) + window();
+  const double span_s = static_cast<double>(angle_past_.size()) * interval_s();
+  const long long settled = static_cast<long long>(angle_past_.size()) + (window() + every_ - 1) / every_;
   measured_.frequency_valid = lasting_ >= settled;
   measured_.frequency_rate = 0;
   if (measured_.frequency_valid) {

@@ -26,6 +26,7 @@ MeasuringOptions measuring_of(const RelaySettings& settings, double rate_Hz, dou
           .neutral_channel = settings.earth == "neutral",
           .harmonics = harmonics,
           .track_frequency = settings.track_frequency,
+          .decisions = settings.decisions,
           .current_scale = settings.current_scale(),
           .voltage_scale = settings.voltage_scale()};
 }
@@ -51,7 +52,6 @@ Relay::~Relay() = default;
 
 Relay::Relay(RelaySettings settings, double rate_Hz, double frequency_Hz, int ends)
     : settings_(checked(std::move(settings))),
-      interval_s_(1 / rate_Hz),
       measuring_(measuring_of(settings_, rate_Hz, frequency_Hz, ends)),
       names_{"start", "trip"},
       outputs_(outputs_of(settings_)),
@@ -138,9 +138,10 @@ void Relay::reset() noexcept {
   tripped_by_.reset();
 }
 
-void Relay::push(std::span<const Sample> samples) noexcept {
-  measuring_.push(samples);
-  decide(measuring_.measured(), interval_s_);
+bool Relay::push(std::span<const Sample> samples) noexcept {
+  if (!measure(samples)) return false;
+  decide(measuring_.measured(), measuring_.interval_s());
+  return true;
 }
 
 void Relay::decide(const Measured& measured, double dt_s) noexcept {

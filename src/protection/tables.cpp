@@ -305,6 +305,8 @@ const Table& table(const RelaySettings*) {
           .choice("filter", &RelaySettings::filter, {"full cycle", "half cycle", "cosine"},
                   "how phasors are taken from samples")
           .flag("track_frequency", &RelaySettings::track_frequency, "the window follows the frequency found")
+          .count("decisions", &RelaySettings::decisions, within(0, 80),
+                 "how often its functions decide in a cycle; 0: at every sample")
           .quantity("residual_factor", &RelaySettings::residual_factor, "", at_least(0),
                     "magnitude of (Z0 - Z1) / (3 Z1) of the line")
           .quantity("residual_angle", &RelaySettings::residual_angle_rad, "deg", any(), "its angle")

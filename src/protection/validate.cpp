@@ -23,6 +23,8 @@ bool same_ground(const Stage& slower, const Stage& faster) {
          (faster.direction == "none" || faster.direction == slower.direction) && slower.trips == faster.trips;
 }
 
+constexpr int samples_per_cycle = 80;  // of the streams that relays read
+
 struct Checker {
   const RelaySettings& settings;
   std::vector<Flaw> flaws;
@@ -41,6 +43,11 @@ struct Checker {
     if (settings.functions.empty())
       report("relay", "", "has no function; write at least one, such as [stage.phase1]");
     const bool voltage = uses_voltage();
+    if (settings.decisions > 0 && samples_per_cycle % settings.decisions != 0)
+      report("relay", "decisions",
+             fmt::format("{} of them do not share the {} samples of a cycle evenly; choose 4, 5, 8, 10, 16, "
+                         "20, 40 or 80",
+                         settings.decisions, samples_per_cycle));
     if (settings.values == "secondary" && !is_set(settings.ct_primary_A))
       report("relay", "ct_primary", "missing; settings in secondary values need the CT ratio");
     if (settings.values == "secondary" && voltage && !is_set(settings.vt_primary_V))

@@ -96,7 +96,10 @@ void Injector::sample(const Stimulus& stimulus, double time_s) {
 }
 
 void Injector::exchange() {
-  if (!party_.remote()) return party_.push(places_);
+  if (!party_.remote()) {
+    (void)party_.push(places_);
+    return;
+  }
   for (std::size_t e = 0; e < places_.size(); ++e) {
     wire::put_sample(places_[e], messages_[e]);
     messages_[e].count = static_cast<std::uint16_t>((samples_ - 1) % static_cast<long long>(rate_Hz_));

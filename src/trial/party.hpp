@@ -59,10 +59,8 @@ class Party {
                      const Bench& bench, const std::string& interface, const std::string& place,
                      double frequency_Hz);
 
-  /// One sample of each place that it reads; into a relay of this process.
-  void push(std::span<const protection::Sample> places) noexcept {
-    if (relay_) relay_->push(places);
-  }
+  /// One sample of each place that it reads; into a relay of this process. Whether it decided.
+  bool push(std::span<const protection::Sample> places) noexcept { return relay_ && relay_->push(places); }
   /// A frame from the wire; true when it was news of this device.
   bool take(wire::Bytes frame, std::int64_t now_ns) { return remote_ && subscriber_->take(frame, now_ns); }
   [[nodiscard]] bool heard() const noexcept { return !remote_ || subscriber_->heard(); }

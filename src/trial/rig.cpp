@@ -391,7 +391,6 @@ void Rig::take_row(double share) noexcept {
 
 /// To the relays in this process, and onto the wire.
 void Rig::send_samples() noexcept {
-  relays_spoke_ = true;
   for (Seat& seat : seats_) {
     protection::Relay* relay = seat.party.relay();
     if (!relay) continue;
@@ -401,7 +400,7 @@ void Rig::send_samples() noexcept {
     // A mistake in the wiring is made at the first of its places.
     for (std::size_t k = 0; k < seat.streams.size(); ++k) seat.samples[k] = sources_[seat.streams[k]].taken;
     if (seat.miswired) seat.samples.front() = as_wired(seat.party.device(), seat.samples.front());
-    seat.party.push(seat.samples);
+    relays_spoke_ = seat.party.push(seat.samples) || relays_spoke_;
   }
   if (!link_) return;
   const long long number = next_row_ / rows_per_sample_;

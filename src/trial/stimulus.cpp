@@ -242,7 +242,9 @@ Stimulus Stimulus::with_harmonics(double second, double fifth) const {
 std::optional<Probe> probe_of(const RelaySettings& settings, const protection::FunctionSettings& function,
                               double frequency_Hz) {
   const Maker maker{settings, healthy(settings, places_of(settings), frequency_Hz), frequency_Hz};
-  return std::visit(maker, function);
+  std::optional<Probe> probe = std::visit(maker, function);
+  if (probe && settings.decisions > 0) probe->measuring_s += 1 / (settings.decisions * frequency_Hz);
+  return probe;
 }
 
 Stimulus impedance_stimulus(const RelaySettings& settings, const protection::Zone& zone, bool earth,

@@ -126,6 +126,7 @@ struct MeasuringOptions {
   bool neutral_channel = false;  ///< residual from the fourth channel instead of the sum of phases
   bool harmonics = false;
   bool track_frequency = false;  ///< resample to a whole number of samples in the cycle found
+  int decisions = 0;             ///< in a cycle, for which phasors are made ready; 0: at every sample
   double current_scale = 1;      ///< settings per primary ampere
   double voltage_scale = 1;
 };
@@ -133,10 +134,13 @@ struct MeasuringOptions {
 /// Samples of all places in, phasors out. No allocation after construction.
 class Measuring {
  public:
-  /// Throws Error unless a cycle has a whole number of samples, at least 8, a multiple of 4.
+  /// Throws Error unless a cycle has a whole number of samples, at least 8, a multiple of 4 and of the
+  /// decisions.
   explicit Measuring(const MeasuringOptions& options);
-  /// One sample of each place, in primary values.
-  void push(std::span<const Sample> samples) noexcept;
+  /// One sample of each place, in primary values. True when a decision is due: `measured` is of now.
+  bool push(std::span<const Sample> samples) noexcept;
+  /// Between two decisions.
+  [[nodiscard]] double interval_s() const noexcept { return every_ / options_.rate_Hz; }
   void clear() noexcept;
   [[nodiscard]] const Measured& measured() const noexcept { return measured_; }
   /// Samples until a change is seen in full.
@@ -147,20 +151,22 @@ class Measuring {
 
  private:
   void take(std::span<const Sample> samples) noexcept;
+  void measure() noexcept;
   void resample(std::span<const Sample> samples) noexcept;
   void follow_frequency() noexcept;
   void remember_voltage(End& end, std::size_t index) noexcept;
 
   MeasuringOptions options_;
   int cycle_;
+  int every_ = 1, since_ = 0;  // samples from decision to decision, and since the last
   std::vector<RunningPhasors> channels_;        // per end: ia ib ic in va vb vc
   std::vector<RunningPhasors> second_, fifth_;  // per end: harmonics of ia ib ic, when wanted
   Measured measured_;
   // Of the positive sequence of the first end: how far it has turned, over the last four cycles.
-  std::vector<double> angle_past_;
+  std::vector<double> angle_past_;  // per decision
   double angle_rad_ = 0;
   Phasor before_now_;
-  long long lasting_ = 0;  // samples for which it has been there
+  long long lasting_ = 0;  // decisions for which it has been there
   int past_at_ = 0;
   std::vector<std::vector<Phasor>> memory_past_;  // per end, two cycles
   std::size_t memory_at_ = 0;

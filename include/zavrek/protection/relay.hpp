@@ -20,13 +20,14 @@ class Relay {
   Relay(Relay&&) noexcept;
   ~Relay();
 
-  /// One sample of each place, in primary values. No allocation.
-  void push(std::span<const Sample> samples) noexcept;
-  void push(const Sample& sample) noexcept { push(std::span(&sample, 1)); }
+  /// One sample of each place, in primary values. No allocation. Whether it decided, so that its signals may
+  /// have changed.
+  bool push(std::span<const Sample> samples) noexcept;
+  bool push(const Sample& sample) noexcept { return push(std::span(&sample, 1)); }
   void reset() noexcept;
 
   /// The two halves of `push`: measure without deciding, and decide on something measured, held for `dt_s`.
-  void measure(std::span<const Sample> samples) noexcept { measuring_.push(samples); }
+  bool measure(std::span<const Sample> samples) noexcept { return measuring_.push(samples); }
   void decide(const Measured& measured, double dt_s) noexcept;
 
   [[nodiscard]] bool start() const noexcept { return bits_[0] != 0; }
@@ -56,7 +57,6 @@ class Relay {
   struct Row;
 
   RelaySettings settings_;
-  double interval_s_;
   Measuring measuring_;
   std::vector<std::string> names_;  // of all signals
   std::vector<char> bits_;          // start, trip, inputs, then those of the functions

@@ -246,6 +246,7 @@ struct RelaySettings {
   std::string earth = "sum";          ///< residual from the "sum" of phases or the "neutral" channel
   std::string filter = "full cycle";  ///< "full cycle", "half cycle" or "cosine"
   bool track_frequency = false;
+  int decisions = 0;              ///< of its functions in a cycle; 0: at every sample
   double residual_factor = 0;     ///< magnitude of (Z0 - Z1) / (3 Z1) of the line
   double residual_angle_rad = 0;  ///< its angle
   double load_resistance_ohm = unset;
