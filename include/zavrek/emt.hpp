@@ -181,6 +181,9 @@ class Plant final : public Drivable {
   std::unique_ptr<internal::Core> core_;
 };
 
+/// Names of all signals in volts or amperes.
+[[nodiscard]] std::vector<std::string> voltages_and_currents(const Plant& plant);
+
 /// Compiles `network` for its step, or for `step_s` when positive. Throws Error that names the bus or
 /// element: a floating bus, two stiff sources on one bus, a zero impedance, a step longer than a
 /// line's travel time, or whatever `network::validate` finds.

@@ -3,6 +3,7 @@
 #include "zavrek/casefile.hpp"
 #include "zavrek/control.hpp"
 #include "zavrek/emt.hpp"
+#include "zavrek/emt/flow.hpp"
 #include "zavrek/error.hpp"
 #include "zavrek/network.hpp"
 #include "zavrek/pace.hpp"

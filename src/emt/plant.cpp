@@ -107,6 +107,15 @@ const std::string& Plant::unit(KnobId knob) const noexcept {
 
 void Plant::turn(KnobId knob, double value) noexcept { core_->turn(knob.index, value); }
 
+std::vector<std::string> voltages_and_currents(const Plant& plant) {
+  std::vector<std::string> names = plant.signal_names();
+  std::erase_if(names, [&](const std::string& name) {
+    const std::string& unit = plant.unit(plant.signal(name));
+    return unit != "V" && unit != "A";
+  });
+  return names;
+}
+
 void Plant::share(Crew* crew) noexcept { core_->crew = crew; }
 
 void Plant::watch(SignalId signal) { core_->watch(signal.index); }

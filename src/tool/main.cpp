@@ -12,6 +12,7 @@ using namespace zavrek;
 
 struct Words {
   tool::CheckOptions check;
+  tool::SteadyOptions steady;
   tool::RunOptions run;
   tool::TestOptions test;
   tool::PlotOptions plot;
@@ -47,6 +48,13 @@ void add_reading(CLI::App& app, Words& words, int& code) {
                    "cable, breaker, stage, trial, ...; all kinds are listed when left out");
   verb->callback([&] { code = tool::describe(words.kind); });
 
+  verb = app.add_subcommand("steady", "voltages, currents and powers of the steady state that runs start in");
+  verb->add_option("case", words.steady.folder, case_help)->required();
+  verb->add_flag("--between-phases", words.steady.between_phases,
+                 "voltages between phases instead of to ground");
+  verb->add_flag("--json", words.steady.json, "print JSON");
+  verb->callback([&] { code = tool::steady(words.steady); });
+
   verb = app.add_subcommand("line", "constants of an overhead line or of cables from the cross-section");
   verb->add_option("geometry", words.line.geometry, "file with the wires; see `zavrek describe wire`")
       ->required();
@@ -64,6 +72,9 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->add_option("--pace", words.run.pace, "wall: locked to the clock; free: as fast as it goes")
       ->check(CLI::IsMember({"wall", "free"}));
   verb->add_option("--place", words.run.place, place_help)->check(places);
+  verb->add_option(
+      "--signals", words.run.signals,
+      "signals to record besides those of the bench; all voltages and currents when there are none");
   verb->add_option("--record", words.run.record, "write the record: NAME.cfg (COMTRADE) or NAME.csv");
   verb->add_option("--figure", words.run.figure, "draw the record: NAME.png or NAME.svg");
   verb->add_option("--cores", words.run.cores, cores_help)->check(CLI::Range(1, 64));
@@ -84,8 +95,8 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->add_option("--cores", words.test.cores, cores_help)->check(CLI::Range(1, 64));
   verb->callback([&] { code = tool::test(words.test); });
 
-  verb = app.add_subcommand("plot", "draw a COMTRADE record as PNG or SVG");
-  verb->add_option("record", words.plot.record, "its .cfg or .dat file")->required();
+  verb = app.add_subcommand("plot", "draw a record as PNG or SVG");
+  verb->add_option("record", words.plot.record, "COMTRADE (.cfg, .dat) or .csv")->required();
   verb->add_option("figure", words.plot.figure, "NAME.png or NAME.svg")->required();
   verb->add_option("--title", words.plot.title, "the station of the record when left out");
   verb->add_option("--panels", words.plot.panels, "at most this many groups of signals")

@@ -4,11 +4,26 @@
 
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
+#include "zavrek/emt.hpp"
 #include "zavrek/report.hpp"
 
 namespace zavrek::tool {
+namespace {
+
+/// What is recorded besides the streams: as told, or all voltages and currents where nothing would be.
+void record_signals(trial::Case& all, const std::vector<std::string>& signals) {
+  const std::vector<std::string> more =
+      signals.empty() && all.bench.streams.empty() && all.bench.record.empty()
+          ? emt::voltages_and_currents(emt::compile(all.network))
+          : signals;
+  all.bench.record.insert(all.bench.record.end(), more.begin(), more.end());
+}
+
+}  // namespace
+
 int run(const RunOptions& options) {
-  const trial::Case all = casefile::read_case(options.folder);
+  trial::Case all = casefile::read_case(options.folder);
+  if (!options.record.empty() || !options.figure.empty()) record_signals(all, options.signals);
   trial::Trial quiet{.name = "run",
                      .prefault_s = parse_quantity_as(options.duration, "s"),
                      .postfault_s = 0,
@@ -37,7 +52,7 @@ int run(const RunOptions& options) {
 }
 
 int plot(const PlotOptions& options) {
-  const record::Record read = record::read_comtrade(options.record);
+  const record::Record read = record::read_record(options.record);
   report::draw_record(read, options.title.empty() ? read.station : options.title, options.figure,
                       options.panels);
   fmt::print("{}\n", options.figure);

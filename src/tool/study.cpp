@@ -26,13 +26,8 @@ Subject subject_of(const StudyOptions& options) {
   const double duration = options.duration.empty() ? 0 : parse_quantity_as(options.duration, "s");
   subject.study = trial::study_of(subject.all, trial, duration);
   subject.study.signals = options.signals;
-  if (options.signals.empty()) {
-    // The voltages of the buses and the currents of the lines, cables and sources.
-    for (const std::string& name : emt::compile(subject.study.network).signal_names()) {
-      if (name.find(".v") != std::string::npos || name.find(".i") != std::string::npos)
-        subject.study.signals.push_back(name);
-    }
-  }
+  if (options.signals.empty())
+    subject.study.signals = emt::voltages_and_currents(emt::compile(subject.study.network));
   if (!subject.study.commands.empty()) subject.trigger_s = subject.study.commands.front().at_s;
   return subject;
 }

@@ -22,11 +22,20 @@ struct CheckOptions {
 };
 [[nodiscard]] int check(const CheckOptions& options);
 
+struct SteadyOptions {
+  std::string folder;
+  bool between_phases = false;
+  bool json = false;
+};
+/// Voltages, currents and powers that a case starts with.
+[[nodiscard]] int steady(const SteadyOptions& options);
+
 struct RunOptions {
   std::string folder;
   std::string duration = "1 s";
   std::string pace = "wall";
   std::string place;
+  std::vector<std::string> signals;  // recorded besides those of the bench
   std::string record;
   std::string figure;
   int cores = 1;

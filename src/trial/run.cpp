@@ -114,7 +114,8 @@ double fault_ends(const Trial& trial) {
 double duration_of(const Trial& trial, double frequency_Hz) {
   double last = fault_ends(trial);
   for (const Operation& o : trial.operate) last = std::max(last, o.at_s);
-  return trial.prefault_s + 1 / frequency_Hz + last + trial.postfault_s;
+  const double until_inception = trial.fault ? 1 / frequency_Hz : 0;  // at most
+  return trial.prefault_s + until_inception + last + trial.postfault_s;
 }
 
 Verdict failed_verdict(const Expectation& e, const std::string& why) {

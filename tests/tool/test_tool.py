@@ -19,6 +19,20 @@ text = run("check", bad, code=2)
 has(text, 'network.toml:2: bus.quay, voltage: "11" has no unit; a voltage is wanted, such as "11 kV"',
     'network.toml:4: cable.c, between: both ends are bus "quay"', "network.toml:3: cable.c, length: missing")
 
+# the steady state: a published feeder's voltages, powers that add up
+text = run("steady", source / "tests" / "data" / "feeder13")
+has(text, "13-node test feeder: the state that runs start in, rms", "per unit of nominal", "unbalance", "lost kW", "reg.tap_a 10")
+state = as_json(run("steady", source / "tests" / "data" / "feeder13", "--json"))
+at_671 = next(b for b in state["buses"] if b["bus"] == "n671")
+expect(abs(at_671["v"]["a"]["rms"] / at_671["nominal_V"] - 0.9900) < 1e-3, f"n671 at {at_671}")
+expect(abs(at_671["v"]["ab"]["rms"] / 4160 - 1) < 0.06, "between phases")
+ends = {}
+for end in state["ends"]:
+    ends.setdefault(end["element"], []).append(end["active_W"])
+expect(all(sum(powers) > -1 for powers in ends.values() if len(powers) == 2), "nothing between two buses gives power")
+has(run("steady", demo / "harbour", "--between-phases"), "a-b, b-c, c-a: kV and degrees", "gen", "pump")
+has(run("steady", scratch / "nowhere", code=2), "is no folder")
+
 # describe
 has(run("describe"), "cable", "stage", "trial")
 has(run("describe", "breaker"), "opening_time            a time in ms; default 0 ms")
@@ -60,6 +74,14 @@ has(text, "times real time", "compute time")
 expect((scratch / "run.csv").read_text().startswith("time_s,CT0.ia A,CT0.ib A"), "CSV header")
 expect((scratch / "run.png").read_bytes()[:4] == b"\x89PNG", "figure")
 has(run("run", demo / "veskar", "--for", "2 km", code=2), '"2 km" is a length; a time is wanted')
+has(run("plot", "run.csv", "from-csv.svg"), "from-csv.svg")
+# without a bench: as long as told, all voltages and currents, or those asked for
+has(run("run", source / "tests" / "data" / "feeder13", "--for", "0.1 s", "--pace", "free", "--record", "all.csv"), "2000 steps of 50 us: 100 ms")
+header = (scratch / "all.csv").read_text().split("\n")[0].split(",")
+expect("n671.va V" in header and len(header) > 100, f"all voltages and currents: {header[:4]}")
+run("run", source / "tests" / "data" / "feeder13", "--for", "0.1 s", "--pace", "free", "--record", "two.csv", "--signals", "n671.va", "reg.tap_a")
+expect((scratch / "two.csv").read_text().startswith("time_s,n671.va V,reg.tap_a"), "the signals asked for")
+has(run("run", source / "tests" / "data" / "feeder13", "--record", "x.csv", "--signals", "n671.vx", code=2), 'no signal "n671.vx"')
 
 # judging the step: reference, steps, compare
 trial = "earth fault through 20 ohm on cable 1"
