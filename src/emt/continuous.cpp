@@ -122,6 +122,7 @@ void Continuous::place_unknowns() {
       if (part.capacitance.row(static_cast<Eigen::Index>(k)).norm() > 0) mark_differential(part.ends[k]);
     }
   }
+  for (const PolePart& part : a.pole_parts) pole_at_.push_back(take(1, part.owner, i, false));
   first_bent_ = size_;
   const auto bends = [](const SegmentPart& part) { return !part.inductive; };
   if (std::any_of(a.segment_parts.begin(), a.segment_parts.end(), bends) ||
@@ -249,6 +250,7 @@ void Continuous::start(double* y) const {
       y[capacitance_at_[k] + static_cast<int>(e)] = across(part.ends[e]);
     copy(capacitance_at_[k] + static_cast<int>(part.ends.size()), part.first_current, part.ends.size());
   }
+  for (std::size_t k = 0; k < a.pole_parts.size(); ++k) copy(pole_at_[k], a.pole_parts[k].current, 1);
   for (std::size_t k = 0; k < a.segment_parts.size(); ++k) {
     if (segment_at_[k] >= 0) copy(segment_at_[k], a.segment_parts[k].state, 1);
   }
@@ -334,8 +336,12 @@ void Continuous::residual(double t, const double* y, const double* dy, double* f
   }
   for (const ConductancePart& part : a.conductance_parts)
     add_current(part.ends, part.siemens * across(part.ends), f);
-  for (std::size_t k = 0; k < a.pole_parts.size(); ++k)
-    add_current(a.pole_parts[k].ends, core().poles[k].siemens() * across(a.pole_parts[k].ends), f);
+  for (std::size_t k = 0; k < a.pole_parts.size(); ++k) {
+    const Pole& pole = core().poles[k];
+    const double current = y[pole_at_[k]], v = across(a.pole_parts[k].ends);
+    f[pole_at_[k]] = pole.closed ? current / pole.closed_S - v : current - pole.open_S * v;
+    add_current(a.pole_parts[k].ends, current, f);
+  }
   for (std::size_t k = 0; k < a.valve_parts.size(); ++k)
     add_current(a.valve_parts[k].ends, core().valves.current(k, across(a.valve_parts[k].ends)), f);
   for (std::size_t k = 0; k < a.segment_parts.size(); ++k) {
@@ -417,7 +423,7 @@ void Continuous::read(double t, const double* y) {
   }
   for (std::size_t k = 0; k < a.pole_parts.size(); ++k) {
     const Pole& pole = core().poles[k];
-    values_[static_cast<std::size_t>(pole.current)] = pole.siemens() * across(a.pole_parts[k].ends);
+    values_[static_cast<std::size_t>(pole.current)] = y[pole_at_[k]];
     values_[static_cast<std::size_t>(pole.position)] = pole.closed ? 1 : 0;
   }
   if (!a.valve_parts.empty()) {

@@ -1,5 +1,8 @@
 // The network's differential-algebraic equations F(t, y, y') = 0, made of the same parts as the plant:
 //   node       sum of the currents = 0
+//   pole       R i - v = 0 with its current as an unknown: found from voltages next to each other it would be
+//   as
+//              coarse as their tolerance over R
 //   valve      i = g (v - e) of its piece, which stays until a root of its margin or a gate edge
 //   series     L i' + R i + u - v = 0,  u' - S i = 0
 //   capacitance to ground or to a source   its current C v' enters the node;
@@ -46,7 +49,7 @@ class Continuous {
   [[nodiscard]] double value(const SignalRow& row) const { return core().sum_of(row, values_.data()); }
   [[nodiscard]] double pole_voltage(const Pole& pole, const double* y) const;
   [[nodiscard]] double pole_current(const Pole& pole, const double* y) const {
-    return pole.siemens() * pole_voltage(pole, y);
+    return y[pole_at_[static_cast<std::size_t>(&pole - core().poles.data())]];
   }
   /// Lets the controls of models act at an accepted instant; whether any changed something at once.
   bool act(double t, const double* y);
@@ -92,7 +95,7 @@ class Continuous {
   int first_bent_ = 0;  // of the unknowns in which equations may bend
   std::vector<double> differential_, fixed_differential_, scales_;
   std::vector<std::string> owners_;
-  std::vector<int> series_at_, charge_at_, capacitance_at_, segment_at_, model_at_;
+  std::vector<int> series_at_, charge_at_, capacitance_at_, pole_at_, segment_at_, model_at_;
   std::vector<int> model_rates_at_;  // voltages of capacitive models between unknown nodes; -1
   std::vector<int> replaced_;        // per unknown node: set whose derivative stands in its row, or -1
   std::vector<int> set_of_;          // per unknown node: untied set, or -1

@@ -167,13 +167,13 @@ class Solver final : public Drivable {
   /// Voltages and derivatives that fit the states at the present instant, by two steps of Newton's method.
   /// Between two pieces that do not fit, what an inductance drives through valves that are off is of any
   /// size: no iteration that measures itself would end there.
-  void solve_instant() {
+  void solve_instant(int iterations = 2) {
     equations_.arrange();
     const auto state = [&](int k) { return equations_.differential()[static_cast<std::size_t>(k)] != 0; };
     solve_for(
-        2, [&](int k) { return state(k)                  ? 1e3
-                               : equations_.is_linear(k) ? 1
-                                                         : 1e-6; },
+        iterations, [&](int k) { return state(k)                  ? 1e3
+                                        : equations_.is_linear(k) ? 1
+                                                                  : 1e-6; },
         [&](int k, double d) { (state(k) ? data(dy_)[k] : data(y_)[k]) += d; });
   }
 
@@ -292,10 +292,7 @@ class Solver final : public Drivable {
     // What only large resistances tie down cannot be found to the last digit beside conductances of valves.
     if (!equations_.core().valves.empty()) IDASetNonlinConvCoefIC(ida_, 10);
     IDASetMaxNumJacsIC(ida_, 20);
-    if (!consistent) {
-      check(IDACalcIC(ida_, IDA_YA_YDP_INIT, t + 1e-6), "starts");
-      IDAGetConsistentIC(ida_, y_.get(), dy_.get());
-    }
+    if (!consistent) begin_consistent();
     equations_.remember(t, data(y_), true);
     if (passages == 0) return;
     for (const double travel_s : equations_.travel_times_s()) {
@@ -303,6 +300,18 @@ class Solver final : public Drivable {
       if (arrivals_.size() < most_arrivals)
         arrivals_.insert({std::round((t + travel_s) * 1e12) * 1e-12, passages - 1});
     }
+  }
+
+  /// IDA measures its own way home by the weights of its tolerance, and gives up where a current must jump
+  /// from thousands of them to nothing; Newton's method on exact slopes then goes there.
+  void begin_consistent() {
+    constexpr int iterations = 6;  // bent curves take more than the one of a linear network
+    if (IDACalcIC(ida_, IDA_YA_YDP_INIT, time_ + 1e-6) >= 0) {
+      IDAGetConsistentIC(ida_, y_.get(), dy_.get());
+      return;
+    }
+    solve_instant(iterations);
+    check(IDAReInit(ida_, time_, y_.get(), dy_.get()), "starts");
   }
 
   [[nodiscard]] double next_event() const {
