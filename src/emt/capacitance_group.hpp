@@ -13,6 +13,7 @@ namespace zavrek::emt::internal {
 template <int N>
 class CapacitanceGroup {
  public:
+  static constexpr bool charges = true;
   void add(const CapacitancePart& part, double step_s, const int* node_position, int first_current) {
     for (int k = 0; k < N; ++k) {
       p_.push_back(node_position[part.ends[static_cast<std::size_t>(k)].p]);

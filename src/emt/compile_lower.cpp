@@ -73,7 +73,10 @@ void Compiler::lower_parts() {
   }
   for (const CapacitancePart& part : assembly_.capacitance_parts) {
     const int current = base(part.first_current, part.ends);
-    if (assembly_.between_groups(part.ends)) {
+    const bool in_lanes_of_buses = assembly_.between_groups(part.ends);
+    if (!is_condensed(shard_of(part.ends)))
+      core_->charging.emplace_back(current, in_lanes_of_buses ? lanes : static_cast<int>(part.ends.size()));
+    if (in_lanes_of_buses) {
       const auto [p, q] = group_ends(part.ends);
       const Eigen::MatrixXd wide = in_lanes(2 / core_->step_s * part.capacitance, part.ends);
       auto& parts = shard_of(part.ends).parts;
@@ -204,6 +207,8 @@ void Compiler::lower_models() {
         }
       }
     }
+    if (const auto [first, count] = row.model->charging_slots(); count > 0)
+      core_->charging.emplace_back(row.places.first + first, count);
     core_->models.push_back(std::move(row));
   }
 }

@@ -104,6 +104,11 @@ class Compiler {
     return {ends[0].p == ground_node ? 0 : at(ends[0].p) - lane,
             ends[0].q == ground_node ? 0 : at(ends[0].q) - lane};
   }
+  /// Or will be: its partition stands alone in it.
+  [[nodiscard]] bool is_condensed(const Shard& shard) const {
+    const auto partition = static_cast<std::size_t>(shard.first_partition);
+    return partition < condensable_.size() && condensable_[partition];
+  }
   [[nodiscard]] int shard_number(NodeId node) const {
     const int partition = topology_.partition_of[static_cast<std::size_t>(node)];
     return shard_of_partition_[static_cast<std::size_t>(partition)];

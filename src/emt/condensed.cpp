@@ -49,7 +49,12 @@ Condensed::Condensed(Core& core, std::size_t shard, const Places& places, const 
     const auto drives = [&](const Coupling& coupling) { return coupling.known == source.position; };
     if (std::any_of(own.couplings.begin(), own.couplings.end(), drives)) known_.push_back(source.position);
   }
-  parts_memory_ = memory_of(own, 0);
+  for_each_group(own, [&]<class Group>(Group& group) {
+    group.for_each_memory([&](double) {
+      if constexpr (Group::charges) charging_.push_back(parts_memory_);
+      ++parts_memory_;
+    });
+  });
   memory_ = parts_memory_ + static_cast<int>(segments_.size());
   const auto keep_up = [&](int position) {
     if (inside(position) && std::find(scattered_.begin(), scattered_.end(), position) == scattered_.end())
@@ -243,6 +248,15 @@ void Condensed::know_euler(double* values) noexcept {
   if (!ready()) return;  // made the long way: it is known
   rows_b_.multiply(state_->b, state_->constant_b, values + places_.drive, drives(), out_b_.data());
   copy_lanes(out_b_.data(), memory_, values + places_.euler);
+}
+
+void Condensed::take_charging(double along, const double* first, const double* second,
+                              double* into) const noexcept {
+  for (const int k : charging_) {
+    const double stands =
+        first[places_.euler + k] + along * (second[places_.euler + k] - first[places_.euler + k]);
+    into[places_.memory + k] = stands + second[places_.memory + k] - second[places_.euler + k];
+  }
 }
 
 void Condensed::complete(double* values) noexcept {

@@ -74,6 +74,9 @@ class Condensed {
   /// The memory for a half Euler step behind the solution in `values`, which was made with the conductances
   /// at hand.
   void know_euler(double* values) noexcept;
+  /// Memory of capacitances on the line through two solutions that know their Euler memory: their voltages
+  /// there, but the currents of the second.
+  void take_charging(double along, const double* first, const double* second, double* into) const noexcept;
   /// Writes all values of the solution in `values`, which was made with the conductances at hand.
   void complete(double* values) noexcept;
 
@@ -129,6 +132,7 @@ class Condensed {
   std::vector<Source> ends_;           // of the sources: valves, then segments
   std::vector<int> numbers_;           // of the adjustable conductances
   std::vector<double> weights_;        // of theirs in the key
+  std::vector<int> charging_;          // numbers of the memory that belong to capacitances
   std::vector<int> scattered_;         // positions of the values kept up: valve voltages, then others
   std::vector<double> sources_;        // as the pieces stand
   Rows rows_a_, rows_b_, valve_rows_;  // the last are some of a

@@ -357,10 +357,23 @@ void Core::settle(double from, double until, double event) noexcept {
   solve_behind(event, offset);
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   blend(middle, end, along, next);
+  leave_blows_behind(along);
   impose_sources_at(steps + 1, next.data());
   if (offset == 0) {
     for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
     lines.replace_newest(end.data());
+  }
+}
+
+/// Where poles make voltages of capacitances jump: by the trapezoidal rule a capacitance that a fault shorts
+/// would throw for ever what the grid point holds of the blow that discharged it. In condensed parts the
+/// memory for a half Euler step is what stands, the rest of the trapezoidal one what flows.
+void Core::leave_blows_behind(double along) noexcept {
+  if (due.empty()) return;
+  for (const auto& [first, count] : charging) std::copy_n(end.begin() + first, count, next.begin() + first);
+  know_euler(end.data());
+  for (Shard& shard : shards) {
+    if (shard.condensed) shard.condensed->take_charging(along, middle.data(), end.data(), next.data());
   }
 }
 

@@ -196,6 +196,9 @@ class Core {
   /// Which values are up to date after every step.
   std::vector<char> stands;
   std::vector<int> shard_of_value;  ///< of those that are not
+  /// Stretches of the currents of capacitances outside condensed parts. A jump of their voltage is a blow of
+  /// current in the first half step behind it, of which nothing may be carried on.
+  std::vector<std::pair<int, int>> charging;
   Numbers rhs;  ///< of the solution to come; the passes over the parts leave there what they already know
   /// Whether they did, by `ahead_rule`, and nothing disturbed the values since.
   bool ahead_holds = false;
@@ -261,6 +264,7 @@ class Core {
   void operate_due(double event) noexcept;
   void blend(const Numbers& from, const Numbers& to, double share, Numbers& into) noexcept;
   void change_valves(double event) noexcept;
+  void leave_blows_behind(double along) noexcept;
   void solve_behind(double event, double offset) noexcept;
 };
 

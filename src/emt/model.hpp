@@ -66,6 +66,8 @@ class Model {
   virtual ~Model() = default;
 
   [[nodiscard]] virtual int slots() const = 0;
+  /// Slots that hold currents of capacitances: the first and how many.
+  [[nodiscard]] virtual std::pair<int, int> charging_slots() const { return {0, 0}; }
   /// Slots of knobs that it reads.
   [[nodiscard]] virtual std::vector<Slot> knobs() const { return {}; }
   /// Whether `conductance` may differ from step to step; if not, it becomes part of the network's own.

@@ -33,6 +33,7 @@ struct StepMatrices {
 template <int N, bool Capacitive>
 class SeriesGroup {
  public:
+  static constexpr bool charges = false;
   /// `ends` and slots are positions in the plant's value array.
   void add(const SeriesPart& part, const Eigen::MatrixXd& conductance, double step_s,
            const int* node_position, int first_current, int first_charge) {

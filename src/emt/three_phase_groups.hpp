@@ -68,6 +68,7 @@ void visit_phases(Numbers& numbers, Visit&& visit) noexcept {
 template <class Matrix, bool Capacitive>
 class ThreePhaseSeries {
  public:
+  static constexpr bool charges = false;
   /// Matrices of three phases; `p` and `q` are the positions of the groups of lanes at the ends.
   void add(const StepMatrices& m, const Eigen::MatrixXd& conductance, int p, int q, int first_current,
            int first_charge) {
@@ -156,6 +157,7 @@ class ThreePhaseSeries {
 template <class Matrix>
 class ThreePhaseCapacitance {
  public:
+  static constexpr bool charges = true;
   void add(const Eigen::MatrixXd& conductance, int p, int q, int first_current) {
     p_.push_back(p);
     q_.push_back(q);

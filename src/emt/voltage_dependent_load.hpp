@@ -1,16 +1,18 @@
 // A load whose power depends on its voltage: per phase P(U) = P0 (z U^2 + c U + p), Q alike, z + c + p = 1, U
-// the measured rms over the nominal. A conductance g in parallel with an inductance 1/b (or a capacitance b)
-// stands for it; the network sees K times the nominal one, the difference is a current from the voltage that
-// is to come,
-//   i = K (g0 + b0 terms) v + (k - K)(g0 v' + b0 terms),   k = z + c/U + p/U^2.
+// the measured rms over the nominal. A conductance g in parallel with an inductance 1/b or a capacitance C
+// stands for it; the network sees K times the conductance and the inductance, the difference is a current
+// from the voltage that is to come,
+//   i = K (g v + b flux) + C dv/dt + (k - K)(g v' + b flux') + (k - 1) C w',   k = z + c/U + p/U^2.
 // What is predicted feeds back on the voltage: with nothing but the load on an inductance it returns (k -
-// K)/K times, so K lies in the middle of what k can be. v' is v and its quadrature w flux turned on by a
+// K)/K times, so K lies in the middle of what k can be. v' is v and the flux, its quadrature, turned on by a
 // step: true for the fundamental, and not more than v where v alternates from step to step. (2 v less the
-// voltage before is three times that, and made loads of constant power ring in a dip of a fifth.) U^2 follows
-// (v^2 + q^2)/2 with the load's response time, q at right angles to v: of a sinusoid the two add up to its
-// mean square without a ripple, which v^2 alone would pass on to the current as a change of its fundamental.
-// The flux of the inductance leaks, so that what a step of the voltage leaves in it is gone in some cycles;
-// what that costs at the nominal frequency is taken off g0, half of it at most.
+// voltage before is three times that, and made loads of constant power ring in a dip of a fifth.) w' is the
+// rate of the fundamental from the same two: a rate taken from past voltages, being late, is a negative
+// conductance where the capacitance resonates. U^2 follows (v^2 + q^2)/2 with the load's response time, q at
+// right angles to v: of a sinusoid the two add up to its mean square without a ripple, which v^2 alone would
+// pass on to the current as a change of its fundamental. The flux leaks, so that what a step of the voltage
+// leaves in it is gone in some cycles; what that costs at the nominal frequency is taken off g, half of it at
+// most.
 #pragma once
 
 #include <algorithm>
@@ -37,9 +39,8 @@ class VoltageDependentLoad : public Model {
     const double square = values.nominal_V * values.nominal_V, omega = values.omega;
     const double susceptance = values.reactive_var / square;
     conductance_ = values.active_W / square;
-    leak_ = omega / 5;
+    leak_ = std::min(omega / 5, std::max(slowest_leak, omega * conductance_ / (2 * std::abs(susceptance))));
     if (susceptance >= 0) {
-      leak_ = std::min(leak_, std::max(slowest_leak, omega * conductance_ / (2 * susceptance)));
       inverse_inductance_ = susceptance * (omega * omega + leak_ * leak_) / omega;
       conductance_ -= susceptance * leak_ / omega;
     } else {
@@ -48,13 +49,13 @@ class VoltageDependentLoad : public Model {
     middle_ = (factor(0) + factor(highest * highest * square)) / 2;
   }
 
-  // Per end: current, rate of the voltage over the latest step, flux, mean square, current of the nominal
-  // capacitance.
-  [[nodiscard]] int slots() const override { return 5 * n_; }
+  // Per end: current, flux, mean square, current of the capacitance.
+  [[nodiscard]] int slots() const override { return 4 * n_; }
+  [[nodiscard]] std::pair<int, int> charging_slots() const override { return {3 * n_, n_}; }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override {
     const double d = step_s / 2;
-    const double g = conductance_ + inverse_inductance_ * d / (1 + d * leak_) + capacitance_ / d;
-    return middle_ * g * Eigen::MatrixXd::Identity(n_, n_);
+    const double g = middle_ * (conductance_ + inverse_inductance_ * d / (1 + d * leak_)) + capacitance_ / d;
+    return g * Eigen::MatrixXd::Identity(n_, n_);
   }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
     return nominal(s) * Eigen::MatrixXcd::Identity(n_, n_);
@@ -67,31 +68,33 @@ class VoltageDependentLoad : public Model {
   void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
              double* values) override {
     const std::complex<double> s = discrete_derivative(values_.omega, step_s);
-    const std::complex<double> rate = (1.0 - std::polar(1.0, -values_.omega * step_s)) / step_s;
+    whole_ = ahead_by(step_s, s);
+    half_ = ahead_by(step_s / 2, s);
+    now_ = ahead_by(0, s);
     const std::complex<double> flux = 1.0 / (s + leak_);
     in_phase_ = flux.real();
     across_ = -flux.imag();
-    whole_ = ahead_by(step_s, step_s);
-    half_ = ahead_by(step_s / 2, step_s);
     for (Eigen::Index k = 0; k < n_; ++k) {
       values[places.first + k] = i[k].real();
-      values[places.first + n_ + k] = (v[k] * rate).real();
-      values[places.first + 2 * n_ + k] = (v[k] / (s + leak_)).real();
-      values[places.first + 3 * n_ + k] = std::norm(v[k]) / 2;
-      values[places.first + 4 * n_ + k] = (s * capacitance_ * v[k]).real();
+      values[places.first + n_ + k] = (v[k] * flux).real();
+      values[places.first + 2 * n_ + k] = std::norm(v[k]) / 2;
+      values[places.first + 3 * n_ + k] = (s * capacitance_ * v[k]).real();
     }
   }
 
   [[nodiscard]] States states() const override {
-    return {.known = true, .first = 2 * n_, .count = 2 * n_, .capacitive = capacitance_ > 0};
+    return {.known = true, .first = n_, .count = 2 * n_, .capacitive = capacitance_ > 0};
   }
   void take_rates(const double* rates) noexcept override { std::copy_n(rates, n_, rates_.begin()); }
   void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
     double* slots = values + places.first;
     for (int k = 0; k < n_; ++k) {
-      const double v = across(places, values, k), flux = slots[2 * n_ + k], square = slots[3 * n_ + k];
-      slots[k] = currents[k] = factor(square) * (conductance_ * v + inverse_inductance_ * flux +
-                                                 capacitance_ * rates_[static_cast<std::size_t>(k)]);
+      const double v = across(places, values, k), flux = slots[n_ + k], square = slots[2 * n_ + k];
+      const double share = factor(square);
+      slots[k] = currents[k] =
+          share * (conductance_ * v + inverse_inductance_ * flux) +
+          capacitance_ * (rates_[static_cast<std::size_t>(k)] +
+                          (share - 1) * (now_.rate_of_voltage * v + now_.rate_of_flux * flux));
       slopes[k] = v - leak_ * flux;
       slopes[n_ + k] = (size(v, flux) - square) / values_.response_s;
     }
@@ -104,19 +107,17 @@ class VoltageDependentLoad : public Model {
     for (int k = 0; k < n_; ++k) {
       const double v = across(places, old, k);
       const double* slots = old + places.first;
-      const double rate = slots[n_ + k], flux = slots[2 * n_ + k];
-      const double more = factor(slots[3 * n_ + k]) - middle_;
-      // K times the nominal part: flux1 (1 + d leak) = flux0 (1 - d leak) + d (v0 + v1), or the Euler form.
+      const double flux = slots[n_ + k];
+      const double share = factor(slots[2 * n_ + k]);
+      // flux1 (1 + d leak) = flux0 (1 - d leak) + d (v0 + v1), or the Euler form.
       const double kept = (whole ? flux * (1 - d * leak_) + d * v : flux) / (1 + d * leak_);
-      double j = inverse_inductance_ * kept;
-      if (capacitance_ > 0) j -= capacitance_ / d * v + (whole ? slots[4 * n_ + k] : 0);
-      j *= middle_;
-      // The rest, from what the voltage will be.
+      double j = middle_ * inverse_inductance_ * kept;
+      if (capacitance_ > 0) j -= capacitance_ / d * v + (whole ? slots[3 * n_ + k] : 0);
       const Ahead& to = whole ? whole_ : half_;
       const double ahead = to.of_voltage * v + to.of_flux * flux;
-      const double slope = to.slope_of_rate * rate + to.slope_of_voltage * v;
-      j += more * (conductance_ * ahead + inverse_inductance_ * (kept + d / (1 + d * leak_) * ahead) +
-                   capacitance_ * slope);
+      j += (share - middle_) *
+           (conductance_ * ahead + inverse_inductance_ * (kept + d / (1 + d * leak_) * ahead));
+      j += (share - 1) * capacitance_ * (to.rate_of_voltage * v + to.rate_of_flux * flux);
       history[k] = j;
     }
     (void)conductance;
@@ -131,14 +132,13 @@ class VoltageDependentLoad : public Model {
       double* slots = now + places.first;
       const double* before = old + places.first;
       slots[k] = history[k] + conductance[k * n_ + k] * v;
-      slots[n_ + k] = (v - v0) / stretch.length_s();
       const double kept =
-          (whole ? before[2 * n_ + k] * (1 - d * leak_) + d * v0 : before[2 * n_ + k]) / (1 + d * leak_);
-      slots[2 * n_ + k] = kept + d / (1 + d * leak_) * v;
-      slots[4 * n_ + k] = capacitance_ / d * (v - v0) - (whole ? before[4 * n_ + k] : 0);
-      const double square = before[3 * n_ + k];
-      slots[3 * n_ + k] = square + (size(v, slots[2 * n_ + k]) - square) *
+          (whole ? before[n_ + k] * (1 - d * leak_) + d * v0 : before[n_ + k]) / (1 + d * leak_);
+      slots[n_ + k] = kept + d / (1 + d * leak_) * v;
+      const double square = before[2 * n_ + k];
+      slots[2 * n_ + k] = square + (size(v, slots[n_ + k]) - square) *
                                        (1 - std::exp(-stretch.length_s() / values_.response_s));
+      slots[3 * n_ + k] = capacitance_ / d * (v - v0) - (whole ? before[3 * n_ + k] : 0);
     }
   }
 
@@ -146,21 +146,18 @@ class VoltageDependentLoad : public Model {
   static constexpr double slowest_leak = 1;  // 1/s
   static constexpr double highest = 1.25;    // voltage over the nominal that K reckons with
 
-  /// What the voltage and its rate will be: shares of what stands now.
+  /// What the voltage and the rate of its fundamental will be: shares of the voltage and the flux of now.
   struct Ahead {
-    double of_voltage = 1, of_flux = 0, slope_of_rate = 1, slope_of_voltage = 0;
+    double of_voltage = 1, of_flux = 0, rate_of_voltage = 0, rate_of_flux = 0;
   };
-  /// Exact for the fundamental as the trapezoidal rule keeps it, `horizon_s` from now.
-  [[nodiscard]] Ahead ahead_by(double horizon_s, double step_s) const {
-    const std::complex<double> turn = std::polar(1.0, values_.omega * horizon_s);
-    const std::complex<double> s = discrete_derivative(values_.omega, step_s);
-    const std::complex<double> flux = 1.0 / (s + leak_);
-    const std::complex<double> rate = (1.0 - std::polar(1.0, -values_.omega * step_s)) / step_s;
+  /// Exact for the fundamental, `s` in place of its d/dt.
+  [[nodiscard]] Ahead ahead_by(double horizon_s, std::complex<double> s) const {
+    const std::complex<double> turn = std::polar(1.0, values_.omega * horizon_s), flux = 1.0 / (s + leak_);
     Ahead to;
     to.of_flux = turn.imag() / flux.imag();
     to.of_voltage = turn.real() - to.of_flux * flux.real();
-    to.slope_of_rate = (s * turn).imag() / rate.imag();
-    to.slope_of_voltage = (s * turn).real() - to.slope_of_rate * rate.real();
+    to.rate_of_flux = (s * turn).imag() / flux.imag();
+    to.rate_of_voltage = (s * turn).real() - to.rate_of_flux * flux.real();
     return to;
   }
 
@@ -188,7 +185,7 @@ class VoltageDependentLoad : public Model {
   double conductance_ = 0, inverse_inductance_ = 0, capacitance_ = 0;
   double leak_ = 1;    // 1/s, of the flux
   double middle_ = 1;  // K
-  Ahead whole_, half_;
+  Ahead now_, whole_, half_;
   double in_phase_ = 0, across_ = 1;  // flux of a sinusoid over its voltage, along it and behind it
   std::vector<double> rates_;         // dv/dt across the ends, of the reference
 };
