@@ -41,6 +41,9 @@ constexpr double step_with_lines_s = 20e-6;
 constexpr double jump_s = 1e-9;
 /// A restrike's current begins at nothing: that is not the zero at which its arc goes out.
 constexpr double shortest_arc_s = 1e-7;
+/// Bent curves take more than the one of a linear network.
+constexpr int newton_iterations = 6;
+constexpr double first_step_s = 1e-11;
 /// With valves, so that what passes its bound unseen is found soon.
 constexpr double step_with_valves_s = 10e-6;
 
@@ -293,6 +296,7 @@ class Solver final : public Drivable {
     if (!equations_.core().valves.empty()) IDASetNonlinConvCoefIC(ida_, 10);
     IDASetMaxNumJacsIC(ida_, 20);
     if (!consistent) begin_consistent();
+    behind_a_restart_ = true;
     equations_.remember(t, data(y_), true);
     if (passages == 0) return;
     for (const double travel_s : equations_.travel_times_s()) {
@@ -305,12 +309,11 @@ class Solver final : public Drivable {
   /// IDA measures its own way home by the weights of its tolerance, and gives up where a current must jump
   /// from thousands of them to nothing; Newton's method on exact slopes then goes there.
   void begin_consistent() {
-    constexpr int iterations = 6;  // bent curves take more than the one of a linear network
     if (IDACalcIC(ida_, IDA_YA_YDP_INIT, time_ + 1e-6) >= 0) {
       IDAGetConsistentIC(ida_, y_.get(), dy_.get());
       return;
     }
-    solve_instant(iterations);
+    solve_instant(newton_iterations);
     check(IDAReInit(ida_, time_, y_.get(), dy_.get()), "starts");
   }
 
@@ -331,7 +334,11 @@ class Solver final : public Drivable {
     IDASetStopTime(ida_, stop);
     while (time_ < stop - 1e-12) {
       double reached = time_;
-      const int flag = IDASolve(ida_, stop, &reached, y_.get(), dy_.get(), IDA_ONE_STEP);
+      int flag = IDASolve(ida_, stop, &reached, y_.get(), dy_.get(), IDA_ONE_STEP);
+      if (flag < 0 && behind_a_restart_) {
+        flag = set_out_slowly(stop, reached);
+      }
+      behind_a_restart_ = false;
       check(flag, "gets");
       ++series_.steps;
       // What is due up to the instant reached; a sample at an event waits for what holds behind it.
@@ -355,6 +362,17 @@ class Solver final : public Drivable {
         }
       }
     }
+  }
+
+  /// A first step that is too long for the blow of a capacitance fails at every length that IDA tries.
+  int set_out_slowly(double stop, double& reached) {
+    solve_instant(newton_iterations);
+    check(IDAReInit(ida_, time_, y_.get(), dy_.get()), "starts");
+    IDASetStopTime(ida_, stop);
+    IDASetInitStep(ida_, first_step_s);
+    const int flag = IDASolve(ida_, stop, &reached, y_.get(), dy_.get(), IDA_ONE_STEP);
+    IDASetInitStep(ida_, 0);
+    return flag;
   }
 
   /// Lets the controls of models act. When one did, fluxes stay and currents jump: where inductances alone
@@ -524,7 +542,8 @@ class Solver final : public Drivable {
   const std::function<void(Drivable&)>* drive_ = nullptr;
   long long driven_ = 0;
   bool turned_ = false, left_ = false;
-  bool consistent_ = false;   // values and derivatives are, and the integrator need not look for them
+  bool consistent_ = false;  // values and derivatives are, and the integrator need not look for them
+  bool behind_a_restart_ = false;
   std::vector<char> struck_;  // per pole: its gap was found too weak
 };
 

@@ -174,7 +174,8 @@ class VoltageDependentLoad : public Model {
   }
   /// Admittance over the nominal one at a mean square of the voltage.
   [[nodiscard]] double factor(double mean_square) const noexcept {
-    const double u = std::sqrt(mean_square) / values_.nominal_V;
+    // Between solutions it may stand a little below nothing.
+    const double u = std::sqrt(std::max(0.0, mean_square)) / values_.nominal_V;
     const double held = std::max(u, values_.least);
     const double c = values_.current_share, p = values_.power_share;
     return 1 - c - p + c / held + p / (held * held);
