@@ -296,6 +296,36 @@ TEST_P(Symmetry, TheLettersOfThePhasesAreOfNoAccount) {
   }
 }
 
+/// All steps between two samples at once, wherever that can be: not while the fault strikes or clears.
+TEST_P(Symmetry, LeapsGiveWhatStepsGive) {
+  Network n = random_three_phase(GetParam(), GetParam() % 2 ? "star" : "grounded star");
+  n.faults.push_back({.name = "fault", .on = "c", .at = 0.7, .phases = "CAG", .resistance_ohm = 2});
+  constexpr int together = 5;
+  Plant leaping = compile(n), stepping = compile(n);
+  std::vector<SignalId> watched;
+  for (const char* name : {"c.ia", "c.ic", "r.vb", "g.ic", "l.ia"}) watched.push_back(leaping.signal(name));
+  for (const SignalId signal : watched) leaping.watch(signal);
+  ASSERT_TRUE(leaping.ready_leaps(together));
+  for (Plant* plant : {&leaping, &stepping}) plant->close(plant->operable("fault"), 0.0123456);
+  int leaps = 0;
+  for (int sample = 0; sample < 400; ++sample) {
+    if (sample == 150) {
+      for (Plant* plant : {&leaping, &stepping}) plant->open(plant->operable("fault"), plant->time_s());
+    }
+    if (leaping.leap()) {
+      ++leaps;
+    } else {
+      for (int k = 0; k < together; ++k) ASSERT_EQ(leaping.step(), Status::running);
+    }
+    for (int k = 0; k < together; ++k) ASSERT_EQ(stepping.step(), Status::running);
+    for (const SignalId signal : watched) {
+      const double a = leaping.value(signal), b = stepping.value(signal);
+      ASSERT_NEAR(a, b, 1e-8 * (100 + std::abs(stepping.phasor(signal)))) << sample;
+    }
+  }
+  EXPECT_GT(leaps, 300);
+}
+
 INSTANTIATE_TEST_SUITE_P(Seeds, Symmetry, testing::Range(1U, 13U));
 
 }  // namespace
