@@ -1,0 +1,177 @@
+// Bridges of every topology between a weak grid and a d.c. link, fed with pulses, struck by faults of chance
+// on either side: the fixed step beside the variable-step solution of the same case.
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <memory>
+#include <numbers>
+#include <numeric>
+#include <random>
+
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "zavrek/casefile.hpp"
+#include "zavrek/emt.hpp"
+#include "zavrek/emt/study.hpp"
+
+namespace zavrek::casefile {
+namespace {
+
+constexpr double pi = std::numbers::pi;
+constexpr double carrier_s = 200e-6, dead_s = 2e-6;
+
+enum class Kind { diodes, thyristors, clamped, t_type, two_level };
+
+class Writer {
+ public:
+  explicit Writer(unsigned seed) : random_(seed) {
+    std::string elements;
+    kind_ = static_cast<Kind>(whole(5));
+    static const std::map<Kind, std::pair<std::string, std::string>> words{
+        {Kind::diodes, {"two-level", "diode"}},
+        {Kind::thyristors, {"two-level", "thyristor"}},
+        {Kind::clamped, {"neutral-point clamped", "transistor"}},
+        {Kind::t_type, {"t-type", "transistor"}},
+        {Kind::two_level, {"two-level", "transistor"}}};
+    const auto& [topology, device] = words.at(kind_);
+    elements += fmt::format("[source.g]\nbus = \"grid\"\nshort_circuit = \"{:.1f} MVA\"\n", between(1, 10));
+    elements += fmt::format("x_over_r = {:.1f}\n", between(3, 10));
+    elements += fmt::format("[branch.L]\nbetween = [\"grid\", \"conv\"]\nresistance = \"{:.1f} mohm\"\n",
+                            between(5, 50));
+    elements += fmt::format("inductance = \"{:.2f} mH\"\n", between(0.2, 2));
+    if (chance(0.5))
+      elements +=
+          fmt::format("[capacitor.cf]\nbus = \"grid\"\nreactive = \"{:.1f} kvar\"\nconnection = \"star\"\n",
+                      between(2, 20));
+    elements += fmt::format(
+        "[bridge.B]\ndc = \"dc\"\nac = \"conv\"\ntopology = \"{}\"\ndevice = \"{}\"\non_resistance = \"3 "
+        "mohm\"\n",
+        topology, device);
+    elements += fmt::format("drop = \"{:.1f} V\"\n", between(0.5, 1.5));
+    elements += fmt::format("diode_drop = \"{:.1f} V\"\n", between(0.5, 1.2));
+    elements += fmt::format("[dc_link.C]\nbus = \"dc\"\nearth = \"100 kohm\"\ncapacitance = \"{:.0f} uF\"\n",
+                            between(300, 3000));
+    elements += fmt::format("voltage = \"{:.0f} V\"\n", between(450, 620));
+    elements += fmt::format("series_resistance = \"{:.1f} mohm\"\n", between(1, 10));
+    elements += fmt::format("[branch.R]\nbetween = [\"dc.p\", \"dc.n\"]\nresistance = \"{:.1f} ohm\"\n",
+                            between(5, 60));
+    elements += fmt::format("inductance = \"{:.2f} mH\"\n", between(0, 2));
+    const bool middle = kind_ == Kind::clamped || kind_ == Kind::t_type;
+    study_.network = read_network_text(
+        fmt::format("frequency = \"50 Hz\"\nstep = \"5 us\"\n[bus]\ngrid = \"400 V\"\nconv = \"400 V\"\ndc = "
+                    "{{ voltage = \"650 V\", phases = \"{}\" }}\n{}",
+                    middle ? "pnm" : "pn", elements),
+        "network.toml");
+  }
+
+  [[nodiscard]] emt::Study study() {
+    const bool on_dc = chance(0.4);
+    static const std::vector<std::string> types{"AG", "BC", "ABC", "ABG"};
+    study_.network.faults.push_back({.name = "fault",
+                                     .on = on_dc ? "dc" : "grid",
+                                     .phases = on_dc ? "PN" : types[static_cast<std::size_t>(whole(4))],
+                                     .resistance_ohm = between(0.05, 3)});
+    const double struck = between(0.01, 0.03);
+    study_.commands = {{struck, "fault", true}, {struck + between(5e-3, 15e-3), "fault", false}};
+    study_.duration_s = 0.06;
+    study_.sample_s = 50e-6;
+    study_.signals = {"L.ia", "L.ib", "C.v", "R.ia"};
+    // By half degrees: no pulse begins or ends at the very instant of a period of the control.
+    if (kind_ != Kind::diodes) pulse((whole(60) + 0.5) * pi / 180);
+    return study_;
+  }
+
+ private:
+  int whole(int below) { return static_cast<int>(random_() % static_cast<unsigned>(below)); }
+  double between(double low, double high) {
+    return std::uniform_real_distribution<double>(low, high)(random_);
+  }
+  bool chance(double of) { return between(0, 1) < of; }
+
+  using Fire = std::function<void(const std::string& gate, bool on, double at_s)>;
+
+  /// A sine of 0.8 against a carrier, or thyristors a while behind their natural commutation.
+  void pulse(double delay_rad) {
+    const emt::Plant plant = emt::compile(study_.network);
+    std::map<std::string, emt::GateId> gates;
+    for (const std::string& name : plant.gate_names()) gates.emplace(name, plant.gate(name));
+    study_.drive_period_s = carrier_s;
+    study_.drive = [gates, delay_rad, kind = kind_]() -> std::function<void(emt::Drivable&)> {
+      return [gates, delay_rad, kind](emt::Drivable& target) {
+        for (int phase = 0; phase < 3; ++phase) {
+          const Fire fire = [&](const std::string& gate, bool on, double at_s) {
+            target.fire(gates.at(std::string("B.") + "abc"[phase] + gate), on, at_s);
+          };
+          const double theta = 2 * pi * 50 * target.time_s() - 2 * pi / 3 * phase;
+          const double level = 0.8 * std::cos(theta - 0.3);
+          if (kind == Kind::thyristors) {
+            thyristors(fire, theta - delay_rad, target.time_s());
+          } else if (kind == Kind::two_level) {
+            two_levels(fire, level, target.time_s());
+          } else {
+            three_levels(fire, level, target.time_s());
+          }
+        }
+      };
+    };
+  }
+  static void thyristors(const Fire& fire, double theta, double now_s) {
+    const auto within = [](double angle) { return std::fmod(angle + 20 * pi, 2 * pi) < 2 * pi / 3; };
+    fire("_upper", within(theta + pi / 3), now_s);
+    fire("_lower", within(theta - 2 * pi / 3), now_s);
+  }
+  static void two_levels(const Fire& fire, double level, double now_s) {
+    const double share = 0.5 + level / 2;
+    const double rise = now_s + carrier_s * (1 - share) / 2, fall = now_s + carrier_s * (1 + share) / 2;
+    fire("_lower", now_s < carrier_s / 2, now_s);
+    fire("_lower", false, rise);
+    fire("_upper", true, rise + dead_s);
+    fire("_upper", false, fall);
+    fire("_lower", true, fall + dead_s);
+  }
+  static void three_levels(const Fire& fire, double level, double now_s) {
+    const double share = std::abs(level);
+    const double rise = now_s + carrier_s * (1 - share) / 2, fall = now_s + carrier_s * (1 + share) / 2;
+    const std::string outer = level > 0 ? "_1" : "_4", inner = level > 0 ? "_3" : "_2";
+    fire(level > 0 ? "_4" : "_1", false, now_s);
+    fire(level > 0 ? "_2" : "_3", true, now_s);
+    fire(outer, false, now_s);
+    fire(inner, true, now_s + dead_s);
+    fire(inner, false, rise);
+    fire(outer, true, rise + dead_s);
+    fire(outer, false, fall);
+    fire(inner, true, fall + dead_s);
+  }
+
+  std::mt19937 random_;
+  Kind kind_{};
+  emt::Study study_;
+};
+
+class RandomConverter : public testing::TestWithParam<unsigned> {};
+
+TEST_P(RandomConverter, DoesWhatItsVariableStepSolutionDoes) {
+  const emt::Study study = Writer(GetParam()).study();
+  const emt::Series exact = emt::solve_reference(study, 1e-7), fixed = emt::simulate(study, 2e-6);
+  for (std::size_t s = 0; s < exact.names.size(); ++s) {
+    double largest = 0;
+    std::vector<double> squares;
+    for (std::size_t k = 0; k < exact.time_s.size(); ++k) {
+      largest = std::max(largest, std::abs(exact.values[s][k]));
+      squares.push_back(std::pow(exact.values[s][k] - fixed.values[s][k], 2));
+    }
+    // A fault on the link sets its current at a blow.
+    constexpr std::size_t jumps = 6;
+    std::sort(squares.begin(), squares.end());
+    squares.resize(squares.size() - jumps);
+    const double rms =
+        std::sqrt(std::accumulate(squares.begin(), squares.end(), 0.0) / static_cast<double>(squares.size()));
+    EXPECT_LT(rms, 2e-3 * largest) << exact.names[s];
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Seeds, RandomConverter, testing::Range(1U, 15U));
+
+}  // namespace
+}  // namespace zavrek::casefile
