@@ -52,8 +52,10 @@ class Induction final : public RotatingMachine {
     // Each sequence's rotor flux, at t = 0 with the rotor's d axis on phase a.
     const SpaceVector flux = main_ * (current.positive * share_at(omega - speed) +
                                       std::conj(current.negative * share_at(omega + speed)));
-    start_from(places, 0, speed / common().pole_pairs, {flux.real(), flux.imag()},
-               current.positive + std::conj(current.negative), -common().load_torque_Nm, values);
+    const double mechanical = speed / common().pole_pairs;
+    start_from(places, 0, mechanical, {flux.real(), flux.imag()},
+               current.positive + std::conj(current.negative),
+               -common().load_torque_Nm * load_share(mechanical), values);
   }
 
  protected:

@@ -36,7 +36,8 @@ class PermanentMagnet final : public RotatingMachine {
              double* values) override {
     const Sequences parts = sequences_of(i);
     start_from(places, m_.start_angle_rad, m_.start_speed_rad_per_s, {},
-               parts.positive + std::conj(parts.negative), -m_.load_torque_Nm, values);
+               parts.positive + std::conj(parts.negative),
+               -m_.load_torque_Nm * load_share(m_.start_speed_rad_per_s), values);
   }
 
  protected:

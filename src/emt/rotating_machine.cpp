@@ -77,9 +77,12 @@ Eigen::MatrixXd RotatingMachine::conductance(double step_s) const {
 
 double RotatingMachine::shaft_torque(const double* /*x*/, const Places& places,
                                      const double* values) const noexcept {
-  const double nominal = common_.nominal_omega / common_.pole_pairs;
-  const double share = std::abs(values[places.first + speed_slot]) / nominal;
-  return -values[places.knobs[0]] * (common_.load_exponent == 0 ? 1 : std::pow(share, common_.load_exponent));
+  return -values[places.knobs[0]] * load_share(values[places.first + speed_slot]);
+}
+
+double RotatingMachine::load_share(double speed) const noexcept {
+  const double share = std::abs(speed) * common_.pole_pairs / common_.nominal_omega;
+  return common_.load_exponent == 0 ? 1 : std::pow(share, common_.load_exponent);
 }
 
 /// dy/dt for y = theta, speeds, twists, rotor states.

@@ -77,6 +77,9 @@ class RotatingMachine : public Model {
   [[nodiscard]] virtual double shaft_torque(const double* x, const Places& places,
                                             const double* values) const noexcept;
 
+  /// Of the load's torque at nominal speed, at a mechanical speed.
+  [[nodiscard]] double load_share(double speed) const noexcept;
+
   // The state vector: theta (electrical), shaft speeds, shaft angles relative to the machine's, then the
   // rotor's x.
   [[nodiscard]] int masses() const { return static_cast<int>(common_.shaft.size()); }

@@ -376,25 +376,32 @@ class Builder {
     }
   }
 
+  /// All coils of the tapped side have taps; the control looks at the first of the low side, whose voltage is
+  /// the terminal's in proportion.
   void add_tapped() {
-    if (coils_.size() != 2 || sides_[1].joint == Joint::automatic)
-      reject(t_, "tap_winding", "only transformers of two windings, star or delta, have taps");
+    const auto coils = static_cast<int>(coils_.size());
+    const std::size_t side = t_.tap_winding == "high" ? 0 : 1;
+    const auto regulated =
+        std::find_if(coils_.begin(), coils_.end(), [](const Coil& c) { return c.winding == 1; });
     const Eigen::MatrixXd r = resistance(), l = inductance();
-    Eigen::MatrixXd all_r = Eigen::MatrixXd::Zero(6, 6), all_l = all_r;
+    Eigen::MatrixXd all_r = Eigen::MatrixXd::Zero(3 * coils, 3 * coils), all_l = all_r;
     std::vector<Ends> ends;
     std::vector<int> tapped, measured;
     for (int limb = 0; limb < 3; ++limb) {
-      all_r.block(2 * limb, 2 * limb, 2, 2) = r;
-      all_l.block(2 * limb, 2 * limb, 2, 2) = l;
-      for (const Coil& coil : coils_) ends.push_back(coil.ends[static_cast<std::size_t>(limb)]);
-      tapped.push_back(2 * limb + (t_.tap_winding == "high" ? 0 : 1));
-      measured.push_back(2 * limb + 1);
+      all_r.block(coils * limb, coils * limb, coils, coils) = r;
+      all_l.block(coils * limb, coils * limb, coils, coils) = l;
+      for (int c = 0; c < coils; ++c) {
+        const Coil& coil = coils_[static_cast<std::size_t>(c)];
+        ends.push_back(coil.ends[static_cast<std::size_t>(limb)]);
+        if (coil.winding == side) tapped.push_back(coils * limb + c);
+      }
+      measured.push_back(coils * limb + static_cast<int>(regulated - coils_.begin()));
     }
     if (t_.tap > t_.taps_up || t_.tap < -t_.taps_down)
       reject(t_, "tap", fmt::format("is none of the positions from {} to {}", -t_.taps_down, t_.taps_up));
     TapControl control;
     if (network::is_set(t_.tap_target_V)) {
-      control.target_V = t_.tap_target_V / (sides_[1].joint == Joint::delta ? 1 : sqrt3);
+      control.target_V = t_.tap_target_V / t_.low_voltage_V * regulated->voltage_V;
       control.band_V = t_.tap_band * control.target_V;
       control.delay_s = t_.tap_delay_s;
       control.travel_s = t_.tap_time_s;
@@ -406,7 +413,7 @@ class Builder {
     const int position = windings->position_slot();
     const Slot first = assembly_.model({.owner = owner_, .ends = ends, .model = std::move(windings)});
     assembly_.signal(t_.name + ".position", "", {value_of({first.index + position})});
-    for (int k = 0; k < 6; ++k) currents_.push_back({first.index + k});
+    for (int k = 0; k < 3 * coils; ++k) currents_.push_back({first.index + k});
   }
 
   void add_iron() {

@@ -208,6 +208,93 @@ start_voltage = 1.0
 exciter = "static"
 governor = "steam")",
        false, false, 1e-7, 5e-3},
+      {"InductionMachineWithALongShaft",
+       R"([induction_machine.x]
+bus = "site"
+stator_resistance = "1.2 ohm"
+stator_leakage = "6 ohm"
+magnetizing = "240 ohm"
+rotor_leakage = "6 ohm"
+rotor_resistance = "1.4 ohm"
+external_resistance = "2 ohm"
+inertia = "22 kg m^2"
+shaft = ["40 kg m^2, 300 kN m/rad, 120 N m s/rad"]
+load_torque = "2 kN m"
+load_exponent = 2)",
+       false, false, 1e-6, 5e-3},
+      {"SynchronousMachineThatSaturates",
+       R"([synchronous_machine.x]
+bus = "site"
+rating = "3 MVA"
+voltage = "11 kV"
+power = "1.5 MW"
+start_voltage = 1.01
+saturation_at_1 = 0.1
+saturation_at_12 = 0.4
+xd_subtransient = 0.19
+xq_subtransient = 0.24
+exciter = "dc"
+exciter_gain = 40
+governor = "hydro"
+shaft = ["60 kg m^2, 2 MN m/rad, 400 N m s/rad"])",
+       false, false, 1e-5, 5e-3},
+      {"AutotransformerUnderControl",
+       R"([transformer.x]
+high = "site"
+low = "end"
+rating = "4 MVA"
+high_voltage = "11 kV"
+low_voltage = "10.5 kV"
+vector_group = "YNa0"
+short_circuit_voltage = "3 %"
+copper_loss = "12 kW"
+tap_winding = "low"
+tap_target = "10.6 kV")",
+       true},
+      {"ZigzagTransformer",
+       R"([transformer.x]
+high = "site"
+low = "low"
+rating = "400 kVA"
+high_voltage = "11 kV"
+low_voltage = "400 V"
+vector_group = "Yzn11"
+short_circuit_voltage = "4.5 %"
+copper_loss = "5 kW"
+iron_loss = "0.8 kW")",
+       false, true},
+      {"TransformerOfThreeWindings",
+       R"([transformer.x]
+high = "site"
+low = "end"
+tertiary = "low"
+rating = "2 MVA"
+high_voltage = "11 kV"
+low_voltage = "11 kV"
+tertiary_voltage = "400 V"
+vector_group = "YNyn0yn0"
+short_circuit_voltage = "6 %"
+short_circuit_voltage_ht = "9 %"
+short_circuit_voltage_lt = "4 %"
+copper_loss = "10 kW")",
+       true, true},
+      {"LineOfMatrices",
+       R"([line.x]
+between = ["site", "end"]
+length = "30 km"
+r_matrix = "0.15; 0.05 0.15; 0.05 0.05 0.15 ohm/km"
+x_matrix = "0.62; 0.24 0.61; 0.2 0.24 0.62 ohm/km"
+b_matrix = "3.2; -0.6 3.3; -0.3 -0.6 3.2 uS/km")",
+       true, false, 1e-7, 2e-2},
+      {"FilterInDelta",
+       "[filter.x]\nbus = \"site\"\nreactive = \"0.3 Mvar\"\norder = 7\nconnection = \"delta\""},
+      {"LoadThatIsCapacitive",
+       "[load.x]\nbus = \"site\"\nactive = \"0.5 MW\"\nreactive = \"-0.4 Mvar\"\nconnection = \"grounded "
+       "star\"\n"
+       "constant_power = 0.6"},
+      {"LoadOfConstantCurrentInDelta",
+       "[load.x]\nbus = \"site\"\nactive = \"0.5 MW\"\nreactive = \"0.2 Mvar\"\nconnection = \"delta\"\n"
+       "constant_current = 1"},
       {"Breaker", "[breaker.x]\nbetween = [\"site\", \"end\"]", true},
       {"Disconnector", "[disconnector.x]\nbetween = [\"site\", \"end\"]", true},
       {"EarthingSwitch", "[earthing_switch.x]\nbus = \"site\""},
