@@ -124,6 +124,59 @@ TEST(TapChanger, MovesTheVoltageByItsStepWhileRunning) {
   EXPECT_NEAR(peak, low * 1.05 / 0.975, 0.002 * low);
 }
 
+/// Of what the step makes of the turns: the low voltage at no load, moved while it runs.
+TEST(TapChanger, MovesTheVoltageInEveryKindOfTransformer) {
+  struct Kind {
+    const char* group;
+    const char* tapped;
+    bool third;
+    double low_kV;
+  };
+  for (const Kind& kind : {Kind{"Yzn11", "low", false, 20}, Kind{"Dyn5", "high", false, 20},
+                           Kind{"YNyn0d11", "low", true, 20}, Kind{"YNyn0d11", "high", true, 20},
+                           Kind{"YNa0", "low", false, 60}, Kind{"YNa0d11", "high", true, 60}}) {
+    Transformer t = kind.third ? three_windings(kind.group) : two_windings(kind.group);
+    t.low_voltage_V = kind.low_kV * 1e3;
+    t.tap_winding = kind.tapped;
+    t.tap = 4;
+    const auto network = [&] { return kind.third ? with_third(t) : unloaded(t); };
+    const bool automatic = kind.group[2] == 'a', low = kind.tapped[0] == 'l';
+    const auto ratio_at = [&](int position) {
+      const double turns = 1 + 0.0125 * position, v = kind.low_kV;
+      if (!automatic) return v / 110 * (low ? turns : 1 / turns);
+      const double series = (110 - v) * (low ? 1 : turns), common = v * (low ? turns : 1);
+      return common / (series + common);
+    };
+    Plant plant = compile(network());
+    const auto measured = std::abs(phasor(plant, "low.va") / phasor(plant, "high.va"));
+    EXPECT_NEAR(measured, ratio_at(4), 0.004 * measured) << kind.group << " " << kind.tapped;
+    run(plant, 0.04);
+    plant.turn(plant.knob("T.tap"), -3);
+    run(plant, 0.3);
+    double peak = 0;
+    for (int k = 0; k < 400; ++k) {
+      ASSERT_EQ(plant.step(), Status::running);
+      peak = std::max(peak, std::abs(value(plant, "low.va")));
+    }
+    const double high = 110e3 * std::sqrt(2.0 / 3);
+    EXPECT_NEAR(peak / high, ratio_at(-3), 0.006 * peak / high) << kind.group << " " << kind.tapped;
+  }
+}
+
+TEST(TapChanger, HoldsTheTerminalsOfAZigzagAndOfAnAutotransformer) {
+  for (const auto& [group, low_V] : {std::pair{"YNzn11", 20e3}, {"YNa0", 60e3}}) {
+    Transformer t = two_windings(group);
+    t.low_voltage_V = low_V;
+    t.tap_winding = "low";
+    t.tap_target_V = 1.035 * low_V;
+    t.tap_band = 0.015;
+    const Plant plant = compile(unloaded(t));
+    const double wanted = t.tap_target_V * std::sqrt(2.0 / 3);
+    EXPECT_NEAR(std::abs(phasor(plant, "low.va")), wanted, 0.009 * wanted) << group;
+    EXPECT_GT(value(plant, "T.position"), 0) << group;
+  }
+}
+
 TEST(TapChanger, RegulatesAtTheStartAndAfterALoadStep) {
   Transformer t = two_windings("Dyn11");
   t.tap_winding = "high";
