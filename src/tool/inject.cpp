@@ -187,6 +187,8 @@ int inject(const InjectOptions& options) {
   how.rays = options.rays;
   if (!options.tolerance.empty()) how.tolerance = options.tolerance;
   how.value_tolerance = parse_quantity_as(options.value_tolerance, "");
+  if (!(how.value_tolerance >= 0 && how.value_tolerance <= 0.5))
+    throw Error("--value-tolerance: a share from 0 % to 50 % is wanted");
   trial::InjectionPlan plan;
   if (!options.plan.empty()) {
     plan = casefile::read_injection_plan(options.plan, approved);
@@ -248,7 +250,7 @@ int curve(const CurveOptions& options) {
       for (const auto& function : relay.functions) fmt::print("{}\n", setting_line(function));
     }
     for (const char* quantity : {"phase", "earth", "negative"})
-      print_grading(relays, quantity, parse_quantity_as(options.margin, "s"));
+      print_grading(relays, quantity, positive_time("--margin", options.margin));
   }
   if (!options.figure.empty()) {
     std::string title = "Characteristics of";

@@ -21,11 +21,17 @@ void record_signals(trial::Case& all, const std::vector<std::string>& signals) {
 
 }  // namespace
 
+double positive_time(const std::string& option, const std::string& text) {
+  const double seconds = parse_quantity_as(text, "s");
+  if (!(seconds > 0)) throw Error(fmt::format("{}: \"{}\" is no time above zero", option, text));
+  return seconds;
+}
+
 int run(const RunOptions& options) {
   trial::Case all = casefile::read_case(options.folder);
   if (!options.record.empty() || !options.figure.empty()) record_signals(all, options.signals);
   trial::Trial quiet{.name = "run",
-                     .prefault_s = parse_quantity_as(options.duration, "s"),
+                     .prefault_s = positive_time("--for", options.duration),
                      .postfault_s = 0,
                      .fault = {},
                      .expect = {}};
@@ -63,7 +69,7 @@ int fitness(const FitnessOptions& options) {
   const double step = parse_quantity_as(options.step, "s");
   if (!(step >= 1e-6)) throw Error("a step of at least 1 us can be measured");
   const pace::Timing timing =
-      pace::measure_fitness(std::llround(step * 1e9), parse_quantity_as(options.duration, "s"));
+      pace::measure_fitness(std::llround(step * 1e9), positive_time("--for", options.duration));
   fmt::print("{}\n{}\n", to_string(timing),
              timing.overruns == 0
                  ? fmt::format("idle steps of {} are held", options.step)

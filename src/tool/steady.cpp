@@ -137,6 +137,10 @@ int steady(const SteadyOptions& options) {
   }
   fmt::print("{}: the state that runs start in, rms\n\n",
              all.network.title.empty() ? all.folder.string() : all.network.title);
+  if (all.network.start == "zero") {
+    fmt::print("  everything is at rest (start = \"zero\" in network.toml)\n");
+    return done;
+  }
   print_buses(flow, options.between_phases);
   print_ends(flow);
   if (!flow.taps.empty()) fmt::print("\n");

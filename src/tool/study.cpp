@@ -23,7 +23,7 @@ Subject subject_of(const StudyOptions& options) {
   Subject subject{casefile::read_case(options.folder), {}, 0};
   const trial::Trial* trial =
       options.trial.empty() ? nullptr : &trial::find_trial(subject.all, options.trial);
-  const double duration = options.duration.empty() ? 0 : parse_quantity_as(options.duration, "s");
+  const double duration = options.duration.empty() ? 0 : positive_time("--for", options.duration);
   subject.study = trial::study_of(subject.all, trial, duration);
   subject.study.signals = options.signals;
   if (options.signals.empty())
@@ -127,7 +127,8 @@ int compare_depths(const StudyOptions& options, Subject& subject, double toleran
   for (const std::string depth : {"switched", "averaged"}) {
     set_depth(subject.study.network, depth);
     const bool coarse = depth == "averaged" && !options.averaged_step.empty();
-    const double step = coarse ? parse_quantity_as(options.averaged_step, "s") : subject.all.network.step_s;
+    const double step =
+        coarse ? positive_time("--averaged-step", options.averaged_step) : subject.all.network.step_s;
     all.push_back({fmt::format("{}, {}", depth, print_rounded(step, "s")),
                    record_of(emt::simulate(subject.study, step))});
     const record::Comparison comparison =

@@ -14,6 +14,9 @@ inline constexpr int done = 0;
 inline constexpr int failed_verdict = 1;
 inline constexpr int bad_input = 2;
 
+/// A time above zero; throws Error naming the option.
+[[nodiscard]] double positive_time(const std::string& option, const std::string& text);
+
 struct CheckOptions {
   std::string folder;
   bool json = false;

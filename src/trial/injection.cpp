@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include "trial/injector.hpp"
+#include "trial/time_tolerance.hpp"
 #include "zavrek/trial/injection_plan.hpp"
 
 namespace zavrek::trial {

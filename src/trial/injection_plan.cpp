@@ -6,6 +6,8 @@
 
 #include <fmt/format.h>
 
+#include "trial/time_tolerance.hpp"
+
 namespace zavrek::trial {
 
 using network::any;
@@ -204,6 +206,11 @@ std::vector<Flaw> validate(const InjectionPlan& plan, const protection::RelaySet
       if (std::find(names.begin(), names.end(), expectation.state) == names.end())
         report(where, "expect",
                "no state \"" + expectation.state + "\"" + suggestion(expectation.state, names));
+      try {
+        (void)internal::time_tolerance(expectation.tolerance);
+      } catch (const Error& error) {
+        report(where, "expect", error.what());
+      }
       if (expectation.time == "from settings") continue;
       try {
         (void)parse_quantity_as(expectation.time, "s");

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "trial/injector.hpp"
+#include "trial/time_tolerance.hpp"
 #include "zavrek/trial/injection_plan.hpp"
 
 namespace zavrek::trial::internal {
@@ -35,15 +36,6 @@ void settle(const Stimulus& first, Injector& injector) {
 }
 
 }  // namespace
-
-TimeTolerance time_tolerance(const std::vector<std::string>& texts) {
-  TimeTolerance tolerance;
-  for (const std::string& text : texts) {
-    const Quantity q = parse_quantity(text);
-    (q.dimension == Dimension{} ? tolerance.share : tolerance.time_s) = q.value;
-  }
-  return tolerance;
-}
 
 void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings& approved,
                       const InjectionOptions& options, std::size_t places, Injector& injector,

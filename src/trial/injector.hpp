@@ -60,11 +60,4 @@ void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings
                       const InjectionOptions& options, std::size_t places, Injector& injector,
                       InjectionReport& report);
 
-/// A tolerance of texts such as "5 %" and "30 ms", of which the greater holds.
-struct TimeTolerance {
-  double share = 0, time_s = 0;
-  [[nodiscard]] double of(double expected_s) const { return std::max(share * expected_s, time_s); }
-};
-[[nodiscard]] TimeTolerance time_tolerance(const std::vector<std::string>& texts);
-
 }  // namespace zavrek::trial::internal

@@ -1,6 +1,7 @@
 #include "trial/judge.hpp"
 
 #include "trial/explain.hpp"
+#include "trial/time_tolerance.hpp"
 
 #include <algorithm>
 #include <array>
@@ -20,12 +21,7 @@ std::string show(double time_s) { return fmt::format("{:.3f} s", time_s); }
 std::string show_ms(double time_s) { return fmt::format("{:+.1f} ms", 1e3 * time_s); }
 
 double tolerance_of(const Expectation& e, double expected_s) {
-  double greatest = 0;
-  for (const std::string& text : e.tolerance) {
-    const Quantity q = parse_quantity(text);
-    greatest = std::max(greatest, q.dimension == Dimension{} ? q.value * expected_s : q.value);
-  }
-  return greatest;
+  return time_tolerance(e.tolerance).of(expected_s);
 }
 
 /// What the device saw, to its trip; from there on the last values hold as long as the fault lasts, so that a
@@ -287,13 +283,9 @@ std::vector<Explanation> explain(const Expectation& e, const Outcome& o) {
   const auto rise = o.rig.first_rise(e.device, e.output, 0);
   std::optional<double> measured;
   if (rise) measured = *rise - o.inception_s;
-  double share = 0, absolute_s = 0;
-  for (const std::string& text : e.tolerance) {
-    const Quantity q = parse_quantity(text);
-    (q.dimension == Dimension{} ? share : absolute_s) = q.value;
-  }
-  std::vector<Explanation> found =
-      explanations(*device, seen_by(*device, o, rise.value_or(o.ended_s)), measured, absolute_s, share);
+  const TimeTolerance tolerance = time_tolerance(e.tolerance);
+  std::vector<Explanation> found = explanations(*device, seen_by(*device, o, rise.value_or(o.ended_s)),
+                                                measured, tolerance.time_s, tolerance.share);
   for (Explanation& explanation : found) explanation.text = e.device + " behaves as if " + explanation.text;
   return found;
 }

@@ -37,6 +37,10 @@ has((scratch / "w" / "junit.xml").read_text(), "<failure message=\"expected")
 (scratch / "bad.toml").write_text('[stage.a]\npickup = "1 A"\ndelay = "0.1 s"\nblocked_by = "b.start andd c"\n')
 has(run("inject", "bad.toml", code=2), 'bad.toml:4: stage.a, blocked_by: the condition "b.start andd c": "andd" stands where and, or or the end is wanted')
 has(run("inject", demo / "veskar" / "R1.toml", "--only", "nothing", code=2), 'no function with "nothing" in its name')
+has(run("inject", demo / "veskar" / "R1.toml", "--tolerance", "5 km", code=2), '"5 km" is no tolerance of times; a share such as "5 %"')
+has(run("inject", demo / "veskar" / "R1.toml", "--tolerance=-5 %", code=2), '"-5 %" is no tolerance of times')
+has(run("inject", demo / "veskar" / "R1.toml", "--value-tolerance", "80 %", code=2), "--value-tolerance: a share from 0 % to 50 % is wanted")
+has(run("curve", demo / "veskar" / "R1.toml", demo / "veskar" / "R0.toml", "--margin", "0 s", code=2), '--margin: "0 s" is no time above zero')
 
 # a programme that is killed, goes on, and repeats nothing
 case = scratch / "case"

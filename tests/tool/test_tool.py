@@ -32,6 +32,10 @@ for end in state["ends"]:
 expect(all(sum(powers) > -1 for powers in ends.values() if len(powers) == 2), "nothing between two buses gives power")
 has(run("steady", demo / "harbour", "--between-phases"), "a-b, b-c, c-a: kV and degrees", "gen", "pump")
 has(run("steady", scratch / "nowhere", code=2), "is no folder")
+rest = scratch / "rest"
+rest.mkdir()
+(rest / "network.toml").write_text('start = "zero"\n[bus]\na = "11 kV"\n[source.s]\nbus = "a"\nshort_circuit = "100 MVA"\n')
+has(run("steady", rest), "everything is at rest")
 
 # describe
 has(run("describe"), "cable", "stage", "trial")
@@ -74,6 +78,9 @@ has(text, "times real time", "compute time")
 expect((scratch / "run.csv").read_text().startswith("time_s,CT0.ia A,CT0.ib A"), "CSV header")
 expect((scratch / "run.png").read_bytes()[:4] == b"\x89PNG", "figure")
 has(run("run", demo / "veskar", "--for", "2 km", code=2), '"2 km" is a length; a time is wanted')
+for time in ("0 s", "-1 s"):
+    for words in (("run", demo / "veskar"), ("reference", demo / "veskar"), ("steps", demo / "veskar"), ("fitness",)):
+        has(run(*words, f"--for={time}", code=2), f'--for: "{time}" is no time above zero')
 has(run("plot", "run.csv", "from-csv.svg"), "from-csv.svg")
 # without a bench: as long as told, all voltages and currents, or those asked for
 has(run("run", source / "tests" / "data" / "feeder13", "--for", "0.1 s", "--pace", "free", "--record", "all.csv"), "2000 steps of 50 us: 100 ms")
