@@ -3,11 +3,11 @@
 #include <cmath>
 #include <map>
 #include <numbers>
-#include <numeric>
 
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "casefile/comparing.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
 #include "zavrek/emt/flow.hpp"
@@ -422,23 +422,10 @@ TEST_P(Elements, FollowTheVariableStepSolutionThroughAFault) {
   study.sample_s = 100e-6;
   study.signals = emt::voltages_and_currents(emt::compile(study.network));
   const emt::Series exact = emt::solve_reference(study, 1e-7), fixed = emt::simulate(study, 5e-6);
-  std::map<std::string, double> largest;
-  for (std::size_t s = 0; s < exact.names.size(); ++s) {
-    for (const double v : exact.values[s])
-      largest[exact.units[s]] = std::max(largest[exact.units[s]], std::abs(v));
-  }
-  for (std::size_t s = 0; s < exact.names.size(); ++s) {
-    std::vector<double> squares;
-    for (std::size_t k = 0; k < exact.time_s.size(); ++k)
-      squares.push_back(std::pow(exact.values[s][k] - fixed.values[s][k], 2));
-    // A voltage that jumps at the strike or a clearing is, within that step, neither the one nor the other.
-    constexpr std::size_t jumps = 4;
-    std::sort(squares.begin(), squares.end());
-    squares.resize(squares.size() - jumps);
-    const double rms =
-        std::sqrt(std::accumulate(squares.begin(), squares.end(), 0.0) / static_cast<double>(squares.size()));
-    EXPECT_LT(rms, GetParam().follows_within * largest[exact.units[s]]) << exact.names[s];
-  }
+  const std::map<std::string, double> largest = largest_by_unit(exact);
+  for (std::size_t s = 0; s < exact.names.size(); ++s)
+    EXPECT_LT(rms_apart(exact, fixed, s, 4), GetParam().follows_within * largest.at(exact.units[s]))
+        << exact.names[s];
 }
 
 std::string name_of(const testing::TestParamInfo<Kind>& kind) { return kind.param.name; }

@@ -5,12 +5,11 @@
 #include <map>
 #include <memory>
 #include <numbers>
-#include <numeric>
-#include <random>
 
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "casefile/comparing.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
 #include "zavrek/emt/study.hpp"
@@ -23,9 +22,9 @@ constexpr double carrier_s = 200e-6, dead_s = 2e-6;
 
 enum class Kind { diodes, thyristors, clamped, t_type, two_level };
 
-class Writer {
+class Writer : private Dice {
  public:
-  explicit Writer(unsigned seed) : random_(seed) {
+  explicit Writer(unsigned seed) : Dice(seed) {
     std::string elements;
     kind_ = static_cast<Kind>(whole(5));
     static const std::map<Kind, std::pair<std::string, std::string>> words{
@@ -83,12 +82,6 @@ class Writer {
   }
 
  private:
-  int whole(int below) { return static_cast<int>(random_() % static_cast<unsigned>(below)); }
-  double between(double low, double high) {
-    return std::uniform_real_distribution<double>(low, high)(random_);
-  }
-  bool chance(double of) { return between(0, 1) < of; }
-
   using Fire = std::function<void(const std::string& gate, bool on, double at_s)>;
 
   /// A sine of 0.8 against a carrier, or thyristors a while behind their natural commutation.
@@ -144,7 +137,6 @@ class Writer {
     fire(inner, true, fall + dead_s);
   }
 
-  std::mt19937 random_;
   Kind kind_{};
   emt::Study study_;
 };
@@ -156,22 +148,12 @@ TEST_P(RandomConverter, DoesWhatItsVariableStepSolutionDoes) {
   const emt::Series exact = emt::solve_reference(study, 1e-7), fixed = emt::simulate(study, 2e-6);
   for (std::size_t s = 0; s < exact.names.size(); ++s) {
     double largest = 0;
-    std::vector<double> squares;
-    for (std::size_t k = 0; k < exact.time_s.size(); ++k) {
-      largest = std::max(largest, std::abs(exact.values[s][k]));
-      squares.push_back(std::pow(exact.values[s][k] - fixed.values[s][k], 2));
-    }
-    // A fault on the link sets its current at a blow.
-    constexpr std::size_t jumps = 6;
-    std::sort(squares.begin(), squares.end());
-    squares.resize(squares.size() - jumps);
-    const double rms =
-        std::sqrt(std::accumulate(squares.begin(), squares.end(), 0.0) / static_cast<double>(squares.size()));
-    EXPECT_LT(rms, 2e-3 * largest) << exact.names[s];
+    for (const double v : exact.values[s]) largest = std::max(largest, std::abs(v));
+    EXPECT_LT(rms_apart(exact, fixed, s, 6), 2e-3 * largest) << exact.names[s];
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Seeds, RandomConverter, testing::Range(1U, 15U));
+INSTANTIATE_TEST_SUITE_P(Seeds, RandomConverter, testing::Range(1U, 13U));
 
 }  // namespace
 }  // namespace zavrek::casefile

@@ -3,12 +3,11 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
-#include <numeric>
-#include <random>
 
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "casefile/comparing.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
 #include "zavrek/emt/study.hpp"
@@ -17,9 +16,9 @@ namespace zavrek::casefile {
 namespace {
 
 /// Writes a network.toml: a tree of 11 kV buses, a load at each, and some more on it.
-class Writer {
+class Writer : private Dice {
  public:
-  explicit Writer(unsigned seed) : random_(seed) {
+  explicit Writer(unsigned seed) : Dice(seed) {
     const int buses = 2 + whole(4);
     for (int k = 1; k <= buses; ++k) {
       const std::string from = any_bus();
@@ -55,14 +54,6 @@ class Writer {
   }
 
  private:
-  int whole(int below) { return static_cast<int>(random_() % static_cast<unsigned>(below)); }
-  double between(double low, double high) {
-    return std::uniform_real_distribution<double>(low, high)(random_);
-  }
-  bool chance(double of) { return between(0, 1) < of; }
-  const std::string& any_of(const std::vector<std::string>& all) {
-    return all[static_cast<std::size_t>(whole(static_cast<int>(all.size())))];
-  }
   const std::string& any_bus() { return any_of(names_); }
   const std::string& any_connection() {
     static const std::vector<std::string> all{"star", "grounded star", "delta"};
@@ -153,7 +144,6 @@ class Writer {
     elements_ += "[capacitor.co]\nbus = \"off\"\nreactive = \"0.1 Mvar\"\nconnection = \"grounded star\"\n";
   }
 
-  std::mt19937 random_;
   std::vector<std::string> names_{"s"};
   std::string elements_;
   bool switched_ = false;
@@ -164,23 +154,12 @@ class RandomFeeder : public testing::TestWithParam<unsigned> {};
 TEST_P(RandomFeeder, DoesWhatItsVariableStepSolutionDoes) {
   const emt::Study study = Writer(GetParam()).study();
   const emt::Series exact = emt::solve_reference(study, 1e-7), fixed = emt::simulate(study, 2e-6);
-  std::map<std::string, double> largest;
+  const std::map<std::string, double> largest = largest_by_unit(exact);
   for (std::size_t s = 0; s < exact.names.size(); ++s) {
-    for (const double v : exact.values[s])
-      largest[exact.units[s]] = std::max(largest[exact.units[s]], std::abs(v));
-  }
-  for (std::size_t s = 0; s < exact.names.size(); ++s) {
-    std::vector<double> squares;
-    for (std::size_t k = 0; k < exact.time_s.size(); ++k)
-      squares.push_back(std::pow(exact.values[s][k] - fixed.values[s][k], 2));
-    // What jumps at an event is, within its step, neither the one nor the other.
-    constexpr std::size_t jumps = 12;
-    std::sort(squares.begin(), squares.end());
-    squares.resize(squares.size() - jumps);
-    const double rms =
-        std::sqrt(std::accumulate(squares.begin(), squares.end(), 0.0) / static_cast<double>(squares.size()));
     // A voltage that recovers rings at tens of kilohertz, which two microseconds hold in size, not in phase.
-    EXPECT_LT(rms, (exact.units[s] == "V" ? 0.04 : 0.01) * largest[exact.units[s]]) << exact.names[s];
+    EXPECT_LT(rms_apart(exact, fixed, s, 12),
+              (exact.units[s] == "V" ? 0.04 : 0.01) * largest.at(exact.units[s]))
+        << exact.names[s];
   }
 }
 
