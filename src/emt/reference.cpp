@@ -65,6 +65,7 @@ class Solver final : public Drivable {
       data(absolute_)[k] = tolerance * equations_.scales()[static_cast<std::size_t>(k)];
     equations_.arrange();
     struck_.assign(equations_.core().poles.size(), 0);
+    jumped_ = struck_;
     create();
   }
   Solver(const Solver&) = delete;
@@ -431,6 +432,10 @@ class Solver final : public Drivable {
 
   /// All poles that change over at the present instant, and the waves that arrive.
   void switch_due() {
+    while (switch_once()) continue;
+  }
+  /// True when a pole's current jumped through its zero: it interrupts at the same instant.
+  bool switch_once() {
     bool changed = drive_due();
     int passages = 0;
     for (std::size_t k = 0; k < struck_.size(); ++k) {
@@ -439,9 +444,10 @@ class Solver final : public Drivable {
       const bool strikes_again = std::exchange(struck_[k], 0) != 0;
       const bool closes = !pole.closed && (commanded || strikes_again);
       const double current = equations_.pole_current(pole, data(y_));
-      const bool opens =
-          pole.closed && pole.part_at <= time_ + 1e-12 && time_ > pole.closed_at + shortest_arc_s &&
+      const bool at_zero =
+          std::exchange(jumped_[k], 0) != 0 ||
           std::abs(current) <= std::max(pole.chop_A * (1 + 1e-9), 1e-6 + 1e-6 * largest_current_);
+      const bool opens = at_zero && may_interrupt(pole);
       largest_current_ = std::max(largest_current_, std::abs(current));
       if (!closes && !opens) continue;
       pole.closed = closes;
@@ -459,9 +465,18 @@ class Solver final : public Drivable {
       passages = std::max(passages, arrivals_.begin()->second);
       arrivals_.erase(arrivals_.begin());
     }
-    if (!changed) return;
+    if (!changed) return false;
+    std::vector<double> before;
+    for (const Pole& pole : equations_.core().poles)
+      before.push_back(may_interrupt(pole) ? equations_.pole_current(pole, data(y_)) : 0);
     settle_valves();
     restart(time_, passages);
+    for (std::size_t k = 0; k < jumped_.size(); ++k)
+      jumped_[k] = before[k] * equations_.pole_current(equations_.core().poles[k], data(y_)) < 0 ? 1 : 0;
+    return std::any_of(jumped_.begin(), jumped_.end(), [](char jumped) { return jumped != 0; });
+  }
+  [[nodiscard]] bool may_interrupt(const Pole& pole) const {
+    return pole.closed && pole.part_at <= time_ + 1e-12 && time_ > pole.closed_at + shortest_arc_s;
   }
 
   [[nodiscard]] std::size_t operable(const std::string& name) const {
@@ -544,6 +559,7 @@ class Solver final : public Drivable {
   bool turned_ = false, left_ = false;
   bool consistent_ = false;  // values and derivatives are, and the integrator need not look for them
   bool behind_a_restart_ = false;
+  std::vector<char> jumped_;  // per pole: its current changed its sign at an event
   std::vector<char> struck_;  // per pole: its gap was found too weak
 };
 
