@@ -80,8 +80,8 @@ class Model {
 
   /// The steady state: n x n admittance at `omega`, with `s` in place of d/dt.
   [[nodiscard]] virtual Eigen::MatrixXcd admittance(std::complex<double> s, double omega) const = 0;
-  /// Currents beyond the admittance, at the frequency of the network, for voltages `v` and the same `s`; asked
-  /// again until nothing moves any more.
+  /// Currents beyond the admittance, at the frequency of the network, for voltages `v` and the same `s`;
+  /// asked again until nothing moves any more.
   [[nodiscard]] virtual Eigen::VectorXcd injection(const Eigen::VectorXcd& v, std::complex<double> /*s*/) {
     return Eigen::VectorXcd::Zero(v.size());
   }

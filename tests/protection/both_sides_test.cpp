@@ -199,9 +199,8 @@ const std::vector<Side>& sides() {
        [](double ohm) { return std::vector{loop(true, ohm, 1.2, k0)}; }, 4, false, 20},
       {"ReverseZone", zone_of("quadrilateral", "phase", "reverse"),
        [](double ohm) { return std::vector{loop(false, ohm, 1.2 + pi, k0)}; }, 4, false, 20},
-      // Differentials start from close by: the cosine filter overshoots on its way, and what once started rests
-      // again further down only.
-      // Of a line: what enters at one end and does not leave at the other.
+      // Differentials start from close by: the cosine filter overshoots on its way, and what once started
+      // rests again further down only. Of a line: what enters at one end and does not leave at the other.
       {"LineDifferential", called_f<Differential>([](Differential& d) {
          d.rated_currents = {"400 A", "400 A"};
          d.pickup = 0.25;

@@ -158,7 +158,7 @@ class Measuring {
 
   MeasuringOptions options_;
   int cycle_;
-  int every_ = 1, since_ = 0;  // samples from decision to decision, and since the last
+  int every_ = 1, since_ = 0;                   // samples from decision to decision, and since the last
   std::vector<RunningPhasors> channels_;        // per end: ia ib ic in va vb vc
   std::vector<RunningPhasors> second_, fifth_;  // per end: harmonics of ia ib ic, when wanted
   Measured measured_;
