@@ -227,13 +227,13 @@ class ValveGroup {
     }
   }
 
+  void begin_instant() noexcept {
+    for (Valve& v : valves_) v.changes = 0;
+  }
   /// Changes over the valves that do not fit the solution in `values`; true when any did. Where the current
   /// of an inductance finds no way it drives an off valve to millions of volts, and all that the solution
   /// says of currents elsewhere is wrong: only valves that are out by a hundredth of the worst change in one
   /// round. No valve changes more than twice at one instant (`begin_instant`).
-  void begin_instant() noexcept {
-    for (Valve& v : valves_) v.changes = 0;
-  }
   template <class Changed>
   bool fit(const double* values, Changed&& changed) noexcept {
     double worst = 0;
