@@ -20,9 +20,9 @@ def run(*words, code=0, timeout=120, cwd=None):
     return done.stdout + done.stderr
 
 
-def run_paced(*words, tries=3):
+def run_paced(*words, tries=6):
     """A paced run shares the machine with others, which may hold a relay's process back for longer than a
-    tolerance: it counts as failed when it fails three times in a row."""
+    tolerance: it counts as failed when it fails six times in a row."""
     for _ in range(tries - 1):
         done = subprocess.run([tool, *map(str, words)], capture_output=True, text=True, timeout=120, cwd=scratch)
         if done.returncode == 0:
