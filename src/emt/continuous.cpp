@@ -49,12 +49,10 @@ Continuous::Continuous(const network::Network& network)
   for (const ModelRow& row : core().models) {
     if (!row.model->states().known) {
       const auto k = static_cast<std::size_t>(&row - core().models.data());
-      throw Error(Flaw{
-          .file = {},
-          .place = compiled_.assembly->model_parts[k].owner,
-          .field = {},
-          .text = "has no continuous equations that the reference could solve (tap changers under control, "
-                  "capacitive loads that depend on the voltage)"});
+      throw Error(Flaw{.file = {},
+                       .place = compiled_.assembly->model_parts[k].owner,
+                       .field = {},
+                       .text = "has no continuous equations that the reference could solve"});
     }
   }
   values_.assign(core().present.begin(), core().present.end());

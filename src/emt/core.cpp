@@ -17,9 +17,6 @@ void impose(const std::vector<SourceNode>& sources, double* now, InstantOf&& ins
   }
 }
 
-/// Below this a pole carries nothing and opens as soon as its contacts part.
-constexpr double no_current_A = 1e-6;
-
 }  // namespace
 
 void Core::advance() noexcept {
@@ -162,31 +159,6 @@ void Core::update_poles(double* now) const noexcept {
   }
 }
 
-void Core::resolve_discontinuities() noexcept {
-  double from = time_s();
-  const double until = static_cast<double>(steps + 1) * step_s;
-  if (settle_first || turned) {
-    due.clear();
-    due_segments.clear();
-    due_valves.clear();
-    settle_first = turned = false;
-    settle(from, until, from);
-  }
-  if (!poles_awake && segments.empty() && !valves_look_behind && valves.quiet(until)) return;
-  if (!valves.empty() && !valves_look_behind) valves.look_behind(present.data());
-  for (int count = 0; poles_awake || !segments.empty() || !valves.empty(); ++count) {
-    const double event = find_due(from, until);
-    if (event == never()) break;
-    if (count == events_per_step) {
-      ++crowded_steps;
-      break;
-    }
-    settle(from, until, event);
-    from = event;
-  }
-  valves_look_behind = false;
-}
-
 Status Core::finish() noexcept {
   std::swap(present, next);
   ++steps;
@@ -233,92 +205,6 @@ void Core::make_whole() noexcept {
   whole_stands = true;
 }
 
-/// Instant within (from, until] at which the pole changes over, never() when it does not. `present`
-/// holds the values at `from`, `next` those at `until`.
-double Core::event_time(const Pole& pole, double from, double until) const noexcept {
-  if (!pole.closed) {
-    const double closes = pole.close_at < until ? std::max(pole.close_at, from) : never();
-    return pole.strength.empty() ? closes : std::min(closes, restrike_time(pole, from, until));
-  }
-  if (pole.part_at >= until) return never();
-  const double before = present[static_cast<std::size_t>(pole.current)];
-  const double after = next[static_cast<std::size_t>(pole.current)];
-  const double earliest = std::max(pole.part_at, from);
-  if (std::abs(before) < no_current_A && std::abs(after) < no_current_A) return earliest;
-  if (from <= pole.closed_at) return never();  // `present` does not know its current yet
-  const double at_parting = before + (after - before) * (earliest - from) / (until - from);
-  if (std::abs(at_parting) < pole.chop_A) return earliest;
-  // From above the level, the pole interrupts where the falling current meets it.
-  const double level = std::copysign(pole.chop_A, at_parting);
-  if ((at_parting - level) * (after - level) > 0) return never();
-  const double zero = from + (until - from) * (before - level) / (before - after);
-  return zero >= pole.part_at && zero < until ? std::max(zero, from) : never();
-}
-
-/// Instant at which the voltage across an open pole exceeds what the gap withstands by then.
-double Core::restrike_time(const Pole& pole, double from, double until) const noexcept {
-  const auto across = [&](const Numbers& values) {
-    return std::abs(values[static_cast<std::size_t>(pole.p)] - values[static_cast<std::size_t>(pole.q)]);
-  };
-  const double excess_after = across(next) - pole.withstands(until);
-  if (excess_after <= 0) return never();
-  const double excess_before = across(present) - pole.withstands(from);
-  if (excess_before >= 0) return from;
-  return from + (until - from) * excess_before / (excess_before - excess_after);
-}
-
-/// Earliest event within (from, until] and, in `due` and `due_segments`, all that change over at it: poles of
-/// one command, or two that share a current, are one discontinuity.
-double Core::find_due(double from, double until) noexcept {
-  const double together = 1e-6 * step_s;
-  double earliest = never();
-  const auto clear = [&] {
-    due.clear();
-    due_segments.clear();
-    due_valves.clear();
-  };
-  clear();
-  const auto consider = [&](double time, std::vector<int>& list, std::size_t index) {
-    if (time == never() || time > earliest + together) return;
-    if (time < earliest - together) clear();
-    earliest = std::min(earliest, time);
-    list.push_back(static_cast<int>(index));
-  };
-  for (std::size_t k = 0; poles_awake && k < poles.size(); ++k) {
-    const Pole& pole = poles[k];
-    if (pole.close_at == never() && pole.part_at == never() && (pole.closed || pole.strength.empty()))
-      continue;
-    consider(event_time(pole, from, until), due, k);
-  }
-  for (std::size_t k = 0; k < segments.size(); ++k) {
-    const double share = segments.leaves_at(k, present.data(), next.data());
-    const double time = from + share * (until - from);
-    if (share <= 1 && time > segments.moved_at(k) + 1e-9 * step_s) consider(time, due_segments, k);
-  }
-  // Between an event and the half-step point behind it the valves fit already, and `next` is extrapolated.
-  const bool by_itself = !valves_look_behind || until > from + step_s / 2;
-  if (valves.empty() || (valves.next_edge() >= until && (!by_itself || !valves.any_outside(next.data()))))
-    return earliest;
-  for (std::size_t k = 0; k < valves.size(); ++k)
-    consider(valves.event_time(k, from, until, next.data(), by_itself), due_valves, k);
-  return earliest;
-}
-
-/// Of all values that solutions write: those on the line through two instants. When poles are about to move,
-/// all values are written.
-void Core::blend(const Numbers& from, const Numbers& to, double share, Numbers& into) noexcept {
-  const auto stretch = [&](int first, int behind) {
-    const double *a = from.data(), *b = to.data();
-    double* c = into.data();
-    for (int k = first; k < behind; k += lanes) {
-      const Lanes before = load(a + k);
-      store(c + k, before + share * (load(b + k) - before));
-    }
-  };
-  if (poles_awake) return stretch(0, static_cast<int>(present.size()));
-  for (const auto& [first, behind] : moving) stretch(first, behind);
-}
-
 void Core::find_moving() {
   moving.clear();
   const int size = static_cast<int>(stands.size());
@@ -332,124 +218,6 @@ void Core::find_moving() {
       moving.emplace_back(k, k + lanes);
     }
   }
-}
-
-/// Goes back to the event, changes what is due over and takes two half steps of backward Euler, which end
-/// at event + h; the grid point `until` is read off the line through the two half-step points.
-void Core::settle(double from, double until, double event) noexcept {
-  ++discontinuities;
-  for (const int index : due_segments) {
-    const auto k = static_cast<std::size_t>(index);
-    segments.move(k, next.data(), event);
-    adjust(segments.number(k), segments.siemens(k));
-  }
-  const double share = until > from ? (event - from) / (until - from) : 0;
-  if (euler_stands) know_euler(next.data());
-  blend(present, next, share, present);
-  // With one and the same drive and state behind both, it may as well be found from the drive between them.
-  if (!euler_stands) know_euler(present.data());
-  euler_stands = true;
-  change_valves(event);
-  operate_due(event);
-
-  const double grid = static_cast<double>(steps) * step_s;
-  const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
-  solve_behind(event, offset);
-  const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
-  blend(middle, end, along, next);
-  leave_blows_behind(along);
-  impose_sources_at(steps + 1, next.data());
-  if (offset == 0) {
-    for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
-    lines.replace_newest(end.data());
-  }
-}
-
-/// Where poles make voltages of capacitances jump: by the trapezoidal rule a capacitance that a fault shorts
-/// would throw for ever what the grid point holds of the blow that discharged it. In condensed parts the
-/// memory for a half Euler step is what stands, the rest of the trapezoidal one what flows.
-void Core::leave_blows_behind(double along) noexcept {
-  if (due.empty()) return;
-  for (const auto& [first, count] : charging) std::copy_n(end.begin() + first, count, next.begin() + first);
-  know_euler(end.data());
-  for (Shard& shard : shards) {
-    if (shard.condensed) shard.condensed->take_charging(along, middle.data(), end.data(), next.data());
-  }
-}
-
-void Core::change_valves(double event) noexcept {
-  for (const int index : due_valves) {
-    const auto k = static_cast<std::size_t>(index);
-    valves.change_over(k, event, 1e-6 * step_s, next.data());
-    adjust(valves.number(k), valves.siemens(k));
-  }
-}
-
-/// Two half steps behind an event, into `middle` and `end`.
-void Core::solve_behind(double event, double offset) noexcept {
-  const auto half = [&](double share) -> Stretch {
-    return {Rule::half_euler, step_s, event + share * step_s};
-  };
-  ahead_holds = false;
-  if (valves.empty()) {
-    solve(half(0.5), Rule::half_euler, offset + 0.5, present.data(), middle.data());
-  } else {
-    fit_valves(half(0.5), offset + 0.5);
-  }
-  know_euler(middle.data());
-  solve(half(1), Rule::half_euler, offset + 1, middle.data(), end.data());
-  ahead_holds = false;
-  if (valves.empty()) return;
-  valves.look_behind(middle.data(), end.data());
-  valves_look_behind = true;
-}
-
-/// The half step just behind an event, into `middle`: made again as long as valves commutate, whose pieces
-/// must fit the solution. Where condensed parts hold all valves, only their voltages are made again.
-void Core::fit_valves(const Stretch& stretch, double behind) noexcept {
-  const auto fits = [&] {
-    return valves.fit_already() ||
-           !valves.fit(middle.data(), [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
-  };
-  valves.begin_instant();
-  prepare(stretch, behind, present.data(), middle.data());
-  for (int round = 0;; ++round) {
-    if (valves.all_apart()) {
-      for (Shard& shard : shards) {
-        if (shard.condensed) shard.condensed->measure_valves(middle.data());
-      }
-      valves.update(middle.data());
-    } else {
-      conclude(stretch, Rule::half_euler, present.data(), middle.data());
-    }
-    if (fits()) break;
-    refactor_dirty();
-    if (round == commutations_per_event) {
-      ++crowded_steps;
-      break;
-    }
-    if (valves.all_apart()) continue;
-    ahead_holds = false;
-    prepare(stretch, behind, present.data(), middle.data());
-  }
-  if (valves.all_apart()) conclude(stretch, Rule::half_euler, present.data(), middle.data());
-}
-
-void Core::operate_due(double event) noexcept {
-  for (const int index : due) {
-    Pole& pole = poles[static_cast<std::size_t>(index)];
-    const bool restrikes = !pole.closed && pole.close_at > event + step_s * 1e-6;
-    pole.closed = !pole.closed;
-    (pole.closed ? pole.closed_at : pole.ceased_at) = event;
-    if (restrikes) {
-      pole.part_at = event;  // the contacts stay apart: the arc goes out at a coming current zero
-    } else {
-      (pole.closed ? pole.close_at : pole.part_at) = never();
-    }
-    adjust(pole.number, pole.siemens());
-  }
-  if (!due.empty()) set_pole_alarm();
-  refactor_dirty();
 }
 
 void Core::adjust(int number, double siemens) noexcept {

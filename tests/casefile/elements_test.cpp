@@ -64,28 +64,16 @@ short_circuit_voltage = "5 %"
 copper_loss = "3 kW"
 )";
 
-constexpr const char* pole = R"(
-[geometry.pole]
-earth_resistivity = "150 ohm m"
-[geometry.pole.wire.a]
-phase = "a"
-x = "-2.4 m"
-height = "14.2 m"
-resistance = "0.12 ohm/km"
-diameter = "20.5 mm"
-[geometry.pole.wire.b]
-phase = "b"
-x = "2.4 m"
-height = "14.2 m"
-resistance = "0.12 ohm/km"
-diameter = "20.5 mm"
-[geometry.pole.wire.c]
-phase = "c"
-x = "-2.2 m"
-height = "16.9 m"
-resistance = "0.12 ohm/km"
-diameter = "20.5 mm"
-)";
+std::string pole_of_three_wires() {
+  std::string text = "\n[geometry.pole]\nearth_resistivity = \"150 ohm m\"\n";
+  for (const auto& [phase, x, height] : {std::tuple{'a', -2.4, 14.2}, {'b', 2.4, 14.2}, {'c', -2.2, 16.9}})
+    text += fmt::format(
+        "[geometry.pole.wire.{0}]\nphase = \"{0}\"\nx = \"{1} m\"\nheight = \"{2} m\"\nresistance = \"0.12 "
+        "ohm/km\"\ndiameter = \"20.5 mm\"\n",
+        phase, x, height);
+  return text;
+}
+const std::string pole = pole_of_three_wires();
 
 struct Kind {
   std::string name;

@@ -233,6 +233,19 @@ Network random_three_phase(unsigned seed, const std::string& connection) {
   return n;
 }
 
+/// Signal by signal, that of `b` at the place that `other` gives.
+template <class Other>
+void expect_alike(const Series& a, const Series& b, Other&& other) {
+  for (std::size_t s = 0; s < a.values.size(); ++s) {
+    double most = 0, differ = 0;
+    for (std::size_t k = 0; k < a.time_s.size(); ++k) {
+      most = std::max(most, std::abs(a.values[s][k]));
+      differ = std::max(differ, std::abs(a.values[s][k] - b.values[other(s)][k]));
+    }
+    EXPECT_LT(differ, 1e-6 * most) << a.names[s];
+  }
+}
+
 class Symmetry : public testing::TestWithParam<unsigned> {};
 
 TEST_P(Symmetry, APhaseIsTheOneAheadAThirdOfACycleLater) {
@@ -257,15 +270,7 @@ TEST_P(Symmetry, AStarIsADeltaOfThreeTimesItsImpedances) {
   Study delta = star;
   delta.network = random_three_phase(GetParam(), "delta");
   delta.network.faults = star.network.faults;
-  const Series a = simulate(star), b = simulate(delta);
-  for (std::size_t s = 0; s < a.values.size(); ++s) {
-    double most = 0, differ = 0;
-    for (std::size_t k = 0; k < a.time_s.size(); ++k) {
-      most = std::max(most, std::abs(a.values[s][k]));
-      differ = std::max(differ, std::abs(a.values[s][k] - b.values[s][k]));
-    }
-    EXPECT_LT(differ, 1e-6 * most) << a.names[s];
-  }
+  expect_alike(simulate(star), simulate(delta), [](std::size_t s) { return s; });
 }
 
 /// The three phases exchanged in a ring, fault and all: the same waveforms, under other letters.
@@ -284,16 +289,8 @@ TEST_P(Symmetry, TheLettersOfThePhasesAreOfNoAccount) {
     return simulate(study);
   };
   // What a was, b is when the source lags a third of a cycle less.
-  const Series first = through("AG", 0), turned = through("BG", 2 * pi / 3);
-  for (std::size_t s = 0; s < first.values.size(); ++s) {
-    const std::size_t other = s / 3 * 3 + (s + 1) % 3;
-    double most = 0, differ = 0;
-    for (std::size_t k = 0; k < first.time_s.size(); ++k) {
-      most = std::max(most, std::abs(first.values[s][k]));
-      differ = std::max(differ, std::abs(first.values[s][k] - turned.values[other][k]));
-    }
-    EXPECT_LT(differ, 1e-6 * most) << first.names[s];
-  }
+  expect_alike(through("AG", 0), through("BG", 2 * pi / 3),
+               [](std::size_t s) { return s / 3 * 3 + (s + 1) % 3; });
 }
 
 /// All steps between two samples at once, wherever that can be: not while the fault strikes or clears.

@@ -41,6 +41,17 @@ Steady negative_sequence(double amperes, double volts) {
   return s;
 }
 
+/// A balanced load with a negative sequence beside it.
+std::vector<Steady> unbalanced(double load_A, double amperes, double volts) {
+  Steady s = Steady::balanced(load_A, 0.5, nominal_V);
+  const Steady n = negative_sequence(amperes, volts);
+  for (std::size_t k = 0; k < 3; ++k) {
+    s.current[k] += n.current[k];
+    s.voltage[k] += n.voltage[k];
+  }
+  return {s};
+}
+
 /// One loop of the three at an impedance, the others far outside.
 Steady loop(bool earth, double ohm, double angle_rad, Phasor k0) {
   Steady s = Steady::balanced(0, 0, nominal_V);
@@ -94,13 +105,7 @@ const std::vector<Side>& sides() {
          s.pickup_A = 30;
          s.delay_s = 0.05;
        }),
-       [](double a) {
-         Steady s = Steady::balanced(100, 0.5, nominal_V);
-         const Steady n = negative_sequence(a, 0);
-         for (std::size_t k = 0; k < 3; ++k) s.current[k] += n.current[k];
-         return std::vector{s};
-       },
-       30},
+       [](double a) { return unbalanced(100, a, 0); }, 30},
       {"ForwardCurrent", called_f<Stage>([](Stage& s) {
          s.pickup_A = 200;
          s.delay_s = 0.05;
@@ -131,13 +136,7 @@ const std::vector<Side>& sides() {
          s.pickup_V = 600;
          s.delay_s = 0.05;
        }),
-       [](double v) {
-         Steady s = Steady::balanced(0, 0, nominal_V);
-         const Steady n = negative_sequence(0, v);
-         for (std::size_t k = 0; k < 3; ++k) s.voltage[k] += n.voltage[k];
-         return std::vector{s};
-       },
-       600},
+       [](double v) { return unbalanced(0, 0, v); }, 600},
       {"ResidualVoltage", called_f<VoltageStage>([](VoltageStage& s) {
          s.quantity = "residual";
          s.pickup_V = 900;
