@@ -132,6 +132,8 @@ class Plant final : public Drivable {
   [[nodiscard]] std::vector<std::string> signal_names() const;
   [[nodiscard]] const std::string& unit(SignalId signal) const noexcept;  ///< "V", "A" or ""
   [[nodiscard]] double value(SignalId signal) const noexcept override;
+  /// Several values at once.
+  void read(std::span<const SignalId> signals, double* into) const noexcept;
   /// Keeps a signal up to date after every step from now on. Signals that are read at every step should be:
   /// one that is not may have to be found first, at the cost of a longer step. Allocates.
   void watch(SignalId signal);

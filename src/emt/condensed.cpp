@@ -231,7 +231,7 @@ void Condensed::solve(double* now, bool whole) noexcept {
     grow();
     return;
   }
-  rows_a_.multiply(state_->a, state_->constant_a, drive, drives(), out_.data());
+  rows_a_.multiply(state_->a.data(), state_->constant_a.data(), drive, drives(), out_.data());
   copy_lanes(out_.data(), memory_, now + places_.memory);
   const double* value = out_.data() + filled_up(memory_);
   for (const int position : scattered_) now[position] = *value++;
@@ -239,14 +239,16 @@ void Condensed::solve(double* now, bool whole) noexcept {
 
 void Condensed::measure_valves(double* now) noexcept {
   if (!ready()) return solve(now, true);
-  valve_rows_.multiply(state_->a, state_->constant_a, now + places_.drive, drives(), out_.data());
+  valve_rows_.multiply(state_->a.data(), state_->constant_a.data(), now + places_.drive, drives(),
+                       out_.data());
   const double* value = out_.data() + filled_up(memory_);
   for (std::size_t k = 0; k < valves_.size(); ++k) now[scattered_[k]] = *value++;
 }
 
 void Condensed::know_euler(double* values) noexcept {
   if (!ready()) return;  // made the long way: it is known
-  rows_b_.multiply(state_->b, state_->constant_b, values + places_.drive, drives(), out_b_.data());
+  rows_b_.multiply(state_->b.data(), state_->constant_b.data(), values + places_.drive, drives(),
+                   out_b_.data());
   copy_lanes(out_b_.data(), memory_, values + places_.euler);
 }
 

@@ -339,6 +339,13 @@ double Core::value(const SignalRow& row) noexcept {
   return sum_of(row, whole.data());
 }
 
+void Core::read(std::span<const SignalId> which, double* into) noexcept {
+  for (const SignalId signal : which) {
+    const double* found = leap && leap->landed() ? leap->found(signal.index) : nullptr;
+    *into++ = found ? *found : value(signals[static_cast<std::size_t>(signal.index)]);
+  }
+}
+
 /// What stands behind the present was found for the values kept so far: it is found before there are more.
 void Core::watch(int signal) {
   come_down();

@@ -148,6 +148,7 @@ class Core {
   [[nodiscard]] double sum_of(const SignalRow& row, const double* values) const noexcept;
   /// Of the present.
   [[nodiscard]] double value(const SignalRow& row) noexcept;
+  void read(std::span<const SignalId> which, double* into) noexcept;
   /// Keeps a signal up to date after every step, which is cheaper than finding it when it is read. Allocates.
   void watch(int signal);
 

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 #include <complex>
+#include <cstdint>
+#include <utility>
 
 #include "emt/core.hpp"
 
@@ -19,23 +21,76 @@ Leap::Leap(Core& core, int steps, const std::vector<int>& watched) : core_(&core
   for_each_stored([&](double&) { ++stored_; });
   numbers_ = stored_ + 2 * static_cast<int>(tones_.size());
   find_places(watched);
-  const auto values = observed_.size() * static_cast<std::size_t>(steps_) + read_.size();
+  const int observed = static_cast<int>(observed_.size()), read = static_cast<int>(read_.size());
+  const int values = observed * steps + read;
   possible_ = numbers_ <= most_numbers && values <= most_numbers;
   if (!possible_) return;
-  rows_.divide(filled_up(stored_) + filled_up(static_cast<int>(values)));
-  const auto rows = static_cast<std::size_t>(rows_.count());
-  State empty;
-  empty.conductances.assign(core.adjustable.size(), std::nan(""));
-  empty.matrix.assign(rows * static_cast<std::size_t>(numbers_), 0.0);
-  states_.assign(most_states, empty);
+  shapes_.push_back({.each = observed, .last = read});
+  int bit = 1;
+  for (; 2 * bit <= steps; bit *= 2) add_power(several_leaps(), several_leaps());
+  for (int rest = steps - bit; rest > 0; rest -= bit) {
+    int single = 0;
+    for (bit = 1; 2 * bit <= rest; bit *= 2) ++single;
+    add_power(several_leaps(), single);
+  }
+  one_leap_ = several_leaps();
+  Shape& leap = shapes_.back();
+  leap.each += std::exchange(leap.last, 0);
+  // Twice as many leaps save half of the rows for the memories, as long as those for values are few.
+  for (; several_ < most_at_once && values * several_ < 2 * stored_; several_ *= 2)
+    add_power(several_leaps(), several_leaps());
+  make_room();
   z_.assign(static_cast<std::size_t>(filled_up(numbers_)), 0.0);
   before_ = unit_ = z_;
-  nothing_.assign(rows, 0.0);
+  nothing_.assign(static_cast<std::size_t>(shapes_.back().rows.count()), 0.0);
   out_ = nothing_;
+  fours_.assign(static_cast<std::size_t>(most_columns * numbers_), 0.0);
+  fours_out_.assign(most_columns * nothing_.size(), 0.0);
   now_.assign(core.present.size(), 0.0);
   then_ = probe_ = now_;
   rhs_.assign(core.rhs.size(), 0.0);
   core.lines.keep(waves_);
+}
+
+void Leap::add_power(int lower, int upper) {
+  const Shape &first = shape(lower), &second = shape(upper);
+  shapes_.push_back({first.steps + second.steps, lower, upper, first.each + second.each, second.last, {}});
+}
+
+/// For the matrices of all states, and those that one at a time needs on its way.
+void Leap::make_room() {
+  std::size_t room = 0;
+  const auto take = [&](const Shape& shape) {
+    return std::exchange(room, room + static_cast<std::size_t>(shape.rows.count() * numbers_));
+  };
+  std::vector<std::size_t> places;
+  for (Shape& shape : shapes_) {
+    shape.rows.divide(filled_up(stored_) + filled_up(shape.values()));
+    places.push_back(take(shape));
+  }
+  for (std::size_t k = 1; k < most_states; ++k) {
+    places.push_back(take(shape(one_leap_)));
+    places.push_back(take(shape(several_leaps())));
+  }
+  constexpr std::size_t line = 8;
+  matrices_ = std::make_unique_for_overwrite<double[]>(room + line);
+  double* const first =
+      matrices_.get() +
+      (line - reinterpret_cast<std::uintptr_t>(matrices_.get()) / sizeof(double) % line) % line;
+  for (std::size_t k = 0; k < shapes_.size(); ++k) on_the_way_.push_back({first + places[k], 0});
+  State state;
+  state.conductances.assign(core_->adjustable.size(), std::nan(""));
+  states_.assign(most_states, state);
+  for (std::size_t k = 0; k < most_states; ++k) {
+    const std::size_t own = shapes_.size() + 2 * (k - 1);
+    states_[k].leap.matrix = first + places[k == 0 ? static_cast<std::size_t>(one_leap_) : own];
+    states_[k].several.matrix = first + places[k == 0 ? shapes_.size() - 1 : own + 1];
+  }
+}
+
+/// Columns to be made at once of a matrix whose rows are `rows`: bounded work.
+int Leap::columns_at_once(int rows) const noexcept {
+  return std::clamp(most_products / (rows * numbers_) / 4 * 4, fewest_columns, most_columns);
 }
 
 /// False when a source does not stay what it is.
@@ -48,11 +103,8 @@ bool Leap::find_tones() {
       auto tone = std::find_if(tones_.begin(), tones_.end(),
                                [&](const Tone& known) { return known.omega == line.omega; });
       if (tone == tones_.end())
-        tone = tones_.insert(tone, {line.omega, std::vector<std::complex<double>>(
-                                                    static_cast<std::size_t>(steps_) * core.sources.size())});
-      for (std::size_t i = 0; i < static_cast<std::size_t>(steps_); ++i)
-        tone->nodes[i * core.sources.size() + s] += std::polar(
-            line.amplitude, line.angle_rad + line.omega * static_cast<double>(i + 1) * core.step_s);
+        tone = tones_.insert(tone, {line.omega, std::vector<std::complex<double>>(core.sources.size())});
+      tone->nodes[s] += std::polar(line.amplitude, line.angle_rad + line.omega * core.step_s);
     }
   }
   return true;
@@ -85,7 +137,7 @@ void Leap::find_places(const std::vector<int>& watched) {
     });
     place_of_row_.push_back(known ? sum_of_values : unknown_row);
   }
-  const int behind = filled_up(stored_) + static_cast<int>(observed_.size()) * steps_;
+  const int behind = static_cast<int>(observed_.size()) * steps_;
   for (const int row : watched) {
     int& place = place_of_row_[static_cast<std::size_t>(row)];
     if (place != unknown_row) continue;
@@ -133,56 +185,101 @@ void Leap::choose() noexcept {
   state_ = &states_[oldest_];
   oldest_ = (oldest_ + 1) % most_states;
   std::copy(core_->adjustable.begin(), core_->adjustable.end(), state_->conductances.begin());
-  state_->stays = state_->columns = 0;
+  state_->stays = state_->leap.columns = state_->several.columns = 0;
+  if (making_ == state_) making_ = nullptr;
 }
 
+/// The next columns, of the first power that is not whole.
 void Leap::make_columns() noexcept {
   if (++state_->stays <= longest_stay) return;
+  if (std::exchange(making_, state_) != state_) {
+    for (Power& power : on_the_way_) power.columns = 0;
+  }
+  int next = made(one_leap_) ? one_leap_ + 1 : 0;
+  while (made(next)) ++next;
+  if (next > 0) return multiply_columns(next);
   read_stored(z_.data());
   core_->lines.keep(waves_);
-  for (int k = 0; k < columns_at_once && state_->columns < numbers_; ++k) make_column(state_->columns++);
+  int& column = power(0).columns;
+  // A step takes about as long as a tenth of such a product.
+  for (int k = 0; k < columns_at_once(most_numbers) && column < numbers_; ++k) make_column(column++);
   core_->lines.bring_back(waves_);
   write_stored(z_.data());
 }
 
-/// What one unit of z becomes.
+/// What one unit of z becomes in a step.
 void Leap::make_column(int column) noexcept {
   Core& core = *core_;
-  double* into = &state_->matrix[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_.count())];
+  double* into = column_of(0, column);
   double* value = into + filled_up(stored_);
+  std::fill(into, into + shape(0).rows.count(), 0.0);
   std::fill(unit_.begin(), unit_.end(), 0.0);
   unit_[static_cast<std::size_t>(column)] = 1;
   write_stored(unit_.data());
   std::fill(rhs_.begin(), rhs_.end(), 0.0);
   for (Shard& shard : core.shards)
     for_each_group(shard, [&](auto& group) { group.drive(rhs_.data(), core.first_unknown); });
-  for (std::size_t i = 0; i < static_cast<std::size_t>(steps_); ++i) {
-    for (std::size_t s = 0; s < core.sources.size(); ++s) {
-      double& known = probe_[static_cast<std::size_t>(core.sources[s].position)];
-      known = 0;
-      const double* shares = &unit_[static_cast<std::size_t>(stored_)];
-      for (const Tone& tone : tones_) {
-        const std::complex<double>& node = tone.nodes[i * core.sources.size() + s];
-        known += *shares++ * node.real();
-        known -= *shares++ * node.imag();
-      }
+  for (std::size_t s = 0; s < core.sources.size(); ++s) {
+    double& known = probe_[static_cast<std::size_t>(core.sources[s].position)];
+    known = 0;
+    const double* shares = &unit_[static_cast<std::size_t>(stored_)];
+    for (const Tone& tone : tones_) {
+      known += *shares++ * tone.nodes[s].real();
+      known -= *shares++ * tone.nodes[s].imag();
     }
-    if (!core.lines.empty()) core.lines.inject(1, rhs_.data());
-    for (Shard& shard : core.shards)
-      core.solve_by_factors(shard, Rule::trapezoidal, rhs_.data(), probe_.data());
-    if (!core.lines.empty()) {
-      core.lines.update(probe_.data());
-      core.lines.push(probe_.data());
-    }
-    for (const Pole& pole : core.poles)
-      probe_[static_cast<std::size_t>(pole.current)] =
-          pole.siemens() *
-          (probe_[static_cast<std::size_t>(pole.p)] - probe_[static_cast<std::size_t>(pole.q)]);
-    for (const int position : observed_) *value++ = probe_[static_cast<std::size_t>(position)];
   }
+  if (!core.lines.empty()) core.lines.inject(1, rhs_.data());
+  for (Shard& shard : core.shards)
+    core.solve_by_factors(shard, Rule::trapezoidal, rhs_.data(), probe_.data());
+  if (!core.lines.empty()) {
+    core.lines.update(probe_.data());
+    core.lines.push(probe_.data());
+  }
+  for (const Pole& pole : core.poles)
+    probe_[static_cast<std::size_t>(pole.current)] =
+        pole.siemens() *
+        (probe_[static_cast<std::size_t>(pole.p)] - probe_[static_cast<std::size_t>(pole.q)]);
+  for (const int position : observed_) *value++ = probe_[static_cast<std::size_t>(position)];
   for (const int row : read_)
     *value++ = core.sum_of(core.signals[static_cast<std::size_t>(row)], probe_.data());
   read_stored(into);
+}
+
+/// The next columns, in fours: what the lower power makes of a unit of z goes through the upper.
+void Leap::multiply_columns(int number) noexcept {
+  const Shape& own = shape(number);
+  const Shape &lower = shape(own.lower), &upper = shape(own.upper);
+  const auto behind = static_cast<std::size_t>(filled_up(stored_));
+  const int first = power(number).columns,
+            count = std::min(columns_at_once(upper.rows.count()), numbers_ - first);
+  const int fours = (count + 3) / 4;
+  for (int k = 0; k < count; ++k) {
+    double* into = &fours_[static_cast<std::size_t>(k / 4 * 4 * numbers_ + k % 4)];
+    const double* from = column_of(own.lower, first + k);
+    for (int i = 0; i < stored_; ++i) into[4 * i] = from[i];
+    turn_tones(first + k - stored_, lower.steps, into + 4 * stored_);
+  }
+  upper.rows.multiply_fours(power(own.upper).matrix, fours_.data(), numbers_, fours, fours_out_.data());
+  for (int k = 0; k < count; ++k) {
+    const double* found = &fours_out_[static_cast<std::size_t>(k * upper.rows.count())];
+    double* into = column_of(number, first + k);
+    std::copy_n(found, stored_, into);
+    std::fill(into + stored_, into + own.rows.count(), 0.0);
+    into = std::copy_n(column_of(own.lower, first + k) + behind, lower.each, into + behind);
+    std::copy_n(found + behind, upper.values(), into);
+  }
+  power(number).columns += count;
+}
+
+/// What a unit of one of the tones' numbers (none below 0) becomes, every fourth place from `into` on.
+void Leap::turn_tones(int unit, int steps, double* into) const noexcept {
+  for (std::size_t k = 0; k < 2 * tones_.size(); ++k) into[4 * k] = 0;
+  if (unit < 0) return;
+  const double turned = tones_[static_cast<std::size_t>(unit / 2)].omega * steps * core_->step_s;
+  const double along = std::cos(turned), across = std::sin(turned);
+  double* pair = into + 4 * (unit / 2 * 2);
+  pair[0] = unit % 2 == 0 ? along : -across;
+  pair[4] = unit % 2 == 0 ? across : along;
 }
 
 // --- leaps ---------------------------------------------------------------------------------------------
@@ -197,19 +294,29 @@ bool Leap::quiet() const noexcept {
 
 bool Leap::take() noexcept {
   if (!quiet()) return false;
-  Core& core = *core_;
   if (!landed_) {
     choose();
-    if (state_->columns < numbers_) {
+    if (!made(one_leap_)) {
       make_columns();
       return false;
     }
     read_stored(z_.data());
-    std::copy(core.present.begin(), core.present.end(), now_.begin());
+    std::copy(core_->present.begin(), core_->present.end(), now_.begin());
     if (!own_.empty()) then_ = now_;
+    calm_ = at_once_ = taken_ = 0;
   }
-  write_tones(core.steps, z_.data() + stored_);
-  rows_.multiply(state_->matrix, nothing_, z_.data(), numbers_, out_.data());
+  if (taken_ == at_once_ && !multiply()) return false;
+  land();
+  return true;
+}
+
+/// Of one leap, or of several when it has been quiet for as many. False when values are not finite.
+bool Leap::multiply() noexcept {
+  if (landed_ && !made(several_leaps())) make_columns();
+  const bool several = calm_ >= several_ && made(several_leaps());
+  const int number = several ? several_leaps() : one_leap_;
+  write_tones(core_->steps, z_.data() + stored_);
+  shape(number).rows.multiply(power(number).matrix, nothing_.data(), z_.data(), numbers_, out_.data());
   Lanes sums{};
   for (int k = 0; k < filled_up(stored_); k += lanes) sums += load(&out_[static_cast<std::size_t>(k)]);
   if (!std::isfinite(sums[0] + sums[1] + sums[2] + sums[3])) return false;
@@ -217,15 +324,25 @@ bool Leap::take() noexcept {
   copy_lanes(out_.data(), stored_, z_.data());
   double* kept = own_before_.data();
   for (const auto& [first, count] : own_) kept = std::copy_n(now_.data() + first, count, kept);
-  measure(out_.data() + filled_up(stored_));
-  core.steps += steps_;
-  landed_ = true;
+  at_once_ = several ? several_ : 1;
+  taken_ = 0;
   return true;
 }
 
+/// At the end of the next leap of the product.
+void Leap::land() noexcept {
+  found_ = out_.data() + filled_up(stored_) + taken_ * shape(one_leap_).values();
+  measure();
+  core_->steps += steps_;
+  landed_ = true;
+  ++taken_;
+  ++calm_;
+}
+
 /// Models, step by step, from what was found.
-void Leap::measure(const double* found) noexcept {
+void Leap::measure() noexcept {
   const Core& core = *core_;
+  const double* found = found_;
   for (int i = 1; i <= steps_ && !own_.empty(); ++i) {
     std::swap(then_, now_);
     for (const int position : observed_) now_[static_cast<std::size_t>(position)] = *found++;
@@ -239,7 +356,8 @@ void Leap::leave() noexcept {
   if (!landed_) return;
   landed_ = false;
   Core& core = *core_;
-  core.steps -= steps_;
+  const int again = taken_ * steps_;
+  core.steps -= again;
   write_stored(before_.data());
   std::fill(core.rhs.begin(), core.rhs.end(), 0.0);
   for (Shard& shard : core.shards)
@@ -249,7 +367,7 @@ void Leap::leave() noexcept {
     std::copy_n(kept, count, core.present.data() + first);
     kept += count;
   }
-  for (int k = 0; k < steps_; ++k) {
+  for (int k = 0; k < again; ++k) {
     core.advance();
     core.resolve_discontinuities();
     (void)core.finish();

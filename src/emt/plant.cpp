@@ -49,6 +49,10 @@ double Plant::value(SignalId signal) const noexcept {
   return core_->value(core_->signals[static_cast<std::size_t>(signal.index)]);
 }
 
+void Plant::read(std::span<const SignalId> signals, double* into) const noexcept {
+  core_->read(signals, into);
+}
+
 std::complex<double> Plant::phasor(SignalId signal) const noexcept {
   return core_->signals[static_cast<std::size_t>(signal.index)].phasor;
 }

@@ -24,8 +24,12 @@ class Rows {
   /// `numbers` rows (whole lanes) from row `first` on, of a matrix with `stride` rows; 0: those alone.
   void divide(int numbers, int first = 0, int stride = 0);
   /// out = constant + matrix x, `constant` and `out` beginning with row 0 of the matrix.
-  void multiply(const Numbers& matrix, const Numbers& constant, const double* x, int columns,
+  void multiply(const double* matrix, const double* constant, const double* x, int columns,
                 double* out) const noexcept;
+  /// The same for `fours` times four vectors, without a constant: number c of vector v of the four k at
+  /// x[4 (k columns + c) + v], its results from out[(4 k + v) count()] on.
+  void multiply_fours(const double* matrix, const double* x, int columns, int fours,
+                      double* out) const noexcept;
   /// Rows of the matrix.
   [[nodiscard]] int count() const noexcept { return stride_; }
 

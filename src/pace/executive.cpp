@@ -48,7 +48,6 @@ std::int64_t Executive::await(std::int64_t due_ns, Timing& timing) noexcept {
 
 void Executive::note(Timing& timing, std::int64_t step, std::int64_t begun, std::int64_t ended,
                      std::int64_t next_due) noexcept {
-  ++timing.steps;
   timing.compute.add(ended - begun);
   if (timing.pace == Pace::wall && ended > next_due) {
     ++timing.overruns;

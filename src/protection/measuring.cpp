@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 #include <numbers>
 
 #include "zavrek/error.hpp"
@@ -18,6 +19,14 @@ constexpr double forget_after_s = 2;   // a voltage that stays low becomes the r
 constexpr double tracking_s = 0.25;    // time constant of the window's own frequency
 constexpr double most_tracked = 0.15;  // of nominal, either way
 constexpr double least_share = 0.02;   // of the largest V1 so far, for a frequency to be valid
+
+using Four = double __attribute__((vector_size(4 * sizeof(double))));  // as in the class
+[[nodiscard]] Four load(const double* at) noexcept {
+  Four value;
+  std::memcpy(&value, at, sizeof value);
+  return value;
+}
+void store(double* at, Four value) noexcept { std::memcpy(at, &value, sizeof value); }
 
 /// The angle of a phasor, which is most often next to nothing: there the series is exact.
 double small_turn(const Phasor& p) noexcept {
@@ -51,62 +60,77 @@ RunningPhasors::RunningPhasors(int channels, int samples_per_cycle, Filter filte
 }
 
 template <int Width>
-void RunningPhasors::take(const double* values) noexcept {
-  newest_ = newest_ + 1 == cycle_ ? 0 : newest_ + 1;
-  const int leaving = newest_ - span_ < 0 ? newest_ - span_ + cycle_ : newest_ - span_;
-  double now[Width], gone[Width];
-  std::copy_n(values, Width, now);
-  std::copy_n(&window_[at(leaving * Width)], Width, gone);
-  std::copy_n(now, Width, &window_[at(newest_ * Width)]);
-  if (newest_ == 0) {
-    sum_afresh<Width>();
-  } else {
+void RunningPhasors::take(const double* values, int count, int stride) noexcept {
+  constexpr std::size_t fours = Width / 4;
+  Four real[fours], imaginary[fours];
+  for (std::size_t f = 0; f < fours; ++f) {
+    real[f] = load(&sum_real_[4 * f]);
+    imaginary[f] = load(&sum_imaginary_[4 * f]);
+  }
+  for (; count > 0; --count, values += stride) {
+    newest_ = newest_ + 1 == cycle_ ? 0 : newest_ + 1;
+    const int leaving = newest_ - span_ < 0 ? newest_ - span_ + cycle_ : newest_ - span_;
+    double* const place = &window_[at(newest_ * Width)];
+    const double* const past = &window_[at(leaving * Width)];
     const double cosine = cosine_[at(newest_)], sine = sine_[at(newest_)];
     const double past_cosine = cosine_[at(leaving)], past_sine = sine_[at(leaving)];
-    for (std::size_t k = 0; k < Width; ++k) {
-      sum_real_[k] += cosine * now[k] - past_cosine * gone[k];
-      sum_imaginary_[k] += sine * now[k] - past_sine * gone[k];
+    for (std::size_t f = 0; f < fours; ++f) {
+      const Four now = load(values + 4 * f), gone = load(past + 4 * f);
+      store(place + 4 * f, now);
+      real[f] += cosine * now - past_cosine * gone;
+      imaginary[f] += sine * now - past_sine * gone;
     }
+    if (newest_ == 0 && ++cycles_ == cycles_of_sums) sum_afresh<Width>(real, imaginary);
+    if (filter_ == Filter::cosine) look_back_a_quarter<Width>(real, imaginary);
   }
-  real_ = sum_real_;
-  imaginary_ = sum_imaginary_;
-  if (filter_ == Filter::cosine) look_back_a_quarter<Width>();
+  const bool standing = filter_ != Filter::cosine;
+  for (std::size_t f = 0; f < fours; ++f) {
+    store(&sum_real_[4 * f], real[f]);
+    store(&sum_imaginary_[4 * f], imaginary[f]);
+    if (standing) store(&real_[4 * f], real[f]);
+    if (standing) store(&imaginary_[4 * f], imaginary[f]);
+  }
 }
 
 template <int Width>
-void RunningPhasors::sum_afresh() noexcept {
-  double real[Width] = {}, imaginary[Width] = {};
+void RunningPhasors::sum_afresh(Four* real, Four* imaginary) noexcept {
+  cycles_ = 0;
+  std::fill_n(real, Width / 4, Four{});
+  std::fill_n(imaginary, Width / 4, Four{});
   for (int k = 0, n = newest_; k < span_; ++k, n = n == 0 ? cycle_ - 1 : n - 1) {
-    const double* values = &window_[at(n * Width)];
-    for (std::size_t w = 0; w < Width; ++w) {
-      real[w] += cosine_[at(n)] * values[w];
-      imaginary[w] += sine_[at(n)] * values[w];
+    for (std::size_t f = 0; f < Width / 4; ++f) {
+      const Four value = load(&window_[at(n * Width) + 4 * f]);
+      real[f] += cosine_[at(n)] * value;
+      imaginary[f] += sine_[at(n)] * value;
     }
   }
-  std::copy_n(real, Width, sum_real_.data());
-  std::copy_n(imaginary, Width, sum_imaginary_.data());
 }
 
 /// y[n] = sum of x cos referred to the newest sample; with A cos(wn + f) in, y[n] = A cos(wn + f) and a
 /// quarter cycle ago y = A sin(wn + f).
 template <int Width>
-void RunningPhasors::look_back_a_quarter() noexcept {
+void RunningPhasors::look_back_a_quarter(const Four* sum_real, const Four* sum_imaginary) noexcept {
   double* before = &quarter_[at(quarter_at_ * Width)];
   quarter_at_ = quarter_at_ + 1 == cycle_ / 4 ? 0 : quarter_at_ + 1;
   const double cosine = unit_cosine_[at(newest_)], sine = unit_sine_[at(newest_)];
-  for (std::size_t k = 0; k < Width; ++k) {
-    const double now = sum_real_[k] * cosine - sum_imaginary_[k] * sine;
-    const double then = before[k];
-    before[k] = now;
-    real_[k] = now * cosine + then * sine;
-    imaginary_[k] = then * cosine - now * sine;
+  for (std::size_t f = 0; f < Width / 4; ++f) {
+    const Four now = sum_real[f] * cosine - sum_imaginary[f] * sine;
+    const Four then = load(before + 4 * f);
+    store(before + 4 * f, now);
+    store(&real_[4 * f], now * cosine + then * sine);
+    store(&imaginary_[4 * f], then * cosine - now * sine);
   }
 }
+
+// What the header's `push` calls.
+template void RunningPhasors::take<4>(const double*, int, int) noexcept;
+template void RunningPhasors::take<8>(const double*, int, int) noexcept;
 
 void RunningPhasors::clear() noexcept {
   std::fill(window_.begin(), window_.end(), 0.0);
   std::fill(quarter_.begin(), quarter_.end(), 0.0);
   newest_ = cycle_ - 1;
+  cycles_ = 0;
   sum_real_ = sum_imaginary_ = real_ = imaginary_ = {};
 }
 
@@ -139,6 +163,7 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
     second_.assign(ends, RunningPhasors(3, cycle_, Filter::full_cycle, 2));
     fifth_.assign(ends, RunningPhasors(3, cycle_, Filter::full_cycle, 5));
   }
+  waiting_.assign(ends * most_waiting * sample_numbers, 0.0);
   measured_.ends.resize(ends);
   measured_.frequency_Hz = options.frequency_Hz;
   angle_past_.assign(static_cast<std::size_t>(frequency_cycles * decisions), 0.0);
@@ -166,7 +191,7 @@ void Measuring::clear() noexcept {
   measured_.frequency_valid = false;
   memory_at_ = 0;
   past_at_ = 0;
-  since_ = 0;
+  since_ = waits_ = 0;
   tracked_Hz_ = options_.frequency_Hz;
   position_ = turned_rad_ = 0;
 }
@@ -186,8 +211,9 @@ bool Measuring::push(std::span<const Sample> samples) noexcept {
   }
   if (++since_ < every_) return false;
   since_ = 0;
+  take_waiting();
   measure();
-  follow_frequency();
+  if (options_.frequency || options_.track_frequency) follow_frequency();
   return true;
 }
 
@@ -217,15 +243,25 @@ void Measuring::resample(std::span<const Sample> samples) noexcept {
 }
 
 void Measuring::take(std::span<const Sample> samples) noexcept {
+  double* values = &waiting_[static_cast<std::size_t>(waits_ * sample_numbers)];
   for (std::size_t e = 0; e < channels_.size() && e < samples.size(); ++e) {
-    double values[8];
-    std::copy_n(samples[e].current_A.data(), 4, values);
-    std::copy_n(samples[e].voltage_V.data(), 4, values + 4);
-    channels_[e].push(values);
-    if (second_.empty()) continue;
-    second_[e].push(values);
-    fifth_[e].push(values);
+    static_assert(sizeof(Sample) == sample_numbers * sizeof(double));
+    std::memcpy(values, &samples[e], sizeof(Sample));
+    values += most_waiting * sample_numbers;
   }
+  if (++waits_ == most_waiting) take_waiting();
+}
+
+/// Into the phasors, which need them at decisions only.
+void Measuring::take_waiting() noexcept {
+  const double* values = waiting_.data();
+  for (std::size_t e = 0; e < channels_.size(); ++e, values += most_waiting * sample_numbers) {
+    channels_[e].push(values, waits_, sample_numbers);
+    if (second_.empty()) continue;
+    second_[e].push(values, waits_, sample_numbers);
+    fifth_[e].push(values, waits_, sample_numbers);
+  }
+  waits_ = 0;
 }
 
 /// Phasors of now, in the values of the settings.

@@ -25,6 +25,7 @@ MeasuringOptions measuring_of(const RelaySettings& settings, double rate_Hz, dou
           .ends = ends,
           .neutral_channel = settings.earth == "neutral",
           .harmonics = harmonics,
+          .frequency = !settings.all<FrequencyStage>().empty(),
           .track_frequency = settings.track_frequency,
           .decisions = settings.decisions,
           .current_scale = settings.current_scale(),

@@ -62,42 +62,36 @@ void Rig::add_streams(const Case& all) {
     Source source;
     const auto& ct = std::get<network::CurrentTransformer>(*all.network.find_element(stream.ct));
     const Ratio vt = voltage_ratio(*all.network.find_element(stream.vt));
-    for (std::size_t k = 0; k < 3; ++k) {
-      const std::string phase(1, static_cast<char>('a' + k));
-      source.signals[k] = plant_.signal(stream.ct + ".i" + phase);
-      source.signals[3 + k] = plant_.signal(stream.vt + ".v" + phase);
-      source.to_primary[k] = ct.primary_A / ct.secondary_A;
-      source.to_primary[3 + k] = vt.primary / vt.secondary;
-    }
+    source.currents = reads_three(stream.ct + ".i", ct.primary_A / ct.secondary_A);
+    source.voltages = reads_three(stream.vt + ".v", vt.primary / vt.secondary);
     source.message.address = wire::sampled_values_address(static_cast<std::uint16_t>(stream.appid));
     source.message.id = stream.name;
-    const auto& streams = all.bench.streams;
-    const auto same =
-        std::find_if(streams.begin(), streams.end(), [&](const Stream& s) { return s.vt == stream.vt; });
-    if (same->name != stream.name) source.voltage_as = static_cast<std::size_t>(same - streams.begin());
-    read(source);
-    source.before = source.now;
     sources_.push_back(std::move(source));
   }
 }
 
-Rig::Recorded Rig::find_recorded(const std::string& name) const {
-  if (control_) {
-    const auto& outputs = control_->controller().outputs();
-    const auto found = std::find(outputs.begin(), outputs.end(), name);
-    if (found != outputs.end()) return {{}, static_cast<std::size_t>(found - outputs.begin())};
+/// Where a signal, times `scale`, stands among what is read.
+std::size_t Rig::reads(const std::string& signal, double scale) {
+  const int index = plant_.signal(signal).index;
+  for (std::size_t k = 0; k < read_.size(); ++k) {
+    if (read_[k].index == index && scale_[k] == scale) return k;
   }
-  return {plant_.signal(name)};
+  read_.push_back({index});
+  scale_.push_back(scale);
+  return read_.size() - 1;
 }
 
-double Rig::value(const Recorded& recorded) const noexcept {
-  return recorded.output == none ? plant_.value(recorded.signal) : control_->output(recorded.output);
+/// Of three phases side by side.
+std::size_t Rig::reads_three(const std::string& stem, double scale) {
+  const std::size_t first = reads(stem + "a", scale);
+  for (const char phase : {'b', 'c'}) (void)reads(stem + phase, scale);
+  return first;
 }
 
 void Rig::add_devices(const Case& all, const RunOptions& options) {
   for (const Device& device : all.bench.devices) {
     const std::string& place = options.place.empty() ? device.place : options.place;
-    Seat seat{Party(device, place != "plant", all.network.frequency_Hz), {}, {}, {}, {}, {}, 0, false};
+    Seat seat{Party(device, place != "plant", all.network.frequency_Hz)};
     for (const std::string& name : device.reads) {
       std::size_t stream = 0;
       while (all.bench.streams[stream].name != name) ++stream;
@@ -167,11 +161,7 @@ void Rig::wire_inputs(Seat& seat) {
 void Rig::watch_what_is_read_often() {
   constexpr double often = 8;  // steps
   if (often * plant_.step_s() * record_rate_Hz_ < 1) return;
-  for (const Source& source : sources_)
-    std::for_each(source.signals.begin(), source.signals.end(), [&](emt::SignalId s) { plant_.watch(s); });
-  for (const Recorded& recorded : recorded_) {
-    if (recorded.output == none) plant_.watch(recorded.signal);
-  }
+  std::for_each(read_.begin(), read_.end(), [&](emt::SignalId signal) { plant_.watch(signal); });
 }
 
 void Rig::ready_record(const Case& all, double duration_s, const std::vector<std::string>& judged) {
@@ -182,36 +172,53 @@ void Rig::ready_record(const Case& all, double duration_s, const std::vector<std
   record_.rate_Hz = record_rate_Hz_;
   record_.time_s.assign(rows, 0.0);
   record_transformers(all, rows);
-  first_recorded_ = record_.analogs.size();
   std::vector<std::string> further = all.bench.record;
   further.insert(further.end(), judged.begin(), judged.end());
   for (const std::string& name : plant_.signal_names()) {
     if (name.starts_with("fault.") || (name.starts_with("fault") && name.find(".i") != std::string::npos))
       further.push_back(name);
   }
+  static const std::vector<std::string> nothing;
+  const std::vector<std::string>& outputs = control_ ? control_->controller().outputs() : nothing;
+  std::vector<std::size_t> from_output;  // columns that outputs of the control go into
   for (const std::string& name : further) {
     if (record_.find_analog(name)) continue;
-    recorded_.push_back(find_recorded(name));
-    const Recorded& added = recorded_.back();
-    record_.analogs.push_back(channel(name, "", added.output == none ? plant_.unit(added.signal) : "", rows));
-    recorded_before_.push_back(value(added));
+    const auto output = std::find(outputs.begin(), outputs.end(), name);
+    const bool controlled = output != outputs.end();
+    record_.analogs.push_back(channel(name, "", controlled ? "" : plant_.unit(plant_.signal(name)), rows));
+    if (controlled) {
+      from_output.push_back(columns_.size());
+      read_outputs_.push_back(static_cast<std::size_t>(output - outputs.begin()));
+    }
+    columns_.push_back(
+        {controlled ? read_outputs_.size() - 1 : reads(name, 1), record_.analogs.back().samples.data()});
   }
-  recorded_now_ = recorded_before_;
+  for (const std::size_t k : from_output) columns_[k].from += read_.size();
+  now_.assign(read_.size() + read_outputs_.size(), 0.0);
+  before_ = between_ = now_;
+  read_all();
   watch_what_is_read_often();
+  record_binaries(all, rows);
+  marks_.reserve(most_events);
+}
+
+void Rig::record_binaries(const Case& all, std::size_t rows) {
   const auto add_binary = [&](std::string name, bool normal) {
     record_.binaries.push_back({std::move(name), normal, std::vector<std::uint8_t>(rows, 0)});
+    lanes_.push_back({record_.binaries.back().samples.data(), 0, normal});
   };
-  for (const Seat& seat : seats_) {
+  for (Seat& seat : seats_) {
+    seat.first_lane = lanes_.size();
     for (const std::string& output : seat.party.outputs())
       add_binary(seat.party.device().name + "." + output, false);
   }
+  first_breaker_lane_ = lanes_.size();
   for (const std::string& name : switchgear_of(all.network)) {
     breakers_.push_back(name);
     breaker_signals_.push_back(plant_.signal(name + ".closed"));
     breaker_closed_.push_back(plant_.value(breaker_signals_.back()) > 0);
     add_binary(name + ".closed", breaker_closed_.back());
   }
-  marks_.reserve(most_events);
 }
 
 /// Each current or voltage transformer that feeds a stream is recorded once, under its own name, in
@@ -221,18 +228,19 @@ void Rig::record_transformers(const Case& all, std::size_t rows) {
     const Stream& stream = all.bench.streams[s];
     const auto& ct = std::get<network::CurrentTransformer>(*all.network.find_element(stream.ct));
     const Ratio vt = voltage_ratio(*all.network.find_element(stream.vt));
-    const auto add = [&](const std::string& stem, const char* unit, double primary, double secondary) {
-      if (record_.find_analog(stem + "a")) return none;
+    const auto add = [&](const std::string& stem, const char* unit, double primary, double secondary,
+                         std::size_t from) {
+      if (record_.find_analog(stem + "a")) return;
       for (const char phase : {'a', 'b', 'c'}) {
         record_.analogs.push_back(
             channel(stem + phase, std::string(1, static_cast<char>(phase - 'a' + 'A')), unit, rows));
         record_.analogs.back().primary = primary;
         record_.analogs.back().secondary = secondary;
+        columns_.push_back({from++, record_.analogs.back().samples.data()});
       }
-      return record_.analogs.size() - 3;
     };
-    sources_[s].current_column = add(stream.ct + ".i", "A", ct.primary_A, ct.secondary_A);
-    sources_[s].voltage_column = add(stream.vt + ".v", "V", vt.primary, vt.secondary);
+    add(stream.ct + ".i", "A", ct.primary_A, ct.secondary_A, sources_[s].currents);
+    add(stream.vt + ".v", "V", vt.primary, vt.secondary, sources_[s].voltages);
   }
 }
 
@@ -271,22 +279,6 @@ std::string Rig::start_devices() {
     if (wall_ns() > until || mute->party.process_ended()) return mute->party.device().name;
     (void)link_->wait(5);
   }
-}
-
-/// What its transformers show now.
-void Rig::read(Source& source) const noexcept {
-  source.before = source.now;
-  protection::Sample& sample = source.now;
-  for (std::size_t k = 0; k < 3; ++k)
-    sample.current_A[k] = source.to_primary[k] * plant_.value(source.signals[k]);
-  sample.current_A[3] = sample.current_A[0] + sample.current_A[1] + sample.current_A[2];
-  if (source.voltage_as != none) {
-    sample.voltage_V = sources_[source.voltage_as].now.voltage_V;
-    return;
-  }
-  for (std::size_t k = 0; k < 3; ++k)
-    sample.voltage_V[k] = source.to_primary[3 + k] * plant_.value(source.signals[3 + k]);
-  sample.voltage_V[3] = sample.voltage_V[0] + sample.voltage_V[1] + sample.voltage_V[2];
 }
 
 /// Whole steps between two rows of the record, if nobody sees or does anything on the bench in between and
@@ -360,33 +352,32 @@ void Rig::take_samples() noexcept {
 }
 
 void Rig::read_all() noexcept {
-  for (Source& source : sources_) read(source);
-  for (std::size_t k = 0; k < recorded_.size(); ++k) {
-    recorded_before_[k] = recorded_now_[k];
-    recorded_now_[k] = value(recorded_[k]);
-  }
+  std::swap(before_, now_);
+  plant_.read(read_, now_.data());
+  for (std::size_t k = 0; k < scale_.size(); ++k) now_[k] *= scale_[k];
+  for (std::size_t k = 0; k < read_outputs_.size(); ++k)
+    now_[scale_.size() + k] = control_->output(read_outputs_[k]);
 }
 
 void Rig::take_row(double share) noexcept {
-  const bool room = rows_ < record_.time_s.size();
-  for (Source& source : sources_) {
-    protection::Sample& sample = source.taken;
-    if (share == 1) sample = source.now;
-    for (std::size_t k = 0; share != 1 && k < 4; ++k) {
-      sample.current_A[k] =
-          source.before.current_A[k] + share * (source.now.current_A[k] - source.before.current_A[k]);
-      sample.voltage_V[k] =
-          source.before.voltage_V[k] + share * (source.now.voltage_V[k] - source.before.voltage_V[k]);
-    }
-    for (std::size_t k = 0; room && k < 3; ++k) {
-      if (source.current_column != none)
-        record_.analogs[source.current_column + k].samples[rows_] = sample.current_A[k];
-      if (source.voltage_column != none)
-        record_.analogs[source.voltage_column + k].samples[rows_] = sample.voltage_V[k];
-    }
+  const double* taken = now_.data();
+  if (share != 1) {
+    for (std::size_t k = 0; k < now_.size(); ++k) between_[k] = before_[k] + share * (now_[k] - before_[k]);
+    taken = between_.data();
   }
-  if (next_row_ % rows_per_sample_ == 0) send_samples();
-  if (room) record_row(share);
+  if (rows_per_sample_ == 1 || next_row_ % rows_per_sample_ == 0) {
+    for (Source& source : sources_) {
+      protection::Sample& sample = source.taken;
+      for (std::size_t k = 0; k < 3; ++k) {
+        sample.current_A[k] = taken[source.currents + k];
+        sample.voltage_V[k] = taken[source.voltages + k];
+      }
+      sample.current_A[3] = sample.current_A[0] + sample.current_A[1] + sample.current_A[2];
+      sample.voltage_V[3] = sample.voltage_V[0] + sample.voltage_V[1] + sample.voltage_V[2];
+    }
+    send_samples();
+  }
+  if (rows_ < record_.time_s.size()) record_row(taken);
 }
 
 /// To the relays in this process, and onto the wire.
@@ -412,20 +403,17 @@ void Rig::send_samples() noexcept {
   }
 }
 
-void Rig::record_row(double share) noexcept {
+void Rig::record_row(const double* taken) noexcept {
   record_.time_s[rows_] = static_cast<double>(next_row_) / record_rate_Hz_;
-  for (std::size_t k = 0; k < recorded_.size(); ++k) {
-    record_.analogs[first_recorded_ + k].samples[rows_] =
-        recorded_before_[k] + share * (recorded_now_[k] - recorded_before_[k]);
-  }
-  std::size_t column = 0;
-  for (const Seat& seat : seats_) {
-    for (const char output : seat.outputs)
-      record_.binaries[column++].samples[rows_] = static_cast<std::uint8_t>(output);
-  }
-  for (std::size_t k = 0; k < breakers_.size(); ++k)
-    record_.binaries[column++].samples[rows_] = breaker_closed_[k];
+  for (const Column& column : columns_) column.samples[rows_] = taken[column.from];
   ++rows_;
+}
+
+/// From the next row on.
+void Rig::show(Lane& lane, bool value) noexcept {
+  std::fill(lane.samples + lane.since, lane.samples + rows_, static_cast<std::uint8_t>(lane.value));
+  lane.since = rows_;
+  lane.value = value;
 }
 
 void Rig::poll_wire() noexcept {
@@ -458,8 +446,10 @@ void Rig::judge_breakers() noexcept {
   discontinuities_seen_ = plant_.discontinuities();
   for (std::size_t k = 0; k < breakers_.size(); ++k) {
     const bool closed = plant_.value(breaker_signals_[k]) > 0;
-    if (closed != breaker_closed_[k]) mark(-1, k, closed);
+    if (closed == breaker_closed_[k]) continue;
+    mark(-1, k, closed);
     breaker_closed_[k] = closed;
+    show(lanes_[first_breaker_lane_ + k], closed);
   }
 }
 
@@ -468,6 +458,7 @@ void Rig::set_output(std::size_t index, std::size_t output, bool value) noexcept
   char& present = seat.outputs[output];
   if ((present != 0) == value) return;
   present = value ? 1 : 0;
+  show(lanes_[seat.first_lane + output], value);
   mark(static_cast<int>(index), output, value);
   if (!value) return;
   for (const Command& command : seat.commands) {

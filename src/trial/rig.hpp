@@ -67,11 +67,6 @@ class Rig {
  private:
   static constexpr std::size_t most_events = 4096;
   static constexpr std::size_t none = static_cast<std::size_t>(-1);
-  /// A signal of the plant or an output of the control.
-  struct Recorded {
-    emt::SignalId signal;
-    std::size_t output = none;
-  };
   /// What an output does to a breaker when it rises.
   struct Command {
     std::size_t output;
@@ -94,19 +89,28 @@ class Rig {
     std::vector<Command> commands;
     std::vector<InputWire> inputs;  // of a relay in this process
     std::vector<char> outputs;      // as seen last
+    std::size_t first_lane = 0;     // of the outputs in lanes_
     double last_heard_s = 0;        // plant time
     bool silent = false;
     bool miswired = false;
   };
-  struct Source {                          // of one stream
-    std::array<emt::SignalId, 6> signals;  // ia ib ic va vb vc
-    std::array<double, 6> to_primary{};
-    std::size_t current_column = none;  // first of three in the record; none when
-    std::size_t voltage_column = none;  // another stream's transformers put it there
-    std::size_t voltage_as = none;      // the stream before it that has the same voltages
-    bool sent = false;                  // has a remote reader
+  struct Source {              // of one stream
+    std::size_t currents = 0;  // the first of three of what is read
+    std::size_t voltages = 0;
+    bool sent = false;  // has a remote reader
     wire::SampledValues message;
-    protection::Sample before, now, taken;
+    protection::Sample taken;
+  };
+  /// A column of the record and which of what is read goes into it.
+  struct Column {
+    std::size_t from;
+    double* samples;
+  };
+  /// A binary column of the record, written where it changes.
+  struct Lane {
+    std::uint8_t* samples;
+    std::size_t since;  // row
+    bool value;
   };
   struct Mark {
     double time_s;
@@ -116,13 +120,13 @@ class Rig {
   };
 
   void add_streams(const Case& all);
-  [[nodiscard]] Recorded find_recorded(const std::string& name) const;
-  [[nodiscard]] double value(const Recorded& recorded) const noexcept;
+  [[nodiscard]] std::size_t reads(const std::string& signal, double scale);
+  [[nodiscard]] std::size_t reads_three(const std::string& stem, double scale);
   void add_devices(const Case& all, const RunOptions& options);
   void watch_what_is_read_often();
-  void ready_record(const Case& all, double duration_s, const std::vector<std::string>& further);
+  void ready_record(const Case& all, double duration_s, const std::vector<std::string>& judged);
   void record_transformers(const Case& all, std::size_t rows);
-  void read(Source& source) const noexcept;
+  void record_binaries(const Case& all, std::size_t rows);
   void take_samples() noexcept;
   void read_all() noexcept;
   void take_row(double share) noexcept;
@@ -133,7 +137,8 @@ class Rig {
   void find_stride();
   [[nodiscard]] bool take_stride() noexcept;
   void turn_contacts(double until_s) noexcept;
-  void record_row(double share) noexcept;
+  void record_row(const double* taken) noexcept;
+  void show(Lane& lane, bool value) noexcept;
   void poll_wire() noexcept;
   void judge_outputs() noexcept;
   void judge_breakers() noexcept;
@@ -166,13 +171,18 @@ class Rig {
 
   std::optional<ControlSeat> control_;
 
-  std::vector<Recorded> recorded_;  // in the record behind the transformers
-  std::size_t first_recorded_ = 0;  // their first column
-  std::vector<double> recorded_before_;
-  std::vector<double> recorded_now_;
+  // What samples and the record are made of: signals of the plant, then outputs of the control; at the end of
+  // the latest step, of the one before, and at a sample between them.
+  std::vector<emt::SignalId> read_;
+  std::vector<double> scale_;  // of the signals
+  std::vector<std::size_t> read_outputs_;
+  std::vector<double> now_, before_, between_;
+  std::vector<Column> columns_;
+  std::vector<Lane> lanes_;
   std::vector<std::string> breakers_;
   std::vector<emt::SignalId> breaker_signals_;
   std::vector<bool> breaker_closed_;
+  std::size_t first_breaker_lane_ = 0;
   long long discontinuities_seen_ = 0;  // of the plant, when breaker_closed_ was read
   bool relays_spoke_ = true;            // since the outputs were read
   record::Record record_;

@@ -81,6 +81,7 @@ std::optional<double> Rig::opened(const std::string& breaker, double from_s) con
 
 record::Record Rig::take_record(double trigger_s) {
   record_.trigger_s = trigger_s;
+  for (Lane& lane : lanes_) show(lane, lane.value);
   record_.time_s.resize(rows_);
   for (auto& analog : record_.analogs) analog.samples.resize(rows_);
   for (auto& binary : record_.binaries) binary.samples.resize(rows_);

@@ -320,6 +320,12 @@ TEST(Frequency, IsMeasuredToAMillihertzAndItsStagesJudgeIt) {
   EXPECT_EQ(none.until("trip", dead, 1), INFINITY);
 }
 
+TEST(Frequency, IsLeftOutWhereNoFunctionAsksForIt) {
+  Feeder relay(relay_of({definite("s", 1e6, 1)}));
+  relay.feed(Steady::balanced(10, 0, 6350), 1);
+  EXPECT_FALSE(relay.relay.measured().frequency_valid);
+}
+
 TEST(Frequency, RateOfChangeIsSeenOnARamp) {
   FrequencyStage falling;
   falling.name = "r";
@@ -346,7 +352,11 @@ TEST(Frequency, RateOfChangeIsSeenOnARamp) {
 
 TEST(Frequency, TrackedKeepsMagnitudesTrueFarFromNominal) {
   for (const bool tracked : {false, true}) {
-    RelaySettings settings = relay_of({definite("s", 1e6, 1)});
+    FrequencyStage under;
+    under.name = "f";
+    under.pickup_Hz = 40;
+    under.delay_s = 1;
+    RelaySettings settings = relay_of({under});
     settings.track_frequency = tracked;
     Feeder relay(settings);
     Steady s = Steady::balanced(100, 0.3, 6350);

@@ -34,14 +34,17 @@ enum class Filter {
 /// Phasors of one harmonic of channels that are sampled together, over a sliding window of N samples per
 /// nominal cycle, X = (2/N) sum x[n] exp(-j 2 pi h n / N), n counted from the first sample ever (so that a
 /// signal of nominal frequency has a standing phasor). Each sample costs the same, whatever the window: sums
-/// run, and are taken afresh once a cycle so that rounding cannot gather.
+/// run, and are taken afresh every eight cycles so that rounding cannot gather.
 class RunningPhasors {
  public:
   static constexpr int most_channels = 8;
   /// `samples_per_cycle`: at least 4, a multiple of 4 for `cosine`.
   RunningPhasors(int channels, int samples_per_cycle, Filter filter = Filter::full_cycle, int harmonic = 1);
-  /// One value per channel, and room for a multiple of four behind `values`.
-  void push(const double* values) noexcept { width_ == 4 ? take<4>(values) : take<8>(values); }
+  /// One value per channel, and room for a multiple of four behind `values`; `count` samples, each `stride`
+  /// numbers behind the one before.
+  void push(const double* values, int count = 1, int stride = 0) noexcept {
+    width_ == 4 ? take<4>(values, count, stride) : take<8>(values, count, stride);
+  }
   void clear() noexcept;
   /// Peak value.
   [[nodiscard]] Phasor peak(std::size_t channel) const noexcept {
@@ -53,18 +56,21 @@ class RunningPhasors {
   [[nodiscard]] int window() const noexcept { return filter_ == Filter::cosine ? span_ + cycle_ / 4 : span_; }
 
  private:
+  using Four = double __attribute__((vector_size(4 * sizeof(double))));  // channels side by side
   template <int Width>
-  void take(const double* values) noexcept;
+  void take(const double* values, int count, int stride) noexcept;
   template <int Width>
-  void sum_afresh() noexcept;
+  void sum_afresh(Four* real, Four* imaginary) noexcept;
   template <int Width>
-  void look_back_a_quarter() noexcept;
+  void look_back_a_quarter(const Four* sum_real, const Four* sum_imaginary) noexcept;
   [[nodiscard]] std::size_t at(int n) const noexcept { return static_cast<std::size_t>(n); }
 
   int width_;  // channels, filled up to a multiple of four: they stand side by side
   int cycle_, span_;
   Filter filter_;
-  int newest_ = 0;              // of a cycle
+  int newest_ = 0;  // of a cycle
+  static constexpr int cycles_of_sums = 8;
+  int cycles_ = 0;              // since the sums were taken afresh
   std::vector<double> window_;  // cycle_ by width_: the latest sample at each place of the cycle
   std::vector<double> cosine_;  // cycle_: 2/span cos(2 pi h n / cycle)
   std::vector<double> sine_;    // cycle_: -2/span sin(...)
@@ -113,7 +119,7 @@ struct End {
 /// What all functions of a relay decide on.
 struct Measured {
   std::vector<End> ends;
-  double frequency_Hz = 50;
+  double frequency_Hz = 50;   ///< measured by a relay when one of its functions, or tracking, asks for it
   double frequency_rate = 0;  ///< Hz/s
   bool frequency_valid = false;
 };
@@ -125,6 +131,7 @@ struct MeasuringOptions {
   int ends = 1;
   bool neutral_channel = false;  ///< residual from the fourth channel instead of the sum of phases
   bool harmonics = false;
+  bool frequency = true;         ///< measure it, which costs about as much as a phasor
   bool track_frequency = false;  ///< resample to a whole number of samples in the cycle found
   int decisions = 0;             ///< in a cycle, for which phasors are made ready; 0: at every sample
   double current_scale = 1;      ///< settings per primary ampere
@@ -151,6 +158,7 @@ class Measuring {
 
  private:
   void take(std::span<const Sample> samples) noexcept;
+  void take_waiting() noexcept;
   void measure() noexcept;
   void resample(std::span<const Sample> samples) noexcept;
   void follow_frequency() noexcept;
@@ -158,7 +166,11 @@ class Measuring {
 
   MeasuringOptions options_;
   int cycle_;
-  int every_ = 1, since_ = 0;                   // samples from decision to decision, and since the last
+  int every_ = 1, since_ = 0;  // samples from decision to decision, and since the last
+  // Samples that the phasors have not taken yet: per end, most_waiting of sample_numbers.
+  static constexpr int most_waiting = 8, sample_numbers = 8;
+  std::vector<double> waiting_;
+  int waits_ = 0;
   std::vector<RunningPhasors> channels_;        // per end: ia ib ic in va vb vc
   std::vector<RunningPhasors> second_, fifth_;  // per end: harmonics of ia ib ic, when wanted
   Measured measured_;
