@@ -186,10 +186,11 @@ Terms Assembly::resolved(const Terms& terms) const {
     --share;
     const CapacitancePart& whole = capacitance_parts[share->part];
     // A sequence without capacitance makes the whole singular; it carries nothing there.
-    const Eigen::MatrixXd part =
-        share->capacitance * whole.capacitance.completeOrthogonalDecomposition().pseudoInverse();
-    for (Eigen::Index k = 0; k < part.cols(); ++k) {
-      const double coefficient = term.coefficient * part(term.index - share->first.index, k);
+    if (share->portion.size() == 0)
+      share->portion =
+          share->capacitance * whole.capacitance.completeOrthogonalDecomposition().pseudoInverse();
+    for (Eigen::Index k = 0; k < share->portion.cols(); ++k) {
+      const double coefficient = term.coefficient * share->portion(term.index - share->first.index, k);
       if (coefficient != 0)
         out.push_back(value_of({whole.first_current.index + static_cast<int>(k)}, coefficient));
     }

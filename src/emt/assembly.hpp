@@ -60,6 +60,8 @@ struct CapacitanceShare {
   Slot first;
   Eigen::MatrixXd capacitance;
   std::size_t part = 0;
+  mutable Eigen::MatrixXd
+      portion{};  // of the part's currents; found when all shares are known and one is asked
 };
 
 struct ConductancePart {

@@ -27,10 +27,10 @@ Condensed::Condensed(Core& core, std::size_t shard, const Places& places, const 
   for (std::size_t k = 0; k < core.valves.size(); ++k) {
     if (!among(core.valves.number(k))) continue;
     valves_.push_back(k);
-    scattered_.push_back(core.valves.voltage(k));
     ends_.push_back({core.valves.ends(k).first, core.valves.ends(k).second});
     core.valves.set_apart(k);
   }
+  if (valves_.size() == core.valves.size() && !valves_.empty()) valve_voltages_ = core.valves.voltage(0);
   for (std::size_t k = 0; k < core.segments.size(); ++k) {
     if (!among(core.segments.number(k))) continue;
     segments_.push_back(k);
@@ -81,9 +81,9 @@ void Condensed::keep(int position) {
 
 /// As many states as the memory allows, all of them empty.
 void Condensed::make_room() {
-  rows_a_.divide(filled_up(memory_) + filled_up(static_cast<int>(scattered_.size())));
+  rows_a_.divide(scattered_row() + filled_up(static_cast<int>(scattered_.size())));
   rows_b_.divide(filled_up(memory_));
-  valve_rows_.divide(filled_up(static_cast<int>(valves_.size())), filled_up(memory_), rows_a_.count());
+  valve_rows_.divide(filled_up(static_cast<int>(valves_.size())), valve_row(), rows_a_.count());
   State empty;
   const auto all = static_cast<std::size_t>(columns());
   empty.values.assign(numbers_.size(), 0.0);
@@ -183,7 +183,10 @@ void Condensed::grow() noexcept {
   double* a = &s.a[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_a_.count())];
   double* b = &s.b[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_b_.count())];
   solve_long(unit_.data(), unit_.data() + drives(), probe_.data(), a, b);
-  a += filled_up(memory_);
+  for (std::size_t k = 0; k < valves_.size(); ++k)
+    a[static_cast<std::size_t>(valve_row()) + k] =
+        probe_[static_cast<std::size_t>(core_->valves.voltage(valves_[k]))];
+  a += scattered_row();
   for (const int position : scattered_) *a++ = probe_[static_cast<std::size_t>(position)];
   if (ready()) sum_constants();
 }
@@ -233,16 +236,22 @@ void Condensed::solve(double* now, bool whole) noexcept {
   }
   rows_a_.multiply(state_->a.data(), state_->constant_a.data(), drive, drives(), out_.data());
   copy_lanes(out_.data(), memory_, now + places_.memory);
-  const double* value = out_.data() + filled_up(memory_);
+  put_valves(out_.data() + valve_row(), now);
+  const double* value = out_.data() + scattered_row();
   for (const int position : scattered_) now[position] = *value++;
+}
+
+void Condensed::put_valves(const double* voltages, double* now) const noexcept {
+  const int count = static_cast<int>(valves_.size());
+  if (valve_voltages_ >= 0) return copy_lanes(voltages, count, now + valve_voltages_);
+  for (const std::size_t k : valves_) now[core_->valves.voltage(k)] = *voltages++;
 }
 
 void Condensed::measure_valves(double* now) noexcept {
   if (!ready()) return solve(now, true);
   valve_rows_.multiply(state_->a.data(), state_->constant_a.data(), now + places_.drive, drives(),
                        out_.data());
-  const double* value = out_.data() + filled_up(memory_);
-  for (std::size_t k = 0; k < valves_.size(); ++k) now[scattered_[k]] = *value++;
+  put_valves(out_.data() + valve_row(), now);
 }
 
 void Condensed::know_euler(double* values) noexcept {

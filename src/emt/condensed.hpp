@@ -112,6 +112,12 @@ class Condensed {
     return memory_ + static_cast<int>(known_.size() + outside_.ends.size() + outside_.ports.size());
   }
   [[nodiscard]] int columns() const noexcept { return drives() + static_cast<int>(sources_.size()); }
+  /// Rows of a, behind those of the memory: the valves' voltages, then what is scattered.
+  [[nodiscard]] int valve_row() const noexcept { return filled_up(memory_); }
+  [[nodiscard]] int scattered_row() const noexcept {
+    return valve_row() + filled_up(static_cast<int>(valves_.size()));
+  }
+  void put_valves(const double* voltages, double* now) const noexcept;
   [[nodiscard]] std::uint64_t key_of_conductances() const noexcept;
   [[nodiscard]] bool matches(const State& state) const noexcept;
   void read_sources() noexcept;
@@ -133,7 +139,8 @@ class Condensed {
   std::vector<int> numbers_;           // of the adjustable conductances
   std::vector<double> weights_;        // of theirs in the key
   std::vector<int> charging_;          // numbers of the memory that belong to capacitances
-  std::vector<int> scattered_;         // positions of the values kept up: valve voltages, then others
+  std::vector<int> scattered_;         // positions of the values kept up, but for the valves' voltages
+  int valve_voltages_ = -1;            // first position of these, when the shard has all valves there are
   std::vector<double> sources_;        // as the pieces stand
   Rows rows_a_, rows_b_, valve_rows_;  // the last are some of a
 

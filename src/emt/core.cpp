@@ -149,7 +149,19 @@ void Core::impose_sources(double time, double* now) noexcept {
 }
 
 void Core::impose_sources_at(long long step, double* now) noexcept {
-  impose(sources, now, [&](std::size_t k) { return waveforms_on_grid[k].at(step); });
+  for (std::size_t k = 0; k < sources.size();) {
+    const std::size_t waveform = sources[k].waveform;
+    Waveform::Grid& grid = waveforms_on_grid[waveform];
+    if (!grid.steady()) {
+      const Waveform::Instant instant = grid.at(step);
+      for (; k < sources.size() && sources[k].waveform == waveform; ++k)
+        now[sources[k].position] = instant.value(sources[k].phase);
+      continue;
+    }
+    const auto [cosine, sine] = grid.turned(static_cast<unsigned long long>(step));
+    for (; k < sources.size() && sources[k].waveform == waveform; ++k)
+      now[sources[k].position] = cosine * sources[k].phase.cosine - sine * sources[k].phase.sine;
+  }
 }
 
 void Core::update_poles(double* now) const noexcept {
@@ -179,7 +191,8 @@ bool Core::finite() const noexcept {
     const int behind = shard.condensed ? first + shard.condensed->memory() : shard.end;
     for (int k = first; k < behind; k += lanes) sums += load(&present[static_cast<std::size_t>(k)]);
   }
-  return std::isfinite(sums[0] + sums[1] + sums[2] + sums[3]);
+  const auto strange = (sums - sums) != Lanes{};  // of what is not finite
+  return (strange[0] | strange[1] | strange[2] | strange[3]) == 0;
 }
 
 void Core::begin_condensed() noexcept {

@@ -15,6 +15,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <cstdint>
 #include <utility>
 #include <vector>
 
@@ -38,6 +39,7 @@ class ValveGroup {
       low_.resize(room(), -never);
       high_.resize(room(), never);
     }
+    changes_.push_back(0);
     obey(size() - 1);
   }
   /// Positions that the voltages take, and so many again each of the others: whole lanes.
@@ -158,27 +160,24 @@ class ValveGroup {
   }
   /// Currents from the voltages.
   void update(double* now) noexcept {
-    Lanes highest{};
+    Lanes highest{}, beyond = {-never, -never, -never, -never};
     for (std::size_t k = 0; k < low_.size(); k += lanes) {
       const Lanes v = load(now + voltages_at_ + k);
       store(now + currents_at_ + k, load(&siemens_[k]) * v - load(&source_[k]));
       store(now + conducts_at_ + k, load(&conducts_[k]));
       highest = v > highest ? v : highest;
       highest = -v > highest ? -v : highest;
+      beyond = farther(k, v, beyond);
     }
     scale_ = std::max({scale_, highest[0], highest[1], highest[2], highest[3]});
-    left_ = any_outside(now);
+    left_ = greatest(beyond) > rounding();
   }
   /// Whether any valve is beyond the bounds of its piece.
   [[nodiscard]] bool any_outside(const double* values) const noexcept {
     Lanes beyond = {-never, -never, -never, -never};
-    for (std::size_t k = 0; k < low_.size(); k += lanes) {
-      const Lanes v = load(values + voltages_at_ + k), slack = load(&slack_[k]) + 1e-13 * scale_;
-      const Lanes below = load(&low_[k]) - v - slack, above = v - load(&high_[k]) - slack;
-      beyond = below > beyond ? below : beyond;
-      beyond = above > beyond ? above : beyond;
-    }
-    return std::max({beyond[0], beyond[1], beyond[2], beyond[3]}) > 0;
+    for (std::size_t k = 0; k < low_.size(); k += lanes)
+      beyond = farther(k, load(values + voltages_at_ + k), beyond);
+    return greatest(beyond) > rounding();
   }
   /// Whether all fit the solution that `update` saw last.
   [[nodiscard]] bool fit_already() const noexcept { return !left_; }
@@ -227,9 +226,7 @@ class ValveGroup {
     }
   }
 
-  void begin_instant() noexcept {
-    for (Valve& v : valves_) v.changes = 0;
-  }
+  void begin_instant() noexcept { std::fill(changes_.begin(), changes_.end(), std::uint8_t{0}); }
   /// Changes over the valves that do not fit the solution in `values`; true when any did. Where the current
   /// of an inductance finds no way it drives an off valve to millions of volts, and all that the solution
   /// says of currents elsewhere is wrong: only valves that are out by a hundredth of the worst change in one
@@ -240,7 +237,7 @@ class ValveGroup {
     for (std::size_t k = 0; k < valves_.size(); ++k) worst = std::max(worst, misfit(k, values));
     for (std::size_t k = 0; k < valves_.size() && worst > 0; ++k) {
       if (misfit(k, values) <= 0.01 * worst) continue;
-      ++valves_[k].changes;
+      ++changes_[k];
       follow(k, values[voltage(k)]);
       changed(k);
     }
@@ -263,7 +260,6 @@ class ValveGroup {
     bool apart = false;  // driven and measured by a condensed part
     Failure broken = Failure::none;
     double late_s = 0;
-    int changes = 0;
     std::array<Edge, 16> edges{};
     int first_edge = 0, waiting = 0;
   };
@@ -295,10 +291,19 @@ class ValveGroup {
   /// How far a valve that may still change is beyond its bounds, in volts; 0 within.
   [[nodiscard]] double misfit(std::size_t k, const double* values) const noexcept {
     const double beyond = -margin(k, values);
-    return beyond > tolerance(k) && valves_[k].changes < 2 ? beyond : 0;
+    return beyond > tolerance(k) && changes_[k] < 2 ? beyond : 0;
   }
   /// What rounding of the node voltages makes of a margin.
-  [[nodiscard]] double tolerance(std::size_t k) const noexcept { return slack_[k] + 1e-13 * scale_; }
+  [[nodiscard]] double rounding() const noexcept { return 1e-13 * scale_; }
+  [[nodiscard]] double tolerance(std::size_t k) const noexcept { return slack_[k] + rounding(); }
+  /// How far voltages are beyond the bounds of the valves from k on, or `so_far` where that is more.
+  [[nodiscard]] Lanes farther(std::size_t k, Lanes v, Lanes so_far) const noexcept {
+    const Lanes slack = load(&slack_[k]);
+    const Lanes below = load(&low_[k]) - v - slack, above = v - load(&high_[k]) - slack;
+    so_far = below > so_far ? below : so_far;
+    return above > so_far ? above : so_far;
+  }
+  [[nodiscard]] static double greatest(Lanes of) noexcept { return std::max({of[0], of[1], of[2], of[3]}); }
   /// Numbers of the piece that the valve is on.
   void obey(std::size_t k) noexcept {
     const Valve& v = valves_[k];
@@ -359,6 +364,7 @@ class ValveGroup {
   }
 
   std::vector<Valve> valves_;
+  std::vector<std::uint8_t> changes_;  // per valve, at the instant at hand
   // Per valve, by its piece: i = siemens v - source as long as low <= v <= high.
   Numbers siemens_, source_, low_, high_, conducts_;
   Numbers slack_;   // how far beyond its bounds counts as within

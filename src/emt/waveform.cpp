@@ -98,7 +98,7 @@ Waveform::Grid::Grid(const Waveform& waveform, double step_s)
       steady_(waveform.samples_.empty() && waveform.harmonics_.empty() && waveform.pieces_.empty() &&
               waveform.magnitude_.empty()),
       omega_(waveform.omega_) {
-  for (int k = 0; steady_ && k < length; ++k) {
+  for (int k = 0; steady_ && k < static_cast<int>(length); ++k) {
     table_.push_back(std::cos(waveform.omega_ * k * step_s));
     table_.push_back(std::sin(waveform.omega_ * k * step_s));
   }
@@ -107,15 +107,15 @@ Waveform::Grid::Grid(const Waveform& waveform, double step_s)
 Waveform::Instant Waveform::Grid::at(long long n) noexcept {
   const double time_s = static_cast<double>(n) * step_s_;
   if (!steady_) return {*waveform_, time_s};
-  if (n / length != block_) {
-    block_ = n / length;
-    const Instant begin(*waveform_, static_cast<double>(block_ * length) * step_s_);
-    cosine_ = begin.cosine_;
-    sine_ = begin.sine_;
-  }
-  const double* turned = &table_[static_cast<std::size_t>(2 * (n % length))];
-  return {*waveform_, time_s, cosine_ * turned[0] - sine_ * turned[1],
-          sine_ * turned[0] + cosine_ * turned[1]};
+  const auto [cosine, sine] = turned(static_cast<unsigned long long>(n));
+  return {*waveform_, time_s, cosine, sine};
+}
+
+void Waveform::Grid::enter(unsigned long long block) noexcept {
+  block_ = block;
+  const Instant begin(*waveform_, static_cast<double>(block * length) * step_s_);
+  cosine_ = begin.cosine_;
+  sine_ = begin.sine_;
 }
 
 Waveform::Instant Waveform::Grid::at(long long n, double later_s) noexcept {

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <cstddef>
 #include <memory>
+#include <utility>
 #include <vector>
 
 #include "zavrek/network/field.hpp"
@@ -64,17 +65,26 @@ class Waveform {
    public:
     Grid(const Waveform& waveform, double step_s);
     [[nodiscard]] Instant at(long long n) noexcept;
+    /// Whether it is a plain sinusoid,
+    [[nodiscard]] bool steady() const noexcept { return steady_; }
+    /// and cosine and sine (times the amplitude) of its angle at a grid point, n >= 0.
+    [[nodiscard]] std::pair<double, double> turned(unsigned long long n) noexcept {
+      if (n / length != block_) enter(n / length);
+      const double* by = &table_[static_cast<std::size_t>(2 * (n % length))];
+      return {cosine_ * by[0] - sine_ * by[1], sine_ * by[0] + cosine_ * by[1]};
+    }
     /// So much later than a grid point.
     [[nodiscard]] Instant at(long long n, double later_s) noexcept;
 
    private:
-    static constexpr int length = 64;
+    static constexpr unsigned long long length = 64;
+    void enter(unsigned long long block) noexcept;
     const Waveform* waveform_;
     double step_s_;
     bool steady_;
     double omega_ = 0;
     std::vector<double> table_;  // length pairs of cosine and sine
-    long long block_ = -1;
+    unsigned long long block_ = ~0ULL;
     double cosine_ = 0, sine_ = 0;  // at its begin
   };
 

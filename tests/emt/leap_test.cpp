@@ -158,6 +158,43 @@ TEST(Leap, LetsEverySignalBeReadAndGoesOn) {
   EXPECT_GT(pair.share(), 0.4);
 }
 
+/// Several leaps come from one product: whichever of them was taken last, everything is there behind it.
+TEST(Leap, StopsBehindAnyOfTheLeapsOfAProduct) {
+  Network n = corridor();
+  n.elements.pop_back();  // the longer line, so that products of eight leaps pay
+  std::get<Line>(n.elements.back()).between = {"moor", "shore"};
+  std::erase_if(n.buses, [](const Bus& bus) { return bus.name == "far"; });
+  for (int leaps = 1; leaps <= 9; ++leaps) {
+    Pair pair(n, 5);
+    pair.run(0.1 + leaps * 5 * 50e-6);
+    if (leaps % 3 == 0) {
+      const SignalId unwatched = pair.leaping().signal("T1.ib");
+      EXPECT_NEAR(pair.leaping().value(unwatched), pair.stepping().value(unwatched), 1e-7) << leaps;
+    } else if (leaps % 3 == 1) {
+      pair.both([](Plant& p) { p.open(p.operable("QI"), p.time_s()); });
+    } else {
+      pair.both([](Plant& p) { p.close(p.operable("fault"), p.time_s() + 320e-6); });
+    }
+    pair.run(0.05);
+    EXPECT_EQ(pair.stepping().discontinuities(), pair.leaping().discontinuities()) << leaps;
+    EXPECT_GT(pair.share(), 0.6);
+  }
+}
+
+/// More switches in turn than states are kept, each for longer than its matrices take.
+TEST(Leap, ForgetsStatesAndMakesThemAgain) {
+  Pair pair(corridor(), 5);
+  for (int round = 0; round < 3; ++round) {
+    for (const char* name : {"QI", "fault"}) {
+      pair.both([&](Plant& p) { p.open(p.operable(name), p.time_s()); });
+      pair.run(0.04);
+      pair.both([&](Plant& p) { p.close(p.operable(name), p.time_s()); });
+      pair.run(0.04);
+    }
+  }
+  EXPECT_GT(pair.share(), 0.4);
+}
+
 TEST(Leap, FollowsAKnobThatIsTurned) {
   Network n = corridor();
   n.elements.push_back(Load{.name = "cranes", .bus = "berth", .active_W = 1e6, .reactive_var = 0.4e6});

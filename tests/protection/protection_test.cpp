@@ -1,6 +1,7 @@
 #include <gtest/gtest.h>
 
 #include <fstream>
+#include <random>
 #include <sstream>
 
 #include "protection/relays.hpp"
@@ -70,6 +71,40 @@ TEST(RunningPhasor, OfTheCosineFilterHardlySeesADecayingOffset) {
   }
   EXPECT_LT(worst[0], 0.35 * worst[1]);
   EXPECT_NEAR(std::arg(cosine.peak()), -1.3, 0.01);
+}
+
+TEST(RunningPhasors, TakeSeveralSamplesAtOnceAsOneByOne) {
+  std::mt19937 random(3);
+  std::uniform_real_distribution<double> any(-1, 1);
+  for (const Filter filter : {Filter::full_cycle, Filter::half_cycle, Filter::cosine}) {
+    for (const int channels : {3, 7}) {
+      RunningPhasors single(channels, 20, filter), several(channels, 20, filter);
+      for (int round = 0; round < 200; ++round) {
+        std::array<double, 5 * 8> samples{};
+        for (double& value : samples) value = any(random);
+        const int count = 1 + round % 5;
+        several.push(samples.data(), count, 8);
+        for (int k = 0; k < count; ++k) single.push(&samples[static_cast<std::size_t>(8 * k)]);
+        for (int c = 0; c < channels; ++c)
+          ASSERT_EQ(several.peak(static_cast<std::size_t>(c)), single.peak(static_cast<std::size_t>(c)));
+      }
+    }
+  }
+}
+
+/// Sums that run never part from those taken afresh, whatever passed through them.
+TEST(RunningPhasors, ForgetWhatLeftTheWindow) {
+  RunningPhasors phasors(1, 20);
+  std::array<double, 4> sample{};
+  for (int k = 0; k < 200; ++k) {
+    sample[0] = 1e9 * std::sin(0.7 * k);
+    phasors.push(sample.data());
+  }
+  sample[0] = 0;
+  for (int k = 0; k < 20; ++k) phasors.push(sample.data());
+  EXPECT_LT(std::abs(phasors.peak(0)), 1e-4);
+  for (int k = 0; k < 8 * 20; ++k) phasors.push(sample.data());
+  EXPECT_EQ(phasors.peak(0), Phasor());
 }
 
 TEST(RunningPhasors, MeasureEachChannelAsIfItWereAlone) {
