@@ -353,10 +353,14 @@ double Core::value(const SignalRow& row) noexcept {
 }
 
 void Core::read(std::span<const SignalId> which, double* into) noexcept {
-  for (const SignalId signal : which) {
-    const double* found = leap && leap->landed() ? leap->found(signal.index) : nullptr;
-    *into++ = found ? *found : value(signals[static_cast<std::size_t>(signal.index)]);
+  std::size_t done = 0;
+  if (leap && leap->landed()) {
+    for (const double* found; done < which.size() && (found = leap->found(which[done].index)) != nullptr;
+         ++done)
+      into[done] = *found;
   }
+  for (; done < which.size(); ++done)
+    into[done] = value(signals[static_cast<std::size_t>(which[done].index)]);
 }
 
 /// What stands behind the present was found for the values kept so far: it is found before there are more.

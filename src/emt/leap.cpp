@@ -18,6 +18,8 @@ Leap::Leap(Core& core, int steps, const std::vector<int>& watched) : core_(&core
                       std::all_of(core.models.begin(), core.models.end(),
                                   [](const ModelRow& row) { return row.model->measures(); });
   if (!linear || !find_tones()) return;
+  for (Shard& shard : core.shards)
+    for_each_memory(shard, [&](double& number) { of_parts_.push_back(&number); });
   for_each_stored([&](double&) { ++stored_; });
   numbers_ = stored_ + 2 * static_cast<int>(tones_.size());
   find_places(watched);
@@ -148,9 +150,10 @@ void Leap::find_places(const std::vector<int>& watched) {
 
 // --- what the network remembers ------------------------------------------------------------------------
 
+/// Numbers of parts stand where they stood at the start; those of lines move on.
 template <class Visit>
 void Leap::for_each_stored(Visit&& visit) noexcept {
-  for (Shard& shard : core_->shards) for_each_memory(shard, visit);
+  for (double* const number : of_parts_) visit(*number);
   core_->lines.for_each_coming(visit);
 }
 

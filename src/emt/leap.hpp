@@ -126,9 +126,10 @@ class Leap {
   Core* core_;
   int steps_;
   bool possible_ = false;
-  int stored_ = 0;             // numbers of z in parts and lines; those of the tones follow
-  int numbers_ = 0;            // of z
-  std::vector<Shape> shapes_;  // of the powers: one step first, several leaps last
+  std::vector<double*> of_parts_;  // the numbers of z that are memories of parts
+  int stored_ = 0;                 // these and those of lines; those of the tones follow
+  int numbers_ = 0;                // of z
+  std::vector<Shape> shapes_;      // of the powers: one step first, several leaps last
   int one_leap_ = 0;
   int several_ = 1;  // leaps of one product
   std::vector<Tone> tones_;
