@@ -27,20 +27,7 @@ Leap::Leap(Core& core, int steps, const std::vector<int>& watched) : core_(&core
   const int values = observed * steps + read;
   possible_ = numbers_ <= most_numbers && values <= most_numbers;
   if (!possible_) return;
-  shapes_.push_back({.each = observed, .last = read});
-  int bit = 1;
-  for (; 2 * bit <= steps; bit *= 2) add_power(several_leaps(), several_leaps());
-  for (int rest = steps - bit; rest > 0; rest -= bit) {
-    int single = 0;
-    for (bit = 1; 2 * bit <= rest; bit *= 2) ++single;
-    add_power(several_leaps(), single);
-  }
-  one_leap_ = several_leaps();
-  Shape& leap = shapes_.back();
-  leap.each += std::exchange(leap.last, 0);
-  // Twice as many leaps save half of the rows for the memories, as long as those for values are few.
-  for (; several_ < most_at_once && values * several_ < 2 * stored_; several_ *= 2)
-    add_power(several_leaps(), several_leaps());
+  plan_powers(observed, read);
   make_room();
   z_.assign(static_cast<std::size_t>(filled_up(numbers_)), 0.0);
   before_ = unit_ = z_;
@@ -52,6 +39,25 @@ Leap::Leap(Core& core, int steps, const std::vector<int>& watched) : core_(&core
   then_ = probe_ = now_;
   rhs_.assign(core.rhs.size(), 0.0);
   core.lines.keep(waves_);
+}
+
+/// One step, then doubled and added up to a leap, then leaps doubled.
+void Leap::plan_powers(int observed, int read) {
+  shapes_.push_back({.each = observed, .last = read});
+  int bit = 1;
+  for (; 2 * bit <= steps_; bit *= 2) add_power(several_leaps(), several_leaps());
+  for (int rest = steps_ - bit; rest > 0; rest -= bit) {
+    int single = 0;
+    for (bit = 1; 2 * bit <= rest; bit *= 2) ++single;
+    add_power(several_leaps(), single);
+  }
+  one_leap_ = several_leaps();
+  Shape& leap = shapes_.back();
+  leap.each += std::exchange(leap.last, 0);
+  const int values = leap.each;
+  // Twice as many leaps save half of the rows for the memories, as long as those for values are few.
+  for (; several_ < most_at_once && values * several_ < 2 * stored_; several_ *= 2)
+    add_power(several_leaps(), several_leaps());
 }
 
 void Leap::add_power(int lower, int upper) {

@@ -84,7 +84,7 @@ class Leap {
     int stays = 0;
     Power leap, several;
   };
-  /// cos(w n h) and sin(w n h) in z, and what the known nodes make of them: pairs by step, then node.
+  /// cos(w n h) and sin(w n h) in z, and what the known nodes make of them a step later: pairs by node.
   struct Tone {
     double omega;
     std::vector<std::complex<double>> nodes;
@@ -97,6 +97,7 @@ class Leap {
   void make_columns() noexcept;
   void make_column(int column) noexcept;
   void multiply_columns(int power) noexcept;
+  void plan_powers(int observed, int read);
   void add_power(int lower, int upper);
   void make_room();
   [[nodiscard]] int columns_at_once(int rows) const noexcept;
