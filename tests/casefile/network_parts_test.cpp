@@ -92,7 +92,10 @@ TEST(NetworkFile, ListsAllKindsOfElements) {
 
 class Playback : public testing::Test {
  protected:
-  std::filesystem::path folder = std::filesystem::temp_directory_path() / "zavrek-playback";
+  // A folder of its own: tests run side by side.
+  std::filesystem::path folder =
+      std::filesystem::temp_directory_path() /
+      (std::string("zavrek-") + testing::UnitTest::GetInstance()->current_test_info()->name());
   void SetUp() override {
     std::filesystem::create_directories(folder);
     record::Record r;
