@@ -2,19 +2,26 @@
 
 #include <algorithm>
 #include <cmath>
+#include <span>
 
 namespace zavrek::emt::internal {
 namespace {
 
-/// A waveform is evaluated once for all nodes that it drives.
-template <class InstantOf>
-void impose(const std::vector<SourceNode>& sources, double* now, InstantOf&& instant_of) noexcept {
-  for (std::size_t k = 0; k < sources.size();) {
-    const std::size_t waveform = sources[k].waveform;
-    const Waveform::Instant instant = instant_of(waveform);
-    for (; k < sources.size() && sources[k].waveform == waveform; ++k)
-      now[sources[k].position] = instant.value(sources[k].phase);
+/// A waveform is evaluated once for all nodes that it drives: calls `visit` with it and these.
+template <class Visit>
+void for_each_waveform(std::span<const SourceNode> sources, Visit&& visit) noexcept {
+  while (!sources.empty()) {
+    const std::size_t waveform = sources.front().waveform;
+    std::size_t count = 1;
+    while (count < sources.size() && sources[count].waveform == waveform) ++count;
+    visit(waveform, sources.first(count));
+    sources = sources.subspan(count);
   }
+}
+
+template <class ValueOf>
+void impose(std::span<const SourceNode> nodes, double* now, ValueOf&& value_of) noexcept {
+  for (const SourceNode& node : nodes) now[node.position] = value_of(node.phase);
 }
 
 }  // namespace
@@ -145,23 +152,22 @@ void Core::end_parts(const Stretch& stretch, const double* old, double* now) noe
 
 void Core::impose_sources(double time, double* now) noexcept {
   const double later = time - time_s();
-  impose(sources, now, [&](std::size_t k) { return waveforms_on_grid[k].at(steps, later); });
+  for_each_waveform(sources, [&](std::size_t waveform, std::span<const SourceNode> nodes) {
+    const Waveform::Instant instant = waveforms_on_grid[waveform].at(steps, later);
+    impose(nodes, now, [&](const Waveform::Phase& phase) { return instant.value(phase); });
+  });
 }
 
 void Core::impose_sources_at(long long step, double* now) noexcept {
-  for (std::size_t k = 0; k < sources.size();) {
-    const std::size_t waveform = sources[k].waveform;
+  for_each_waveform(sources, [&](std::size_t waveform, std::span<const SourceNode> nodes) {
     Waveform::Grid& grid = waveforms_on_grid[waveform];
     if (!grid.steady()) {
       const Waveform::Instant instant = grid.at(step);
-      for (; k < sources.size() && sources[k].waveform == waveform; ++k)
-        now[sources[k].position] = instant.value(sources[k].phase);
-      continue;
+      return impose(nodes, now, [&](const Waveform::Phase& phase) { return instant.value(phase); });
     }
     const auto [cosine, sine] = grid.turned(static_cast<unsigned long long>(step));
-    for (; k < sources.size() && sources[k].waveform == waveform; ++k)
-      now[sources[k].position] = cosine * sources[k].phase.cosine - sine * sources[k].phase.sine;
-  }
+    impose(nodes, now, [&, c = cosine, s = sine](const Waveform::Phase& phase) { return phase.value(c, s); });
+  });
 }
 
 void Core::update_poles(double* now) const noexcept {

@@ -39,6 +39,10 @@ class Waveform {
   struct Phase {
     double angle_rad, cosine, sine;
     explicit Phase(double angle) : angle_rad(angle), cosine(std::cos(angle)), sine(std::sin(angle)) {}
+    /// Its value where the waveform itself stands at these.
+    [[nodiscard]] double value(double cosine_of_all, double sine_of_all) const noexcept {
+      return cosine_of_all * cosine - sine_of_all * sine;
+    }
   };
   class Grid;
   /// The waveform at one instant; a plain sinusoid is evaluated once, however many phases ask.
@@ -46,8 +50,7 @@ class Waveform {
    public:
     Instant(const Waveform& waveform, double time_s) noexcept;
     [[nodiscard]] double value(const Phase& phase) const noexcept {
-      if (!plain_) return waveform_.value(time_s_, phase.angle_rad);
-      return cosine_ * phase.cosine - sine_ * phase.sine;
+      return plain_ ? phase.value(cosine_, sine_) : waveform_.value(time_s_, phase.angle_rad);
     }
 
    private:
