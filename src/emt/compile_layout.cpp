@@ -73,7 +73,14 @@ void Compiler::place_condensed() {
   condensed_places_ = place_condensed_shards(assembly_, condensable_, *core_, layout_);
   for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end})
     array->assign(static_cast<std::size_t>(layout_.values), 0.0);
-  core_->stands.assign(static_cast<std::size_t>(layout_.values), 1);
+  // Lanes that only fill up a group, and what condensed parts hold by themselves, are nobody's values.
+  core_->stands.assign(static_cast<std::size_t>(layout_.values), 0);
+  const auto stand = [&](int position) {
+    if (position >= 0) core_->stands[static_cast<std::size_t>(position)] = 1;
+  };
+  std::for_each(layout_.node_position.begin(), layout_.node_position.end(), stand);
+  std::for_each(layout_.slot_position.begin(), layout_.slot_position.end(), stand);
+  for (std::size_t k = 0; k < assembly_.valve_parts.size(); ++k) stand(valves_at_ + static_cast<int>(k));
   core_->shard_of_value.assign(static_cast<std::size_t>(layout_.values), -1);
 }
 

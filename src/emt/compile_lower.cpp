@@ -95,8 +95,13 @@ void Compiler::lower_parts() {
   core_->waveforms = assembly_.waveforms;
   for (const Waveform& waveform : core_->waveforms)
     core_->waveforms_on_grid.emplace_back(waveform, core_->step_s);
-  for (const KnownNode& known : assembly_.known_nodes)
+  for (const KnownNode& known : assembly_.known_nodes) {
+    auto& drivings = core_->drivings;
+    if (drivings.empty() || drivings.back().waveform != known.waveform)
+      drivings.push_back({known.waveform, static_cast<int>(core_->sources.size()), 0});
     core_->sources.push_back({at(known.node), known.waveform, Waveform::Phase(known.angle_rad)});
+    drivings.back().behind = static_cast<int>(core_->sources.size());
+  }
 }
 
 int Compiler::add_adjustable(const std::vector<Ends>& ends, const Eigen::MatrixXd& siemens) {

@@ -108,7 +108,11 @@ std::vector<Condensed::Places> place_condensed_shards(const Assembly& assembly,
                                                       const std::vector<bool>& condensable, Core& core,
                                                       Layout& layout) {
   std::vector<Condensed::Places> all;
-  int position = layout.values;
+  // From the begin of a cache line on.
+  const auto whole_lines = [](int position) {
+    return (position + 2 * lanes - 1) / (2 * lanes) * (2 * lanes);
+  };
+  int position = whole_lines(layout.values);
   for (Shard& shard : core.shards) {
     Condensed::Places places;
     if (is_condensed(shard, condensable)) {
@@ -121,12 +125,12 @@ std::vector<Condensed::Places> place_condensed_shards(const Assembly& assembly,
       for (auto [place, count] :
            {std::pair{&places.memory, memory}, {&places.euler, memory}, {&places.drive, drive}}) {
         *place = position;
-        position += (count + lanes - 1) / lanes * lanes;
+        position = whole_lines(position + count);
       }
     }
     all.push_back(places);
   }
-  layout.values = (position + lanes - 1) / lanes * lanes;
+  layout.values = position;
   return all;
 }
 
@@ -153,6 +157,8 @@ void condense(const Assembly& assembly, const Layout& layout, const std::vector<
       }
     }
   }
+  core.all_condensed = std::all_of(core.shards.begin(), core.shards.end(),
+                                   [](const Shard& s) { return s.condensed != nullptr; });
   core.find_moving();
 }
 

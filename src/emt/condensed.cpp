@@ -7,6 +7,16 @@
 #include "emt/core.hpp"
 
 namespace zavrek::emt::internal {
+namespace {
+
+/// Whether numbers in whole lanes are the same.
+bool same(const Numbers& a, const Numbers& b) noexcept {
+  auto differ = Lanes{} < Lanes{};
+  for (std::size_t k = 0; k < a.size(); k += lanes) differ |= load(&a[k]) != load(&b[k]);
+  return !any(differ);
+}
+
+}  // namespace
 
 int Condensed::memory_of(Shard& shard, int segments) {
   int count = segments;
@@ -21,6 +31,8 @@ Condensed::Condensed(Core& core, std::size_t shard, const Places& places, const 
   for (const int number : core.partitions[static_cast<std::size_t>(own.first_partition)].numbers())
     numbers_.push_back(number);
   for (std::size_t k = 0; k < numbers_.size(); ++k) weights_.push_back(std::pow(1.37, k));
+  weights_.resize(static_cast<std::size_t>(filled_up(static_cast<int>(numbers_.size()))), 0.0);
+  conductances_.assign(weights_.size(), 0.0);
   const auto among = [&](int number) {
     return std::find(numbers_.begin(), numbers_.end(), number) != numbers_.end();
   };
@@ -65,7 +77,9 @@ Condensed::Condensed(Core& core, std::size_t shard, const Places& places, const 
     keep_up(end.p);
     keep_up(end.q);
   }
-  sources_.assign(ends_.size(), 0.0);
+  sources_.assign(static_cast<std::size_t>(filled_up(static_cast<int>(ends_.size()))), 0.0);
+  drives_ = memory_ + static_cast<int>(known_.size() + outside_.ends.size() + outside_.ports.size());
+  columns_ = drives_ + static_cast<int>(ends_.size());
   rhs_.assign(core.rhs.size(), 0.0);
   spill_ = rhs_;
   probe_.assign(core.present.size(), 0.0);
@@ -81,50 +95,51 @@ void Condensed::keep(int position) {
 
 /// As many states as the memory allows, all of them empty.
 void Condensed::make_room() {
-  rows_a_.divide(scattered_row() + filled_up(static_cast<int>(scattered_.size())));
-  rows_b_.divide(filled_up(memory_));
-  valve_rows_.divide(filled_up(static_cast<int>(valves_.size())), valve_row(), rows_a_.count());
+  rows_.divide(euler_row() + filled_up(memory_));
+  const auto some = [&](Rows& rows, int first, int behind) {
+    rows.divide(behind - first, first, rows_.count());
+  };
+  some(step_rows_, 0, euler_row());
+  some(memory_rows_, 0, valve_row());
+  some(seen_rows_, valve_row(), euler_row());
+  some(seen_and_euler_rows_, valve_row(), rows_.count());
+  some(euler_rows_, euler_row(), rows_.count());
   State empty;
-  const auto all = static_cast<std::size_t>(columns());
-  empty.values.assign(numbers_.size(), 0.0);
-  empty.a.assign(all * static_cast<std::size_t>(rows_a_.count()), 0.0);
-  empty.b.assign(all * static_cast<std::size_t>(rows_b_.count()), 0.0);
-  empty.constant_a.assign(static_cast<std::size_t>(rows_a_.count()), 0.0);
-  empty.constant_b.assign(static_cast<std::size_t>(rows_b_.count()), 0.0);
+  const auto all = static_cast<std::size_t>(columns_);
+  empty.values.assign(conductances_.size(), 0.0);
+  empty.a.assign(all * static_cast<std::size_t>(rows_.count()), 0.0);
+  empty.constant.assign(static_cast<std::size_t>(rows_.count()), 0.0);
   empty.sources.assign(sources_.size(), std::nan(""));
-  const std::size_t each = (empty.a.size() + empty.b.size()) * sizeof(double);
+  const std::size_t each = empty.a.size() * sizeof(double);
   std::size_t count = ways;
   const bool switches = !numbers_.empty();
   while (switches && count < most_states && 2 * count * each <= most_bytes) count *= 2;
   states_.assign(count, empty);
   oldest_.assign(count / ways, 0);
-  out_.assign(static_cast<std::size_t>(rows_a_.count()), 0.0);
-  out_b_.assign(static_cast<std::size_t>(rows_b_.count()), 0.0);
+  out_ = empty.constant;
   unit_.assign(all, 0.0);
   state_ = nullptr;
 }
 
 std::size_t Condensed::bytes() const noexcept {
-  return states_.size() * (states_[0].a.size() + states_[0].b.size()) * sizeof(double);
+  return states_.size() * states_[0].a.size() * sizeof(double);
 }
 
 // --- states ------------------------------------------------------------------------------------------
 
-std::uint64_t Condensed::key_of_conductances() const noexcept {
-  double sum = 0;
-  for (std::size_t k = 0; k < numbers_.size(); ++k)
-    sum += weights_[k] * core_->adjustable[static_cast<std::size_t>(numbers_[k])];
+/// Of the conductances as they stand, which it puts side by side.
+std::uint64_t Condensed::key_of_conductances() noexcept {
+  const double* const all = core_->adjustable.data();
+  double* at = conductances_.data();
+  for (const int number : numbers_) *at++ = all[number];
+  Lanes sums{};
+  for (std::size_t k = 0; k < conductances_.size(); k += lanes)
+    sums += load(&weights_[k]) * load(&conductances_[k]);
+  const double sum = (sums[0] + sums[1]) + (sums[2] + sums[3]);
   std::uint64_t bits = 0;
   std::memcpy(&bits, &sum, sizeof bits);
   bits *= 0x9E3779B97F4A7C15U;
   return bits ^ (bits >> 29U);
-}
-
-bool Condensed::matches(const State& state) const noexcept {
-  for (std::size_t k = 0; k < numbers_.size(); ++k) {
-    if (state.values[k] != core_->adjustable[static_cast<std::size_t>(numbers_[k])]) return false;
-  }
-  return true;
 }
 
 void Condensed::choose() noexcept {
@@ -134,7 +149,7 @@ void Condensed::choose() noexcept {
   State* const first = &states_[set * ways];
   State* found = nullptr;
   for (State* state = first; state != first + ways && found == nullptr; ++state) {
-    if (state->used && state->key == key && matches(*state)) found = state;
+    if (state->used && state->key == key && same(state->values, conductances_)) found = state;
   }
   if (found == nullptr) {
     found = first + oldest_[set];
@@ -142,33 +157,30 @@ void Condensed::choose() noexcept {
     found->used = true;
     found->key = key;
     found->visits = found->stays = found->columns = 0;
-    for (std::size_t k = 0; k < numbers_.size(); ++k)
-      found->values[k] = core_->adjustable[static_cast<std::size_t>(numbers_[k])];
+    std::copy(conductances_.begin(), conductances_.end(), found->values.begin());
   }
   state_ = found;
   if (state_->visits < 2) ++state_->visits;
-  if (ready() && state_->sources != sources_) sum_constants();
+  if (ready() && !same(state_->sources, sources_)) sum_constants();
 }
 
 void Condensed::read_sources() noexcept {
   std::size_t at = 0;
-  for (const std::size_t k : valves_) sources_[at++] = core_->valves.source(k);
+  const ValveGroup& valves = core_->valves;
+  for (const std::size_t k : valves_) sources_[at++] = valves.source(k);
   for (const std::size_t k : segments_) sources_[at++] = -core_->segments.straight(k).offset;
 }
 
 void Condensed::sum_constants() noexcept {
   State& s = *state_;
   s.sources = sources_;
-  const auto sum = [&](const Numbers& matrix, int rows, Numbers& constant) {
-    std::fill(constant.begin(), constant.end(), 0.0);
-    const double* column = matrix.data() + drives() * rows;
-    for (std::size_t k = 0; k < sources_.size(); ++k, column += rows) {
-      if (sources_[k] == 0) continue;
-      for (int r = 0; r < rows; ++r) constant[static_cast<std::size_t>(r)] += column[r] * sources_[k];
-    }
-  };
-  sum(s.a, rows_a_.count(), s.constant_a);
-  sum(s.b, rows_b_.count(), s.constant_b);
+  std::fill(s.constant.begin(), s.constant.end(), 0.0);
+  const int rows = rows_.count();
+  const double* column = s.a.data() + drives_ * rows;
+  for (std::size_t k = 0; k < ends_.size(); ++k, column += rows) {
+    if (sources_[k] == 0) continue;
+    for (int r = 0; r < rows; ++r) s.constant[static_cast<std::size_t>(r)] += column[r] * sources_[k];
+  }
 }
 
 /// The next column: what one unit of a drive, or of a source, does.
@@ -180,14 +192,12 @@ void Condensed::grow() noexcept {
   std::fill(unit_.begin(), unit_.end(), 0.0);
   unit_[static_cast<std::size_t>(column)] = 1;
   std::fill(probe_.begin(), probe_.end(), 0.0);
-  double* a = &s.a[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_a_.count())];
-  double* b = &s.b[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_b_.count())];
-  solve_long(unit_.data(), unit_.data() + drives(), probe_.data(), a, b);
-  for (std::size_t k = 0; k < valves_.size(); ++k)
-    a[static_cast<std::size_t>(valve_row()) + k] =
-        probe_[static_cast<std::size_t>(core_->valves.voltage(valves_[k]))];
-  a += scattered_row();
-  for (const int position : scattered_) *a++ = probe_[static_cast<std::size_t>(position)];
+  double* a = &s.a[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_.count())];
+  solve_long(unit_.data(), unit_.data() + drives_, probe_.data(), a, a + euler_row());
+  double* at = a + valve_row();
+  for (const std::size_t k : valves_) *at++ = probe_[static_cast<std::size_t>(core_->valves.voltage(k))];
+  at = a + scattered_row();
+  for (const int position : scattered_) *at++ = probe_[static_cast<std::size_t>(position)];
   if (ready()) sum_constants();
 }
 
@@ -228,37 +238,50 @@ void Condensed::take_drive(Rule rule, const double* old, double* now, double* rh
 }
 
 void Condensed::solve(double* now, bool whole) noexcept {
-  const double* drive = now + places_.drive;
   if (whole || !ready()) {
-    solve_long(drive, sources_.data(), now, now + places_.memory, now + places_.euler);
+    solve_long(now + places_.drive, sources_.data(), now, now + places_.memory, now + places_.euler);
     grow();
     return;
   }
-  rows_a_.multiply(state_->a.data(), state_->constant_a.data(), drive, drives(), out_.data());
+  multiply(step_rows_, now);
   copy_lanes(out_.data(), memory_, now + places_.memory);
-  put_valves(out_.data() + valve_row(), now);
-  const double* value = out_.data() + scattered_row();
+  put_seen(now);
+}
+
+void Condensed::see(double* now) noexcept {
+  if (!ready()) return solve(now, true);
+  multiply(seen_rows_, now);
+  put_seen(now);
+}
+
+void Condensed::see_and_know_euler(double* now) noexcept {
+  if (!ready()) return solve(now, true);
+  multiply(seen_and_euler_rows_, now);
+  put_seen(now);
+  copy_lanes(out_.data() + euler_row(), memory_, now + places_.euler);
+}
+
+void Condensed::put_seen(double* now) const noexcept {
+  const double* value = out_.data() + valve_row();
+  if (valve_voltages_ >= 0) {
+    copy_lanes(value, static_cast<int>(valves_.size()), now + valve_voltages_);
+  } else {
+    for (const std::size_t k : valves_) now[core_->valves.voltage(k)] = *value++;
+  }
+  value = out_.data() + scattered_row();
   for (const int position : scattered_) now[position] = *value++;
 }
 
-void Condensed::put_valves(const double* voltages, double* now) const noexcept {
-  const int count = static_cast<int>(valves_.size());
-  if (valve_voltages_ >= 0) return copy_lanes(voltages, count, now + valve_voltages_);
-  for (const std::size_t k : valves_) now[core_->valves.voltage(k)] = *voltages++;
-}
-
-void Condensed::measure_valves(double* now) noexcept {
-  if (!ready()) return solve(now, true);
-  valve_rows_.multiply(state_->a.data(), state_->constant_a.data(), now + places_.drive, drives(),
-                       out_.data());
-  put_valves(out_.data() + valve_row(), now);
+void Condensed::remember(double* now) noexcept {
+  if (!ready()) return;  // made the long way: it is known
+  multiply(memory_rows_, now);
+  copy_lanes(out_.data(), memory_, now + places_.memory);
 }
 
 void Condensed::know_euler(double* values) noexcept {
   if (!ready()) return;  // made the long way: it is known
-  rows_b_.multiply(state_->b.data(), state_->constant_b.data(), values + places_.drive, drives(),
-                   out_b_.data());
-  copy_lanes(out_b_.data(), memory_, values + places_.euler);
+  multiply(euler_rows_, values);
+  copy_lanes(out_.data() + euler_row(), memory_, values + places_.euler);
 }
 
 void Condensed::take_charging(double along, const double* first, const double* second,

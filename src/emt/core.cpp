@@ -7,21 +7,9 @@
 namespace zavrek::emt::internal {
 namespace {
 
-/// A waveform is evaluated once for all nodes that it drives: calls `visit` with it and these.
-template <class Visit>
-void for_each_waveform(std::span<const SourceNode> sources, Visit&& visit) noexcept {
-  while (!sources.empty()) {
-    const std::size_t waveform = sources.front().waveform;
-    std::size_t count = 1;
-    while (count < sources.size() && sources[count].waveform == waveform) ++count;
-    visit(waveform, sources.first(count));
-    sources = sources.subspan(count);
-  }
-}
-
 template <class ValueOf>
-void impose(std::span<const SourceNode> nodes, double* now, ValueOf&& value_of) noexcept {
-  for (const SourceNode& node : nodes) now[node.position] = value_of(node.phase);
+void impose(const SourceNode* node, const SourceNode* behind, double* now, ValueOf&& value_of) noexcept {
+  for (; node != behind; ++node) now[node->position] = value_of(node->phase);
 }
 
 }  // namespace
@@ -35,7 +23,10 @@ void Core::advance() noexcept {
           middle.data());
     solve({Rule::half_euler, step_s, until}, Rule::half_euler, 1, middle.data(), next.data());
   } else {
-    solve({Rule::trapezoidal, step_s, until}, Rule::trapezoidal, 1, present.data(), next.data());
+    // An edge inside the step will bring another solution in this one's place.
+    memory_waits = !poles_awake && valves.next_edge() < until;
+    solve({Rule::trapezoidal, step_s, until}, Rule::trapezoidal, 1, present.data(), next.data(),
+          memory_waits ? Wanted::seen : Wanted::all);
   }
 }
 
@@ -49,15 +40,15 @@ void Core::begin_legs(double until) noexcept {
 /// history currents of the solution after this one, by the rule `coming`; they hold unless a discontinuity or
 /// a change of the values comes between. `behind` is the distance of the end from the newest entry of the
 /// rings, in steps.
-void Core::solve(const Stretch& stretch, Rule coming, double behind, const double* old,
-                 double* now) noexcept {
+void Core::solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now,
+                 Wanted wanted) noexcept {
   prepare(stretch, behind, old, now);
-  conclude(stretch, coming, old, now);
+  conclude(stretch, coming, old, now, wanted);
 }
 
 /// What acts on the nodes: history currents, known voltages.
 void Core::prepare(const Stretch& stretch, double behind, const double* old, double* now) noexcept {
-  if (!ahead_holds || ahead_rule != stretch.rule) {
+  if (!all_condensed && (!ahead_holds || ahead_rule != stretch.rule)) {
     std::fill(rhs.begin(), rhs.end(), 0.0);
     for (Shard& shard : shards) {
       if (shard.condensed) continue;
@@ -75,30 +66,31 @@ void Core::prepare(const Stretch& stretch, double behind, const double* old, dou
 }
 
 /// Node voltages, and what the parts make of them.
-void Core::conclude(const Stretch& stretch, Rule coming, const double* old, double* now) noexcept {
-  solve_shards(coming, now);
+void Core::conclude(const Stretch& stretch, Rule coming, const double* old, double* now,
+                    Wanted wanted) noexcept {
+  solve_shards(coming, now, wanted);
   ahead_holds = true;
   ahead_rule = coming;
-  end_parts(stretch, old, now);
+  end_parts(stretch, old, now, wanted);
 }
 
-void Core::solve_shards(Rule coming, double* now) noexcept {
+void Core::solve_shards(Rule coming, double* now, Wanted wanted) noexcept {
   if (crew == nullptr || shards.size() == 1) {
-    for (Shard& shard : shards) solve_shard(shard, coming, now);
+    for (Shard& shard : shards) solve_shard(shard, coming, now, wanted);
     return;
   }
-  const auto work = [&](int k) noexcept { solve_shard(shards[static_cast<std::size_t>(k)], coming, now); };
+  const auto work = [&](int k) noexcept {
+    solve_shard(shards[static_cast<std::size_t>(k)], coming, now, wanted);
+  };
   crew->run(
       static_cast<int>(shards.size()),
       [](const void* what, int k) noexcept { (*static_cast<const decltype(work)*>(what))(k); }, &work);
 }
 
-void Core::solve_shard(Shard& shard, Rule coming, double* now) noexcept {
-  if (shard.condensed) {
-    shard.condensed->solve(now, poles_awake);
-    return;
-  }
-  solve_by_factors(shard, coming, rhs.data(), now);
+void Core::solve_shard(Shard& shard, Rule coming, double* now, Wanted wanted) noexcept {
+  if (!shard.condensed) return solve_by_factors(shard, coming, rhs.data(), now);
+  if (wanted == Wanted::all) shard.condensed->solve(now, poles_awake);
+  if (wanted == Wanted::seen) shard.condensed->see(now);
 }
 
 void Core::solve_by_factors(Shard& shard, Rule coming, double* right, double* now) const noexcept {
@@ -135,10 +127,11 @@ void Core::begin_parts(const Stretch& stretch, double behind, const double* old)
   if (stale) refactor_dirty();
 }
 
-void Core::end_parts(const Stretch& stretch, const double* old, double* now) noexcept {
+/// The valves saw a solution of which nothing more is wanted.
+void Core::end_parts(const Stretch& stretch, const double* old, double* now, Wanted wanted) noexcept {
   if (!lines.empty()) lines.update(now);
   if (!segments.empty()) segments.update(now);
-  if (!valves.empty()) {
+  if (wanted != Wanted::nothing && !valves.empty()) {
     valves.measure(now);
     valves.update(now);
   }
@@ -152,22 +145,26 @@ void Core::end_parts(const Stretch& stretch, const double* old, double* now) noe
 
 void Core::impose_sources(double time, double* now) noexcept {
   const double later = time - time_s();
-  for_each_waveform(sources, [&](std::size_t waveform, std::span<const SourceNode> nodes) {
-    const Waveform::Instant instant = waveforms_on_grid[waveform].at(steps, later);
-    impose(nodes, now, [&](const Waveform::Phase& phase) { return instant.value(phase); });
-  });
+  for (const Driving& d : drivings) {
+    const Waveform::Instant instant = waveforms_on_grid[d.waveform].at(steps, later);
+    impose(sources.data() + d.first, sources.data() + d.behind, now,
+           [&](const Waveform::Phase& phase) { return instant.value(phase); });
+  }
 }
 
 void Core::impose_sources_at(long long step, double* now) noexcept {
-  for_each_waveform(sources, [&](std::size_t waveform, std::span<const SourceNode> nodes) {
-    Waveform::Grid& grid = waveforms_on_grid[waveform];
-    if (!grid.steady()) {
+  for (const Driving& d : drivings) {
+    const SourceNode *first = sources.data() + d.first, *behind = sources.data() + d.behind;
+    Waveform::Grid& grid = waveforms_on_grid[d.waveform];
+    if (grid.steady()) {
+      const auto [cosine, sine] = grid.turned(static_cast<unsigned long long>(step));
+      impose(first, behind, now,
+             [&, c = cosine, s = sine](const Waveform::Phase& phase) { return phase.value(c, s); });
+    } else {
       const Waveform::Instant instant = grid.at(step);
-      return impose(nodes, now, [&](const Waveform::Phase& phase) { return instant.value(phase); });
+      impose(first, behind, now, [&](const Waveform::Phase& phase) { return instant.value(phase); });
     }
-    const auto [cosine, sine] = grid.turned(static_cast<unsigned long long>(step));
-    impose(nodes, now, [&, c = cosine, s = sine](const Waveform::Phase& phase) { return phase.value(c, s); });
-  });
+  }
 }
 
 void Core::update_poles(double* now) const noexcept {
@@ -215,6 +212,13 @@ void Core::know_euler(double* values) noexcept {
   }
 }
 
+void Core::remember() noexcept {
+  for (Shard& shard : shards) {
+    if (shard.condensed) shard.condensed->remember(next.data());
+  }
+  memory_waits = false;
+}
+
 void Core::make_whole() noexcept {
   if (whole_stands) return;
   std::copy(present.begin(), present.end(), whole.begin());
@@ -226,15 +230,26 @@ void Core::make_whole() noexcept {
 
 void Core::find_moving() {
   moving.clear();
+  shown.clear();
+  std::vector<char> starts = stands;
+  const auto [first, behind] = valves.stretch();
+  std::fill(starts.begin() + first, starts.begin() + behind, char{0});
+  for (const ModelRow& row : models) {
+    for (const auto& input : row.places.inputs) {
+      for (const auto& term : input) starts[static_cast<std::size_t>(term.first)] = 1;
+    }
+  }
   const int size = static_cast<int>(stands.size());
   for (int k = 0; k < size; k += lanes) {
-    if (std::none_of(&stands[static_cast<std::size_t>(k)], stands.data() + k + lanes,
-                     [](char s) { return s; }))
-      continue;
-    if (!moving.empty() && moving.back().second == k) {
-      moving.back().second = k + lanes;
+    const auto any_of = [&](const std::vector<char>& all) {
+      return std::any_of(&all[static_cast<std::size_t>(k)], all.data() + k + lanes, [](char s) { return s; });
+    };
+    if (!any_of(stands)) continue;
+    auto& stretches = any_of(starts) ? moving : shown;
+    if (!stretches.empty() && stretches.back().second == k) {
+      stretches.back().second = k + lanes;
     } else {
-      moving.emplace_back(k, k + lanes);
+      stretches.emplace_back(k, k + lanes);
     }
   }
 }
@@ -330,6 +345,7 @@ void Core::fail(int gate, Failure how, double late_s) noexcept {
   for (const int valve : gates[static_cast<std::size_t>(gate)].valves) {
     const auto k = static_cast<std::size_t>(valve);
     valves.fail(k, how, late_s);
+    commutations.forget();
     adjust(valves.number(k), valves.siemens(k));
   }
   refactor_dirty();

@@ -78,6 +78,11 @@ struct SourceNode {
   std::size_t waveform;
   Waveform::Phase phase;
 };
+/// Known nodes that one waveform drives: it is evaluated once for all of them.
+struct Driving {
+  std::size_t waveform;
+  int first, behind;  // of the source nodes
+};
 
 /// A model, its places and its stretch of the adjustable conductances.
 struct ModelRow {
@@ -192,9 +197,12 @@ class Core {
   Numbers whole;  ///< the present with what condensed parts do not keep up, when `whole_stands`
   bool whole_stands = false;
   bool euler_stands = false;  ///< the present holds the condensed parts' memory for a half Euler step
-  /// Stretches of values, in whole lanes, that a solution writes: the others need not follow an event.
-  std::vector<std::pair<int, int>> moving;
-  /// Which values are up to date after every step.
+  /// The memory of the condensed parts is not found yet behind the drive in `next`.
+  bool memory_waits = false;
+  /// Stretches of values, in whole lanes, that a solution writes, but for what condensed parts hold: those
+  /// that another solution starts from, and those that are only shown. The others need not follow an event.
+  std::vector<std::pair<int, int>> moving, shown;
+  /// Which values are up to date after every step; of positions that hold none, none is.
   std::vector<char> stands;
   std::vector<int> shard_of_value;  ///< of those that are not
   /// Stretches of the currents of capacitances outside condensed parts. A jump of their voltage is a blow of
@@ -206,6 +214,7 @@ class Core {
   Rule ahead_rule = Rule::trapezoidal;
 
   std::vector<Shard> shards;
+  bool all_condensed = false;
   WaveGroup lines;
   SegmentGroup segments;
   ValveGroup valves;
@@ -215,6 +224,7 @@ class Core {
   std::vector<Waveform> waveforms;
   std::vector<Waveform::Grid> waveforms_on_grid;
   std::vector<SourceNode> sources;
+  std::vector<Driving> drivings;
   std::vector<DrivenCoupling> driven;
   std::vector<Partition> partitions;
   std::vector<double> adjustable;  ///< conductances that may change: of poles, segments, models
@@ -225,6 +235,8 @@ class Core {
   std::vector<int> due;           ///< room for all poles: those that change over at the event at hand
   std::vector<int> due_segments;
   std::vector<int> due_valves;
+  Commutations commutations;        ///< of the valves, when condensed parts hold all
+  ValveStates begun;                ///< behind the gate edges of the event at hand
   bool valves_look_behind = false;  ///< whether they hold what stands behind an event of this step
   bool stale = false;               ///< whether any partition must be refactored
 
@@ -242,15 +254,35 @@ class Core {
   std::unique_ptr<Leap> leap;
 
  private:
-  void solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now) noexcept;
+  /// What is wanted of the condensed parts' solution: all, what is looked at within a step, or no more than
+  /// the valves have asked for.
+  enum class Wanted : char { all, seen, nothing };
+
+  void solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now,
+             Wanted wanted = Wanted::all) noexcept;
   void prepare(const Stretch& stretch, double behind, const double* old, double* now) noexcept;
-  void conclude(const Stretch& stretch, Rule coming, const double* old, double* now) noexcept;
+  void conclude(const Stretch& stretch, Rule coming, const double* old, double* now, Wanted wanted) noexcept;
   void fit_valves(const Stretch& stretch, double behind) noexcept;
-  void solve_shard(Shard& shard, Rule coming, double* now) noexcept;
-  void solve_shards(Rule coming, double* now) noexcept;
+  [[nodiscard]] bool fit_rounds(const Stretch& stretch, double behind) noexcept;
+  [[nodiscard]] bool guess_commutations() noexcept;
+  void assume_pieces(std::uint64_t pieces) noexcept;
+  [[nodiscard]] bool fit_seen(bool guessed) noexcept;
+  [[nodiscard]] bool see_valves() noexcept;
+  [[nodiscard]] bool revise_valves() noexcept;
+  void solve_shard(Shard& shard, Rule coming, double* now, Wanted wanted) noexcept;
+  void solve_shards(Rule coming, double* now, Wanted wanted) noexcept;
+  /// Poles that may move want all.
+  [[nodiscard]] Wanted wanted_within_step() const noexcept {
+    return poles_awake ? Wanted::all : Wanted::seen;
+  }
+  /// Events this close to each other are one.
+  [[nodiscard]] double together() const noexcept { return 1e-6 * step_s; }
+  void meet_discontinuities() noexcept;
+  [[nodiscard]] bool only_idle(double event) const noexcept;
+  void remember() noexcept;
   void mark(const std::vector<PartitionColumn>& columns) noexcept;
   void begin_parts(const Stretch& stretch, double behind, const double* old) noexcept;
-  void end_parts(const Stretch& stretch, const double* old, double* now) noexcept;
+  void end_parts(const Stretch& stretch, const double* old, double* now, Wanted wanted) noexcept;
   void know_euler(double* values) noexcept;
   void make_whole() noexcept;
   void wake_poles(double until) noexcept;
@@ -263,7 +295,10 @@ class Core {
   [[nodiscard]] double restrike_time(const Pole& pole, double from, double until) const noexcept;
   void settle(double from, double until, double event) noexcept;
   void operate_due(double event) noexcept;
-  void blend(const Numbers& from, const Numbers& to, double share, Numbers& into) noexcept;
+  static void blend(const Numbers& from, const Numbers& to, double share, Numbers& into, int first,
+                    int behind) noexcept;
+  void go_back(double share) noexcept;
+  void go_on(double along) noexcept;
   void change_valves(double event) noexcept;
   void leave_blows_behind(double along) noexcept;
   void solve_behind(double event, double offset) noexcept;

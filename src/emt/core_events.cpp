@@ -14,6 +14,11 @@ constexpr double no_current_A = 1e-6;
 }  // namespace
 
 void Core::resolve_discontinuities() noexcept {
+  meet_discontinuities();
+  if (memory_waits) remember();
+}
+
+void Core::meet_discontinuities() noexcept {
   double from = time_s();
   const double until = static_cast<double>(steps + 1) * step_s;
   if (settle_first || turned) {
@@ -28,6 +33,11 @@ void Core::resolve_discontinuities() noexcept {
   for (int count = 0; poles_awake || !segments.empty() || !valves.empty(); ++count) {
     const double event = find_due(from, until);
     if (event == never()) break;
+    if (only_idle(event)) {
+      for (const int k : due_valves) valves.take_idle(static_cast<std::size_t>(k), event, together());
+      --count;
+      continue;
+    }
     if (count == events_per_step) {
       ++crowded_steps;
       break;
@@ -36,6 +46,13 @@ void Core::resolve_discontinuities() noexcept {
     from = event;
   }
   valves_look_behind = false;
+}
+
+/// Whether nothing is due at an event but gate edges of valves that stay as they are.
+bool Core::only_idle(double event) const noexcept {
+  return due.empty() && due_segments.empty() && std::all_of(due_valves.begin(), due_valves.end(), [&](int k) {
+           return valves.idles(static_cast<std::size_t>(k), event, together(), next.data());
+         });
 }
 
 /// Instant within (from, until] at which the pole changes over, never() when it does not. `present`
@@ -72,10 +89,9 @@ double Core::restrike_time(const Pole& pole, double from, double until) const no
   return from + (until - from) * excess_before / (excess_before - excess_after);
 }
 
-/// Earliest event within (from, until] and, in `due` and `due_segments`, all that change over at it: poles of
-/// one command, or two that share a current, are one discontinuity.
+/// Earliest event within (from, until] and, in `due`, `due_segments` and `due_valves`, all that change over
+/// at it: poles of one command, or two that share a current, are one discontinuity.
 double Core::find_due(double from, double until) noexcept {
-  const double together = 1e-6 * step_s;
   double earliest = never();
   const auto clear = [&] {
     due.clear();
@@ -83,45 +99,73 @@ double Core::find_due(double from, double until) noexcept {
     due_valves.clear();
   };
   clear();
-  const auto consider = [&](double time, std::vector<int>& list, std::size_t index) {
-    if (time == never() || time > earliest + together) return;
-    if (time < earliest - together) clear();
+  const auto concerns = [&](double time) {
+    if (time == never() || time > earliest + together()) return false;
+    if (time < earliest - together()) clear();
     earliest = std::min(earliest, time);
-    list.push_back(static_cast<int>(index));
+    return true;
   };
   for (std::size_t k = 0; poles_awake && k < poles.size(); ++k) {
     const Pole& pole = poles[k];
     if (pole.close_at == never() && pole.part_at == never() && (pole.closed || pole.strength.empty()))
       continue;
-    consider(event_time(pole, from, until), due, k);
+    if (concerns(event_time(pole, from, until))) due.push_back(static_cast<int>(k));
   }
   for (std::size_t k = 0; k < segments.size(); ++k) {
     const double share = segments.leaves_at(k, present.data(), next.data());
     const double time = from + share * (until - from);
-    if (share <= 1 && time > segments.moved_at(k) + 1e-9 * step_s) consider(time, due_segments, k);
+    if (share <= 1 && time > segments.moved_at(k) + 1e-9 * step_s && concerns(time))
+      due_segments.push_back(static_cast<int>(k));
   }
+  if (valves.empty()) return earliest;
   // Between an event and the half-step point behind it the valves fit already, and `next` is extrapolated.
   const bool by_itself = !valves_look_behind || until > from + step_s / 2;
-  if (valves.empty() || (valves.next_edge() >= until && (!by_itself || !valves.any_outside(next.data()))))
-    return earliest;
-  for (std::size_t k = 0; k < valves.size(); ++k)
-    consider(valves.event_time(k, from, until, next.data(), by_itself), due_valves, k);
+  if (concerns(valves.find_events(from, until, next.data(), by_itself)))
+    valves.list_events(earliest + together(), due_valves);
   return earliest;
 }
 
-/// Of all values that solutions write: those on the line through two instants. When poles are about to move,
-/// all values are written.
-void Core::blend(const Numbers& from, const Numbers& to, double share, Numbers& into) noexcept {
-  const auto stretch = [&](int first, int behind) {
-    const double *a = from.data(), *b = to.data();
-    double* c = into.data();
-    for (int k = first; k < behind; k += lanes) {
-      const Lanes before = load(a + k);
-      store(c + k, before + share * (load(b + k) - before));
+/// Values on the line through two instants, of all that solutions write.
+void Core::blend(const Numbers& from, const Numbers& to, double share, Numbers& into, int first,
+                 int behind) noexcept {
+  const double *a = from.data(), *b = to.data();
+  double* c = into.data();
+  for (int k = first; k < behind; k += lanes) {
+    const Lanes before = load(a + k);
+    store(c + k, before + share * (load(b + k) - before));
+  }
+}
+
+/// Back to an instant between the present and `next`: what solutions start from. When poles are about to
+/// move, condensed parts hold all values; else what they need can be found from the drive.
+void Core::go_back(double share) noexcept {
+  if (euler_stands) know_euler(next.data());
+  if (poles_awake) {
+    blend(present, next, share, present, 0, static_cast<int>(present.size()));
+  } else {
+    for (const auto& [first, behind] : moving) blend(present, next, share, present, first, behind);
+    for (const Shard& shard : shards) {
+      if (!shard.condensed) continue;
+      const auto [first, behind] = shard.condensed->carried_back(euler_stands);
+      blend(present, next, share, present, first, behind);
     }
-  };
-  if (poles_awake) return stretch(0, static_cast<int>(present.size()));
-  for (const auto& [first, behind] : moving) stretch(first, behind);
+  }
+  // With one and the same drive and state behind both, it may as well be found from the drive between them.
+  if (!euler_stands) know_euler(present.data());
+  euler_stands = true;
+}
+
+/// From the two half-step points behind an event to the grid point.
+void Core::go_on(double along) noexcept {
+  if (poles_awake) return blend(middle, end, along, next, 0, static_cast<int>(next.size()));
+  for (const auto* stretches : {&moving, &shown}) {
+    for (const auto& [first, behind] : *stretches) blend(middle, end, along, next, first, behind);
+  }
+  for (const Shard& shard : shards) {
+    if (!shard.condensed) continue;
+    const auto [first, behind] = shard.condensed->carried_on();
+    blend(middle, end, along, next, first, behind);
+  }
 }
 
 /// Goes back to the event, changes what is due over and takes two half steps of backward Euler, which end
@@ -134,11 +178,7 @@ void Core::settle(double from, double until, double event) noexcept {
     adjust(segments.number(k), segments.siemens(k));
   }
   const double share = until > from ? (event - from) / (until - from) : 0;
-  if (euler_stands) know_euler(next.data());
-  blend(present, next, share, present);
-  // With one and the same drive and state behind both, it may as well be found from the drive between them.
-  if (!euler_stands) know_euler(present.data());
-  euler_stands = true;
+  go_back(share);
   change_valves(event);
   operate_due(event);
 
@@ -146,10 +186,10 @@ void Core::settle(double from, double until, double event) noexcept {
   const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
   solve_behind(event, offset);
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
-  blend(middle, end, along, next);
+  go_on(along);
   leave_blows_behind(along);
   impose_sources_at(steps + 1, next.data());
-  if (offset == 0) {
+  if (offset == 0 && !lines.empty()) {
     for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
     lines.replace_newest(end.data());
   }
@@ -170,7 +210,7 @@ void Core::leave_blows_behind(double along) noexcept {
 void Core::change_valves(double event) noexcept {
   for (const int index : due_valves) {
     const auto k = static_cast<std::size_t>(index);
-    valves.change_over(k, event, 1e-6 * step_s, next.data());
+    valves.change_over(k, event, together(), next.data());
     adjust(valves.number(k), valves.siemens(k));
   }
 }
@@ -182,47 +222,90 @@ void Core::solve_behind(double event, double offset) noexcept {
   };
   ahead_holds = false;
   if (valves.empty()) {
-    solve(half(0.5), Rule::half_euler, offset + 0.5, present.data(), middle.data());
+    solve(half(0.5), Rule::half_euler, offset + 0.5, present.data(), middle.data(), wanted_within_step());
+    know_euler(middle.data());
   } else {
     fit_valves(half(0.5), offset + 0.5);
   }
-  know_euler(middle.data());
-  solve(half(1), Rule::half_euler, offset + 1, middle.data(), end.data());
+  solve(half(1), Rule::half_euler, offset + 1, middle.data(), end.data(), wanted_within_step());
   ahead_holds = false;
+  memory_waits = !poles_awake;
   if (valves.empty()) return;
   valves.look_behind(middle.data(), end.data());
   valves_look_behind = true;
 }
 
 /// The half step just behind an event, into `middle`: made again as long as valves commutate, whose pieces
-/// must fit the solution. Where condensed parts hold all valves, only their voltages are made again.
+/// must fit the solution. Where condensed parts hold all valves, only what is looked at is made again.
 void Core::fit_valves(const Stretch& stretch, double behind) noexcept {
-  const auto fits = [&] {
-    return valves.fit_already() ||
-           !valves.fit(middle.data(), [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
-  };
   valves.begin_instant();
+  const bool apart = valves.all_apart();
+  const bool guessed = apart && guess_commutations();
   prepare(stretch, behind, present.data(), middle.data());
+  const bool fit = apart ? fit_seen(guessed) : fit_rounds(stretch, behind);
+  if (!fit) ++crowded_steps;
+  const bool seen = apart && fit && !poles_awake;
+  if (apart) {
+    conclude(stretch, Rule::half_euler, present.data(), middle.data(),
+             seen ? Wanted::nothing : wanted_within_step());
+  }
+  if (!seen) know_euler(middle.data());
+}
+
+/// Round by round, each a solution.
+bool Core::fit_rounds(const Stretch& stretch, double behind) noexcept {
   for (int round = 0;; ++round) {
-    if (valves.all_apart()) {
-      for (Shard& shard : shards) {
-        if (shard.condensed) shard.condensed->measure_valves(middle.data());
-      }
-      valves.update(middle.data());
-    } else {
-      conclude(stretch, Rule::half_euler, present.data(), middle.data());
-    }
-    if (fits()) break;
+    conclude(stretch, Rule::half_euler, present.data(), middle.data(), wanted_within_step());
+    if (!revise_valves()) return true;
     refactor_dirty();
-    if (round == commutations_per_event) {
-      ++crowded_steps;
-      break;
-    }
-    if (valves.all_apart()) continue;
+    if (round == commutations_per_event) return false;
     ahead_holds = false;
     prepare(stretch, behind, present.data(), middle.data());
   }
-  if (valves.all_apart()) conclude(stretch, Rule::half_euler, present.data(), middle.data());
+}
+
+/// Puts the valves on what they came to when the same last happened; whether they would be elsewhere else.
+bool Core::guess_commutations() noexcept {
+  if (valves.size() > ValveStates::most) return false;
+  begun = valves.states();
+  const std::uint64_t guess = commutations.outcome(begun);
+  if (guess == begun.pieces) return false;
+  assume_pieces(guess);
+  return true;
+}
+
+void Core::assume_pieces(std::uint64_t pieces) noexcept {
+  valves.assume(pieces, [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
+}
+
+/// The same, seeing only.
+bool Core::fit_seen(bool guessed) noexcept {
+  if (guessed) {
+    if (see_valves()) return true;
+    assume_pieces(begun.pieces);
+    refactor_dirty();
+  }
+  for (int round = 0; !see_valves() && revise_valves(); ++round) {
+    refactor_dirty();
+    if (round == commutations_per_event) return false;
+  }
+  if (valves.size() <= ValveStates::most) commutations.keep(begun, valves.states().pieces);
+  return true;
+}
+
+/// The valves' voltages of the half step at hand, and what the next one wants; whether they fit.
+bool Core::see_valves() noexcept {
+  for (Shard& shard : shards) {
+    if (shard.condensed) shard.condensed->see_and_know_euler(middle.data());
+  }
+  valves.update(middle.data());
+  return valves.fit_already();
+}
+
+/// Changes over the valves that do not fit; whether there were any.
+bool Core::revise_valves() noexcept {
+  return !valves.fit_already() &&
+         valves.fit(middle.data(), [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
 }
 
 void Core::operate_due(double event) noexcept {
@@ -239,7 +322,6 @@ void Core::operate_due(double event) noexcept {
     adjust(pole.number, pole.siemens());
   }
   if (!due.empty()) set_pole_alarm();
-  refactor_dirty();
 }
 
 }  // namespace zavrek::emt::internal

@@ -2,6 +2,7 @@
 // fourth stays zero, so that three-phase blocks are loaded, multiplied and stored whole.
 #pragma once
 
+#include <algorithm>
 #include <atomic>
 #include <cstddef>
 #include <cstring>
@@ -53,6 +54,31 @@ using Numbers = std::vector<double, LineAllocator<double>>;
   return value;
 }
 inline void store(double* at, Lanes value) noexcept { std::memcpy(at, &value, sizeof value); }
+
+[[nodiscard]] inline Lanes all_lanes(double value) noexcept { return Lanes{value, value, value, value}; }
+[[nodiscard]] inline Lanes lesser(Lanes a, Lanes b) noexcept { return a < b ? a : b; }
+[[nodiscard]] inline Lanes greater(Lanes a, Lanes b) noexcept { return a > b ? a : b; }
+[[nodiscard]] inline double least_of(Lanes x) noexcept {
+  return std::min(std::min(x[0], x[1]), std::min(x[2], x[3]));
+}
+[[nodiscard]] inline double greatest_of(Lanes x) noexcept {
+  return std::max(std::max(x[0], x[1]), std::max(x[2], x[3]));
+}
+/// What a comparison of lanes gives: all bits of a lane, or none.
+using LaneMask = decltype(Lanes{} < Lanes{});
+/// A bit per lane.
+[[nodiscard]] inline unsigned bits_of(LaneMask mask) noexcept {
+#ifdef __AVX__
+  Lanes signs;
+  std::memcpy(&signs, &mask, sizeof signs);
+  return static_cast<unsigned>(__builtin_ia32_movmskpd256(signs));
+#else
+  unsigned bits = 0;
+  for (unsigned k = 0; k < lanes; ++k) bits |= static_cast<unsigned>(mask[k] & 1) << k;
+  return bits;
+#endif
+}
+[[nodiscard]] inline bool any(LaneMask mask) noexcept { return bits_of(mask) != 0; }
 
 /// Block times the first three of x.
 [[nodiscard]] inline Lanes times(const double* block, const double* x) noexcept {

@@ -25,7 +25,11 @@ class Rows {
   void divide(int numbers, int first = 0, int stride = 0);
   /// out = constant + matrix x, `constant` and `out` beginning with row 0 of the matrix.
   void multiply(const double* matrix, const double* constant, const double* x, int columns,
-                double* out) const noexcept;
+                double* out) const noexcept {
+    for (const Piece& piece : pieces_)
+      piece.product(matrix + piece.from, static_cast<std::size_t>(stride_), constant + piece.from, x, columns,
+                    out + piece.from);
+  }
   /// The same for `fours` times four vectors, without a constant: number c of vector v of the four k at
   /// x[4 (k columns + c) + v], its results from out[(4 k + v) count()] on.
   void multiply_fours(const double* matrix, const double* x, int columns, int fours,

@@ -13,13 +13,14 @@
 #pragma once
 
 #include <algorithm>
-#include <array>
+#include <bit>
 #include <cmath>
-#include <cstdint>
 #include <utility>
 #include <vector>
 
 #include "emt/assembly.hpp"
+#include "emt/commutations.hpp"
+#include "emt/gate_edges.hpp"
 #include "emt/lanes.hpp"
 #include "zavrek/emt.hpp"
 
@@ -27,19 +28,15 @@ namespace zavrek::emt::internal {
 
 class ValveGroup {
  public:
-  static constexpr double never = 1e300;
+  static constexpr double never = GateEdges::never;
 
   /// `number` is that of its adjustable conductance. Starts off.
   void add(const ValvePart& part, const int* node_position, int number) {
     valves_.push_back({part.kind, node_position[part.ends.p], node_position[part.ends.q], number, part.off_S,
                        1 / part.on_ohm, part.drop_V, 1 / part.reverse_ohm, part.reverse_drop_V});
-    if (size() % lanes == 1) {
-      for (Numbers* numbers : {&siemens_, &source_, &conducts_, &slack_, &behind_})
-        numbers->resize(room(), 0.0);
-      low_.resize(room(), -never);
-      high_.resize(room(), never);
-    }
-    changes_.push_back(0);
+    edges_.add_valve();
+    fours_.resize(room() / lanes);
+    sources_.push_back(0);
     obey(size() - 1);
   }
   /// Positions that the voltages take, and so many again each of the others: whole lanes.
@@ -49,6 +46,10 @@ class ValveGroup {
     voltages_at_ = voltages;
     currents_at_ = currents;
     conducts_at_ = conducts;
+  }
+  /// From the first position to behind the last.
+  [[nodiscard]] std::pair<int, int> stretch() const {
+    return {voltages_at_, empty() ? voltages_at_ : conducts_at_ + static_cast<int>(room())};
   }
   /// Valve k belongs to a condensed part of the network: that part drives and measures it.
   void set_apart(std::size_t k) {
@@ -61,29 +62,19 @@ class ValveGroup {
   }
   [[nodiscard]] int voltage(std::size_t k) const noexcept { return voltages_at_ + static_cast<int>(k); }
   /// What its piece drives from p to q against its current.
-  [[nodiscard]] double source(std::size_t k) const noexcept { return source_[k]; }
+  [[nodiscard]] double source(std::size_t k) const noexcept { return sources_[k]; }
 
   [[nodiscard]] bool empty() const { return valves_.empty(); }
   [[nodiscard]] std::size_t size() const { return valves_.size(); }
   [[nodiscard]] int number(std::size_t k) const { return valves_[k].number; }
-  [[nodiscard]] double siemens(std::size_t k) const noexcept { return siemens_[k]; }
+  [[nodiscard]] double siemens(std::size_t k) const noexcept { return four(k).siemens[lane(k)]; }
 
   /// A gate edge at an instant of plant time; edges of one valve come in the order of their times. False when
   /// too many wait already.
   bool fire(std::size_t k, bool on, double at_s) noexcept {
-    Valve& v = valves_[k];
+    const Valve& v = valves_[k];
     if (v.broken != Failure::none && v.broken != Failure::late) return true;
-    at_s += v.late_s;
-    // A pulse shorter than the dead time before it has no length.
-    if (v.waiting > 0) {
-      const int last = (v.first_edge + v.waiting - 1) % static_cast<int>(v.edges.size());
-      at_s = std::max(at_s, v.edges[static_cast<std::size_t>(last)].at_s);
-    }
-    if (v.waiting == static_cast<int>(v.edges.size())) return false;
-    v.edges[static_cast<std::size_t>((v.first_edge + v.waiting++) % static_cast<int>(v.edges.size()))] = {
-        at_s, on};
-    if (at_s < next_edge_ && !v.held) next_edge_ = at_s;
-    return true;
+    return edges_.push(k, on, at_s + v.late_s);
   }
   void fail(std::size_t k, Failure how, double late_s) noexcept {
     Valve& v = valves_[k];
@@ -91,49 +82,40 @@ class ValveGroup {
     v.broken = how;
     v.late_s = how == Failure::late ? late_s : 0;
     if (how == Failure::none || how == Failure::late) return;
-    v.waiting = 0;
+    edges_.forget(k);
     v.gate = false;
-    find_next_edge();
     obey_gate(k);
   }
 
   // --- asked by averaged legs (leg_group.hpp), which hold their valves off and take their edges -----------
   void hold(std::size_t k, bool held) noexcept {
-    Valve& v = valves_[k];
-    v.held = held;
-    v.piece = Piece::off;
+    valves_[k].held = held;
+    valves_[k].piece = Piece::off;
     obey(k);
-    find_next_edge();
+    edges_.hold(k, held);
   }
   [[nodiscard]] bool broken(std::size_t k) const noexcept {
     return valves_[k].broken == Failure::shorted || valves_[k].broken == Failure::dead;
   }
   [[nodiscard]] bool gate(std::size_t k) const noexcept { return valves_[k].gate; }
-  [[nodiscard]] double next_edge(std::size_t k) const noexcept {
-    const Valve& v = valves_[k];
-    return v.waiting > 0 ? v.edges[static_cast<std::size_t>(v.first_edge)].at_s : never;
-  }
-  void take_edges(std::size_t k, double until) noexcept { (void)take(valves_[k], until); }
+  [[nodiscard]] double next_edge(std::size_t k) const noexcept { return edges_.next(k); }
+  void take_edges(std::size_t k, double until) noexcept { (void)edges_.take(k, until, valves_[k].gate); }
   [[nodiscard]] std::pair<int, int> slots(std::size_t k) const noexcept {
     return {currents_at_ + static_cast<int>(k), conducts_at_ + static_cast<int>(k)};
   }
 
   // --- asked by the reference (reference.cpp), which knows time only as instants --------------------------
   [[nodiscard]] double current(std::size_t k, double voltage) const noexcept {
-    return siemens_[k] * voltage - source_[k];
+    return siemens(k) * voltage - source(k);
   }
   [[nodiscard]] double margin(std::size_t k, const double* values) const noexcept {
-    return margin_of(k, values[voltage(k)]);
+    const double volts = values[voltage(k)];
+    return std::min(volts - four(k).low[lane(k)], four(k).high[lane(k)] - volts);
   }
   /// Lets the gates follow their edges until an instant; whether there were any.
   bool take_all(double until) noexcept {
     bool any = false;
-    for (std::size_t k = 0; k < size(); ++k) {
-      if (!take(valves_[k], until)) continue;
-      obey_gate(k);
-      any = true;
-    }
-    if (any) find_next_edge();
+    for (std::size_t k = 0; k < size(); ++k) any |= take(k, until);
     return any;
   }
   /// Valve k leaves its piece.
@@ -143,101 +125,151 @@ class ValveGroup {
     for (std::size_t k = 0; k < size(); ++k) {
       const Valve& v = valves_[k];
       if (v.apart) continue;
-      rhs[v.p] += source_[k];
-      rhs[v.q] -= source_[k];
+      rhs[v.p] += source(k);
+      rhs[v.q] -= source(k);
     }
   }
   /// Voltages of the valves that no condensed part measures; of all of them when `all`.
   void measure(double* now, bool all = false) noexcept {
-    scale_ = 0;
+    nodes_scale_ = 0;
     if (all_apart() && !all) return;
     for (std::size_t k = 0; k < size(); ++k) {
       const Valve& v = valves_[k];
       if (v.apart && !all) continue;
       now[voltage(k)] = now[v.p] - now[v.q];
-      scale_ = std::max(scale_, std::abs(now[v.p]) + std::abs(now[v.q]));
+      nodes_scale_ = std::max(nodes_scale_, std::abs(now[v.p]) + std::abs(now[v.q]));
     }
   }
   /// Currents from the voltages.
   void update(double* now) noexcept {
-    Lanes highest{}, beyond = {-never, -never, -never, -never};
-    for (std::size_t k = 0; k < low_.size(); k += lanes) {
-      const Lanes v = load(now + voltages_at_ + k);
-      store(now + currents_at_ + k, load(&siemens_[k]) * v - load(&source_[k]));
-      store(now + conducts_at_ + k, load(&conducts_[k]));
-      highest = v > highest ? v : highest;
-      highest = -v > highest ? -v : highest;
-      beyond = farther(k, v, beyond);
+    Lanes highest{}, beyond = all_lanes(-never);
+    const double* volts = now + voltages_at_;
+    double *amperes = now + currents_at_, *on = now + conducts_at_;
+    for (const Four& f : fours_) {
+      const Lanes v = load(volts);
+      store(amperes, f.siemens * v - f.source);
+      store(on, f.conducts);
+      highest = greater(highest, greater(v, -v));
+      beyond = greater(beyond, -f.margin(v) - f.slack);
+      volts += lanes;
+      amperes += lanes;
+      on += lanes;
     }
-    scale_ = std::max({scale_, highest[0], highest[1], highest[2], highest[3]});
-    left_ = greatest(beyond) > rounding();
-  }
-  /// Whether any valve is beyond the bounds of its piece.
-  [[nodiscard]] bool any_outside(const double* values) const noexcept {
-    Lanes beyond = {-never, -never, -never, -never};
-    for (std::size_t k = 0; k < low_.size(); k += lanes)
-      beyond = farther(k, load(values + voltages_at_ + k), beyond);
-    return greatest(beyond) > rounding();
+    highest_ = highest;
+    left_ = any(beyond > Lanes{}) && greatest_of(beyond) > rounding();
   }
   /// Whether all fit the solution that `update` saw last.
   [[nodiscard]] bool fit_already() const noexcept { return !left_; }
   /// Whether nothing is due by `until`, when the solution at its end is the one that `update` saw last.
-  [[nodiscard]] bool quiet(double until) const noexcept { return !left_ && next_edge_ >= until; }
+  [[nodiscard]] bool quiet(double until) const noexcept { return !left_ && edges_.earliest() >= until; }
 
   /// What holds just behind an event is not what stood before it: the values of the valves there are kept
   /// apart, read off the two half-step points behind it.
   void look_behind(const double* middle, const double* end) noexcept {
-    for (std::size_t k = 0; k < behind_.size(); k += lanes)
-      store(&behind_[k], 2 * load(middle + voltages_at_ + k) - load(end + voltages_at_ + k));
+    middle += voltages_at_;
+    end += voltages_at_;
+    for (Four& f : fours_) {
+      f.behind = 2 * load(middle) - load(end);
+      middle += lanes;
+      end += lanes;
+    }
   }
   void look_behind(const double* present) noexcept {
-    for (std::size_t k = 0; k < behind_.size(); k += lanes)
-      store(&behind_[k], load(present + voltages_at_ + k));
+    present += voltages_at_;
+    for (Four& f : fours_) {
+      f.behind = load(present);
+      present += lanes;
+    }
   }
 
   /// Earliest edge that waits.
-  [[nodiscard]] double next_edge() const noexcept { return next_edge_; }
-  /// Instant within (from, until] at which valve k changes over, never when it does not; by its gate alone
-  /// unless `by_itself`.
-  [[nodiscard]] double event_time(std::size_t k, double from, double until, const double* after,
-                                  bool by_itself) const noexcept {
-    const Valve& v = valves_[k];
-    double time = never;
-    if (v.waiting > 0 && !v.held) {
-      const Edge& edge = v.edges[static_cast<std::size_t>(v.first_edge)];
-      if (edge.at_s < until) time = std::max(edge.at_s, from);
+  [[nodiscard]] double next_edge() const noexcept { return edges_.earliest(); }
+  /// Finds for each valve the instant within (from, until] at which it changes over; by its gate alone unless
+  /// `by_itself`. The earliest of them, never when there is none.
+  double find_events(double from, double until, const double* after, bool by_itself) noexcept {
+    Lanes earliest = all_lanes(never);
+    const Lanes begin = all_lanes(from), end = all_lanes(until), none = all_lanes(never);
+    const double noise = by_itself ? rounding() : 0;
+    const double *volts = after + voltages_at_, *edges = edges_.due().data();
+    for (Four& f : fours_) {
+      const Lanes edge = load(edges);
+      f.time = edge < end ? greater(edge, begin) : none;
+      if (by_itself) {
+        const Lanes margin_after = f.margin(load(volts));
+        const auto leaves = margin_after < -f.slack - noise;
+        if (any(leaves)) {
+          const Lanes margin_before = greater(Lanes{}, f.margin(f.behind));
+          const Lanes crosses = begin + (until - from) * margin_before / (margin_before - margin_after);
+          f.time = leaves ? lesser(f.time, crosses) : f.time;
+        }
+      }
+      earliest = lesser(earliest, f.time);
+      volts += lanes;
+      edges += lanes;
     }
-    if (!by_itself) return time;
-    const double margin_after = margin_of(k, after[voltage(k)]);
-    if (margin_after >= -tolerance(k)) return time;
-    const double margin_before = std::max(0.0, margin_of(k, behind_[k]));
-    return std::min(time, from + (until - from) * margin_before / (margin_before - margin_after));
+    return least_of(earliest);
+  }
+  /// Those that change over by `last`, of what was found.
+  void list_events(double last, std::vector<int>& into) const noexcept {
+    for (std::size_t g = 0; g < fours_.size(); ++g)
+      for_each_bit(bits_of(fours_[g].time <= last),
+                   [&](std::size_t k) { into.push_back(static_cast<int>(g * lanes + k)); });
   }
 
   /// Carries out what is due at `event`: edges by then, and the end or beginning of conduction that `after`
   /// shows.
   void change_over(std::size_t k, double event, double slack, const double* after) noexcept {
-    Valve& v = valves_[k];
-    if (take(v, event + slack)) {
-      find_next_edge();
-      obey_gate(k);
-    } else {
-      follow(k, after[voltage(k)]);
-    }
+    if (!take(k, event + slack)) follow(k, after[voltage(k)]);
   }
+  /// Whether valve k has an edge at `event` that changes nothing now: it stays on its piece, and between what
+  /// stands behind the last event and `after` no bound is passed.
+  [[nodiscard]] bool idles(std::size_t k, double event, double slack, const double* after) const noexcept {
+    if (edges_.next(k) > event + slack) return false;
+    Valve then = valves_[k];
+    then.gate = edges_.followed(k, event + slack, then.gate);
+    if (imposed(then) != then.piece) return false;
+    if (then.piece != Piece::off || !may_conduct_forward(then) || is_imposed(then)) return true;
+    return std::max(four(k).behind[lane(k)], after[voltage(k)]) <= then.drop_V;
+  }
+  /// Takes the edge of an idling valve.
+  void take_idle(std::size_t k, double event, double slack) noexcept { (void)take(k, event + slack); }
 
-  void begin_instant() noexcept { std::fill(changes_.begin(), changes_.end(), std::uint8_t{0}); }
+  void begin_instant() noexcept {
+    for (Four& f : fours_) f.changes = Lanes{};
+  }
+  /// Pieces and gates as they are, of at most `ValveStates::most`.
+  [[nodiscard]] const ValveStates& states() const noexcept { return states_; }
+  /// Puts the valves on these pieces; `changed` is called for those that were on others.
+  template <class Changed>
+  void assume(std::uint64_t pieces, Changed&& changed) noexcept {
+    const std::uint64_t differ = pieces ^ states_.pieces;
+    for_each_bit((differ | differ >> 1U) & ValveStates::low_bits, [&](std::size_t twice) {
+      const std::size_t k = twice / 2;
+      valves_[k].piece = static_cast<Piece>(pieces >> twice & 3U);
+      obey(k);
+      changed(k);
+    });
+  }
   /// Changes over the valves that do not fit the solution in `values`; true when any did. Where the current
   /// of an inductance finds no way it drives an off valve to millions of volts, and all that the solution
   /// says of currents elsewhere is wrong: only valves that are out by a hundredth of the worst change in one
   /// round. No valve changes more than twice at one instant (`begin_instant`).
   template <class Changed>
   bool fit(const double* values, Changed&& changed) noexcept {
-    double worst = 0;
-    for (std::size_t k = 0; k < valves_.size(); ++k) worst = std::max(worst, misfit(k, values));
-    for (std::size_t k = 0; k < valves_.size() && worst > 0; ++k) {
-      if (misfit(k, values) <= 0.01 * worst) continue;
-      ++changes_[k];
+    Lanes farthest{};
+    const double noise = rounding();
+    const double* volts = values + voltages_at_;
+    for (Four& f : fours_) {
+      const Lanes beyond = -f.margin(load(volts));
+      const auto out = (beyond > f.slack + noise) & (f.changes < 2);
+      f.misfit = out ? beyond : Lanes{};
+      farthest = greater(farthest, f.misfit);
+      volts += lanes;
+    }
+    const double worst = greatest_of(farthest);
+    for (std::size_t k = 0; k < size() && worst > 0; ++k) {
+      if (four(k).misfit[lane(k)] <= 0.01 * worst) continue;
+      four(k).changes[lane(k)] += 1;
       follow(k, values[voltage(k)]);
       changed(k);
     }
@@ -246,10 +278,6 @@ class ValveGroup {
 
  private:
   enum class Piece : char { off, forward, reverse };
-  struct Edge {
-    double at_s;
-    bool on;
-  };
   struct Valve {
     ValveKind kind;
     int p, q, number;
@@ -260,20 +288,13 @@ class ValveGroup {
     bool apart = false;  // driven and measured by a condensed part
     Failure broken = Failure::none;
     double late_s = 0;
-    std::array<Edge, 16> edges{};
-    int first_edge = 0, waiting = 0;
   };
 
-  /// Lets the gate follow its edges until an instant; whether there were any.
-  static bool take(Valve& v, double until) noexcept {
-    bool edged = false;
-    while (v.waiting > 0 && v.edges[static_cast<std::size_t>(v.first_edge)].at_s <= until) {
-      v.gate = v.edges[static_cast<std::size_t>(v.first_edge)].on;
-      v.first_edge = (v.first_edge + 1) % static_cast<int>(v.edges.size());
-      --v.waiting;
-      edged = true;
-    }
-    return edged;
+  /// Lets the gate follow its edges until an instant, and the valve its gate; whether there were any.
+  bool take(std::size_t k, double until) noexcept {
+    if (!edges_.take(k, until, valves_[k].gate)) return false;
+    obey_gate(k);
+    return true;
   }
 
   [[nodiscard]] static bool may_conduct_forward(const Valve& v) noexcept {
@@ -283,55 +304,72 @@ class ValveGroup {
   [[nodiscard]] static bool is_imposed(const Valve& v) noexcept {
     return v.held || v.kind == ValveKind::contact || v.broken == Failure::shorted;
   }
+  /// The piece that its gate and its failure put it on; else the one it is on.
+  [[nodiscard]] static Piece imposed(const Valve& v) noexcept {
+    if (v.broken == Failure::shorted) return Piece::forward;
+    if (v.kind == ValveKind::contact) return v.gate ? Piece::forward : Piece::off;
+    const bool turns_off = v.broken == Failure::dead || (v.kind == ValveKind::transistor && !v.gate);
+    return turns_off && v.piece == Piece::forward ? Piece::off : v.piece;
+  }
 
-  /// How far the solution is from leaving the piece, in volts; negative when it has.
-  [[nodiscard]] double margin_of(std::size_t k, double voltage) const noexcept {
-    return std::min(voltage - low_[k], high_[k] - voltage);
+  /// What the step asks of four valves, by their pieces: i = siemens v - source as long as low <= v <= high.
+  struct Four {
+    Lanes siemens{}, source{}, conducts{};
+    Lanes low = all_lanes(-never), high = all_lanes(never);
+    Lanes slack{};                  // how far beyond its bounds counts as within
+    Lanes behind{};                 // voltages that held just behind the last event
+    Lanes changes{};                // at the instant at hand
+    Lanes misfit{};                 // how far it is out, when it may still change
+    Lanes time = all_lanes(never);  // of the event that was found
+    /// How far the solution is from leaving the pieces, in volts; negative when it has.
+    [[nodiscard]] Lanes margin(Lanes volts) const noexcept { return lesser(volts - low, high - volts); }
+  };
+  template <class Visit>
+  static void for_each_bit(std::uint64_t bits, Visit&& visit) noexcept {
+    for (; bits != 0; bits &= bits - 1) visit(static_cast<std::size_t>(std::countr_zero(bits)));
   }
-  /// How far a valve that may still change is beyond its bounds, in volts; 0 within.
-  [[nodiscard]] double misfit(std::size_t k, const double* values) const noexcept {
-    const double beyond = -margin(k, values);
-    return beyond > tolerance(k) && changes_[k] < 2 ? beyond : 0;
+  [[nodiscard]] static std::size_t lane(std::size_t k) noexcept { return k % lanes; }
+  [[nodiscard]] Four& four(std::size_t k) noexcept { return fours_[k / lanes]; }
+  [[nodiscard]] const Four& four(std::size_t k) const noexcept { return fours_[k / lanes]; }
+
+  /// What rounding of the node voltages makes of a margin, by the latest solution.
+  [[nodiscard]] double rounding() const noexcept {
+    return 1e-13 * std::max(nodes_scale_, greatest_of(highest_));
   }
-  /// What rounding of the node voltages makes of a margin.
-  [[nodiscard]] double rounding() const noexcept { return 1e-13 * scale_; }
-  [[nodiscard]] double tolerance(std::size_t k) const noexcept { return slack_[k] + rounding(); }
-  /// How far voltages are beyond the bounds of the valves from k on, or `so_far` where that is more.
-  [[nodiscard]] Lanes farther(std::size_t k, Lanes v, Lanes so_far) const noexcept {
-    const Lanes slack = load(&slack_[k]);
-    const Lanes below = load(&low_[k]) - v - slack, above = v - load(&high_[k]) - slack;
-    so_far = below > so_far ? below : so_far;
-    return above > so_far ? above : so_far;
-  }
-  [[nodiscard]] static double greatest(Lanes of) noexcept { return std::max({of[0], of[1], of[2], of[3]}); }
   /// Numbers of the piece that the valve is on.
   void obey(std::size_t k) noexcept {
     const Valve& v = valves_[k];
-    conducts_[k] = v.piece == Piece::off ? 0 : 1;
-    slack_[k] = v.piece == Piece::off ? 1e-7 : v.piece == Piece::forward ? 1e-9 / v.on_S : 1e-9 / v.reverse_S;
-    source_[k] = 0;
-    low_[k] = -never;
-    high_[k] = never;
+    Four& f = four(k);
+    const std::size_t l = lane(k);
+    f.conducts[l] = v.piece == Piece::off ? 0 : 1;
+    f.slack[l] = v.piece == Piece::off       ? 1e-7
+                 : v.piece == Piece::forward ? 1e-9 / v.on_S
+                                             : 1e-9 / v.reverse_S;
+    f.source[l] = 0;
+    f.low[l] = -never;
+    f.high[l] = never;
     switch (v.piece) {
       case Piece::off:
-        siemens_[k] = v.off_S;
-        if (may_conduct_forward(v)) high_[k] = v.drop_V;
-        if (v.kind == ValveKind::transistor) low_[k] = -v.reverse_drop_V;
+        f.siemens[l] = v.off_S;
+        if (may_conduct_forward(v)) f.high[l] = v.drop_V;
+        if (v.kind == ValveKind::transistor) f.low[l] = -v.reverse_drop_V;
         break;
       case Piece::forward:
-        siemens_[k] = v.on_S;
-        source_[k] = v.on_S * v.drop_V;
-        low_[k] = v.drop_V;
+        f.siemens[l] = v.on_S;
+        f.source[l] = v.on_S * v.drop_V;
+        f.low[l] = v.drop_V;
         break;
       case Piece::reverse:
-        siemens_[k] = v.reverse_S;
-        source_[k] = -v.reverse_S * v.reverse_drop_V;
-        high_[k] = -v.reverse_drop_V;
+        f.siemens[l] = v.reverse_S;
+        f.source[l] = -v.reverse_S * v.reverse_drop_V;
+        f.high[l] = -v.reverse_drop_V;
         break;
     }
+    sources_[k] = f.source[l];
+    states_.enter(k, static_cast<unsigned>(v.piece), v.gate);
     if (!is_imposed(v)) return;
-    low_[k] = -never;
-    high_[k] = never;
+    f.low[l] = -never;
+    f.high[l] = never;
   }
   /// To the piece that the solution asks for.
   void follow(std::size_t k, double voltage) noexcept {
@@ -344,36 +382,20 @@ class ValveGroup {
     obey(k);
   }
   void obey_gate(std::size_t k) noexcept {
-    Valve& v = valves_[k];
-    const bool turns_off = v.broken == Failure::dead || (v.kind == ValveKind::transistor && !v.gate);
-    if (v.broken == Failure::shorted) {
-      v.piece = Piece::forward;
-    } else if (v.kind == ValveKind::contact) {
-      v.piece = v.gate ? Piece::forward : Piece::off;
-    } else if (turns_off && v.piece == Piece::forward) {
-      v.piece = Piece::off;
-    }
+    valves_[k].piece = imposed(valves_[k]);
     obey(k);
-  }
-  void find_next_edge() noexcept {
-    next_edge_ = never;
-    for (const Valve& v : valves_) {
-      if (v.waiting > 0 && !v.held)
-        next_edge_ = std::min(next_edge_, v.edges[static_cast<std::size_t>(v.first_edge)].at_s);
-    }
   }
 
   std::vector<Valve> valves_;
-  std::vector<std::uint8_t> changes_;  // per valve, at the instant at hand
-  // Per valve, by its piece: i = siemens v - source as long as low <= v <= high.
-  Numbers siemens_, source_, low_, high_, conducts_;
-  Numbers slack_;   // how far beyond its bounds counts as within
-  Numbers behind_;  // voltages that held just behind the last event
+  std::vector<Four> fours_;
+  std::vector<double> sources_;  // the same as in the fours
+  ValveStates states_;
+  GateEdges edges_;
   int voltages_at_ = 0, currents_at_ = 0, conducts_at_ = 0;
-  std::size_t apart_ = 0;  // how many
-  double next_edge_ = never;
-  double scale_ = 0;   // of the node voltages at the valves in the latest solution
-  bool left_ = false;  // some valve did not fit the latest solution
+  std::size_t apart_ = 0;   // how many
+  double nodes_scale_ = 0;  // of the node voltages at the valves in the latest solution,
+  Lanes highest_{};         // and of the valves' own
+  bool left_ = false;       // some valve did not fit the latest solution
 };
 
 }  // namespace zavrek::emt::internal
