@@ -53,29 +53,43 @@ Condensed::Outside outside_of(const Assembly& assembly, const Layout& layout, co
   return outside;
 }
 
-/// What a condensed shard does not keep up: its node voltages and the currents of its parts.
-void leave_out(const Assembly& assembly, const Layout& layout, int number, Core& core) {
-  const Shard& shard = core.shards[static_cast<std::size_t>(number)];
-  const auto leave = [&](int position) {
-    core.stands[static_cast<std::size_t>(position)] = 0;
-    core.shard_of_value[static_cast<std::size_t>(position)] = number;
-  };
-  const auto leave_slots = [&](Slot first, const std::vector<Ends>& ends) {
+/// Visits what a condensed shard does not keep up: positions of its node voltages and of the currents of its
+/// parts.
+template <class Visit>
+void for_each_left_out(const Assembly& assembly, const Layout& layout, const Shard& shard, Visit&& visit) {
+  const auto visit_slots = [&](Slot first, const std::vector<Ends>& ends) {
     const bool inside =
         std::any_of(ends.begin(), ends.end(), [&](const Ends& e) { return touches(layout, shard, e); });
     if (first.index < 0 || !inside) return;
     for (std::size_t k = 0; k < ends.size(); ++k) {
       const Slot slot{first.index + static_cast<int>(k)};
-      if (at(layout, slot) >= 0) leave(at(layout, slot));
+      if (at(layout, slot) >= 0) visit(at(layout, slot));
     }
   };
-  for (int position = shard.first; position < shard.end; ++position) leave(position);
+  for (int position = shard.first; position < shard.end; ++position) visit(position);
   for (const SeriesPart& part : assembly.series_parts) {
-    leave_slots(part.first_current, part.ends);
-    if (part.capacitive()) leave_slots(part.first_charge_voltage, part.ends);
+    visit_slots(part.first_current, part.ends);
+    if (part.capacitive()) visit_slots(part.first_charge_voltage, part.ends);
   }
-  for (const CapacitancePart& part : assembly.capacitance_parts) leave_slots(part.first_current, part.ends);
-  for (const PolePart& part : assembly.pole_parts) leave_slots(part.current, {part.ends});
+  for (const CapacitancePart& part : assembly.capacitance_parts) visit_slots(part.first_current, part.ends);
+  for (const PolePart& part : assembly.pole_parts) visit_slots(part.current, {part.ends});
+}
+
+/// The most that a shard's product may come to, and what may lead to it.
+Condensed::Room room_for(const Assembly& assembly, const Layout& layout, Shard& shard) {
+  const auto inside = [&](const auto& part) { return touches(layout, shard, part.ends); };
+  const auto count = [&](const auto& parts) {
+    return static_cast<int>(std::count_if(parts.begin(), parts.end(), inside));
+  };
+  const int segments = count(assembly.segment_parts);
+  Condensed::Room room{.memory = Condensed::memory_of(shard, segments),
+                       .valves = count(assembly.valve_parts),
+                       .others = segments,
+                       .drive = static_cast<int>(assembly.known_nodes.size()) + shard.end - shard.first};
+  for_each_left_out(assembly, layout, shard, [&](int) { ++room.others; });
+  for (const ModelPart& part : assembly.model_parts) room.drive += static_cast<int>(part.ends.size());
+  room.drive += room.memory;
+  return room;
 }
 
 }  // namespace
@@ -116,14 +130,10 @@ std::vector<Condensed::Places> place_condensed_shards(const Assembly& assembly,
   for (Shard& shard : core.shards) {
     Condensed::Places places;
     if (is_condensed(shard, condensable)) {
-      const auto segments =
-          std::count_if(assembly.segment_parts.begin(), assembly.segment_parts.end(),
-                        [&](const SegmentPart& part) { return touches(layout, shard, part.ends); });
-      const int memory = Condensed::memory_of(shard, static_cast<int>(segments));
-      int drive = memory + static_cast<int>(assembly.known_nodes.size()) + shard.end - shard.first;
-      for (const ModelPart& part : assembly.model_parts) drive += static_cast<int>(part.ends.size());
-      for (auto [place, count] :
-           {std::pair{&places.memory, memory}, {&places.euler, memory}, {&places.drive, drive}}) {
+      const Condensed::Room room = room_for(assembly, layout, shard);
+      for (auto [place, count] : {std::pair{&places.memory, room.memory},
+                                  {&places.result, room.result()},
+                                  {&places.drive, room.drive}}) {
         *place = position;
         position = whole_lines(position + count);
       }
@@ -141,7 +151,10 @@ void condense(const Assembly& assembly, const Layout& layout, const std::vector<
     if (!is_condensed(shard, condensable)) continue;
     const Condensed::Outside outside = outside_of(assembly, layout, shard, core);
     shard.condensed = std::make_unique<Condensed>(core, k, places[k], outside);
-    leave_out(assembly, layout, static_cast<int>(k), core);
+    for_each_left_out(assembly, layout, shard, [&](int position) {
+      core.stands[static_cast<std::size_t>(position)] = 0;
+      core.shard_of_value[static_cast<std::size_t>(position)] = static_cast<int>(k);
+    });
     for (const int port : outside.ports) core.stands[static_cast<std::size_t>(port)] = 1;
     for (const Condensed::ModelEnd& end : outside.ends)
       core.stands[static_cast<std::size_t>(end.p)] = core.stands[static_cast<std::size_t>(end.q)] = 1;

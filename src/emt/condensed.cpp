@@ -42,7 +42,10 @@ Condensed::Condensed(Core& core, std::size_t shard, const Places& places, const 
     ends_.push_back({core.valves.ends(k).first, core.valves.ends(k).second});
     core.valves.set_apart(k);
   }
-  if (valves_.size() == core.valves.size() && !valves_.empty()) valve_voltages_ = core.valves.voltage(0);
+  all_valves_ = !valves_.empty() && valves_.size() == core.valves.size();
+  if (all_valves_) {
+    for (const std::size_t k : valves_) core.stands[static_cast<std::size_t>(core.valves.voltage(k))] = 0;
+  }
   for (std::size_t k = 0; k < core.segments.size(); ++k) {
     if (!among(core.segments.number(k))) continue;
     segments_.push_back(k);
@@ -95,15 +98,10 @@ void Condensed::keep(int position) {
 
 /// As many states as the memory allows, all of them empty.
 void Condensed::make_room() {
-  rows_.divide(euler_row() + filled_up(memory_));
-  const auto some = [&](Rows& rows, int first, int behind) {
-    rows.divide(behind - first, first, rows_.count());
-  };
-  some(step_rows_, 0, euler_row());
-  some(memory_rows_, 0, valve_row());
-  some(seen_rows_, valve_row(), euler_row());
-  some(seen_and_euler_rows_, valve_row(), rows_.count());
-  some(euler_rows_, euler_row(), rows_.count());
+  state_row_ = filled_up(static_cast<int>(valves_.size()));
+  scattered_row_ = state_row_ + filled_up(memory_);
+  if (all_valves_) core_->valves.move_voltages(places_.result);
+  rows_.divide(scattered_row_ + filled_up(static_cast<int>(scattered_.size())));
   State empty;
   const auto all = static_cast<std::size_t>(columns_);
   empty.values.assign(conductances_.size(), 0.0);
@@ -116,7 +114,6 @@ void Condensed::make_room() {
   while (switches && count < most_states && 2 * count * each <= most_bytes) count *= 2;
   states_.assign(count, empty);
   oldest_.assign(count / ways, 0);
-  out_ = empty.constant;
   unit_.assign(all, 0.0);
   state_ = nullptr;
 }
@@ -193,10 +190,10 @@ void Condensed::grow() noexcept {
   unit_[static_cast<std::size_t>(column)] = 1;
   std::fill(probe_.begin(), probe_.end(), 0.0);
   double* a = &s.a[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_.count())];
-  solve_long(unit_.data(), unit_.data() + drives_, probe_.data(), a, a + euler_row());
-  double* at = a + valve_row();
+  solve_long(unit_.data(), unit_.data() + drives_, probe_.data(), a + state_row_);
+  double* at = a;
   for (const std::size_t k : valves_) *at++ = probe_[static_cast<std::size_t>(core_->valves.voltage(k))];
-  at = a + scattered_row();
+  at = a + scattered_row_;
   for (const int position : scattered_) *at++ = probe_[static_cast<std::size_t>(position)];
   if (ready()) sum_constants();
 }
@@ -217,7 +214,7 @@ void Condensed::begin(double* values) noexcept {
     }
   };
   read(Rule::trapezoidal, values + places_.memory);
-  read(Rule::half_euler, values + places_.euler);
+  read(Rule::half_euler, values + state_at());
   for (const std::size_t k : valves_) {
     const auto [p, q] = core_->valves.ends(k);
     values[core_->valves.voltage(k)] = values[p] - values[q];
@@ -227,7 +224,7 @@ void Condensed::begin(double* values) noexcept {
 
 void Condensed::take_drive(Rule rule, const double* old, double* now, double* rhs) const noexcept {
   double* const drive = now + places_.drive;
-  copy_lanes(old + (rule == Rule::trapezoidal ? places_.memory : places_.euler), memory_, drive);
+  copy_lanes(old + (rule == Rule::trapezoidal ? places_.memory : state_at()), memory_, drive);
   double* outer = drive + memory_;
   for (const int position : known_) *outer++ = now[position];
   for (const ModelEnd& end : outside_.ends) *outer++ = *end.history;
@@ -239,68 +236,46 @@ void Condensed::take_drive(Rule rule, const double* old, double* now, double* rh
 
 void Condensed::solve(double* now, bool whole) noexcept {
   if (whole || !ready()) {
-    solve_long(now + places_.drive, sources_.data(), now, now + places_.memory, now + places_.euler);
+    solve_long(now + places_.drive, sources_.data(), now, now + state_at());
     grow();
-    return;
-  }
-  multiply(step_rows_, now);
-  copy_lanes(out_.data(), memory_, now + places_.memory);
-  put_seen(now);
-}
-
-void Condensed::see(double* now) noexcept {
-  if (!ready()) return solve(now, true);
-  multiply(seen_rows_, now);
-  put_seen(now);
-}
-
-void Condensed::see_and_know_euler(double* now) noexcept {
-  if (!ready()) return solve(now, true);
-  multiply(seen_and_euler_rows_, now);
-  put_seen(now);
-  copy_lanes(out_.data() + euler_row(), memory_, now + places_.euler);
-}
-
-void Condensed::put_seen(double* now) const noexcept {
-  const double* value = out_.data() + valve_row();
-  if (valve_voltages_ >= 0) {
-    copy_lanes(value, static_cast<int>(valves_.size()), now + valve_voltages_);
   } else {
-    for (const std::size_t k : valves_) now[core_->valves.voltage(k)] = *value++;
+    rows_.multiply(state_->a.data(), state_->constant.data(), now + places_.drive, drives_,
+                   now + places_.result);
+    scatter(now);
   }
-  value = out_.data() + scattered_row();
+  remember(now);
+}
+
+/// What a product gave to where others look for it.
+void Condensed::scatter(double* now) const noexcept {
+  const double* value = now + places_.result + scattered_row_;
   for (const int position : scattered_) now[position] = *value++;
+  if (all_valves_) return;
+  value = now + places_.result;
+  for (const std::size_t k : valves_) now[core_->valves.voltage(k)] = *value++;
 }
 
-void Condensed::remember(double* now) noexcept {
-  if (!ready()) return;  // made the long way: it is known
-  multiply(memory_rows_, now);
-  copy_lanes(out_.data(), memory_, now + places_.memory);
-}
-
-void Condensed::know_euler(double* values) noexcept {
-  if (!ready()) return;  // made the long way: it is known
-  multiply(euler_rows_, values);
-  copy_lanes(out_.data() + euler_row(), memory_, values + places_.euler);
+void Condensed::remember(double* now) const noexcept {
+  const double *state = now + state_at(), *before = now + places_.drive;
+  double* memory = now + places_.memory;
+  for (int k = 0; k < memory_; k += lanes) store(memory + k, 2 * load(state + k) - load(before + k));
 }
 
 void Condensed::take_charging(double along, const double* first, const double* second,
                               double* into) const noexcept {
+  const int memory = places_.memory, state = state_at();
   for (const int k : charging_) {
-    const double stands =
-        first[places_.euler + k] + along * (second[places_.euler + k] - first[places_.euler + k]);
-    into[places_.memory + k] = stands + second[places_.memory + k] - second[places_.euler + k];
+    const double stands = first[state + k] + along * (second[state + k] - first[state + k]);
+    into[memory + k] = stands + second[memory + k] - second[state + k];
   }
 }
 
 void Condensed::complete(double* values) noexcept {
-  solve_long(values + places_.drive, sources_.data(), values, values + places_.memory,
-             values + places_.euler);
+  solve_long(values + places_.drive, sources_.data(), values, values + state_at());
 }
 
 /// The long way: right-hand side, factors, parts.
-void Condensed::solve_long(const double* drive, const double* sources, double* now, double* memory,
-                           double* euler) noexcept {
+void Condensed::solve_long(const double* drive, const double* sources, double* now, double* state) noexcept {
   Shard& shard = core_->shards[shard_];
   Partition& partition = core_->partitions[static_cast<std::size_t>(shard.first_partition)];
   if (partition.marked()) partition.refactor(core_->adjustable.data());
@@ -330,14 +305,12 @@ void Condensed::solve_long(const double* drive, const double* sources, double* n
   std::copy(rhs_.data() + shard.first, rhs_.data() + shard.end, now + shard.first);
   partition.solve(now);
 
-  const Weights trapezoidal = weights_of(Rule::trapezoidal), half = weights_of(Rule::half_euler);
   std::fill(spill_.data() + shard.first, spill_.data() + shard.end, 0.0);
-  for_each_group(shard,
-                 [&](auto& group) { group.pass(trapezoidal, now, spill_.data(), core_->first_unknown); });
-  for_each_memory(shard, [&](double held) { *memory++ = held; });
-  for_each_group(shard, [&](auto& group) { group.inject(half, now, spill_.data(), core_->first_unknown); });
-  for_each_memory(shard, [&](double held) { *euler++ = held; });
-  solve_segments(carried, now, memory, euler);
+  for_each_group(shard, [&, half = weights_of(Rule::half_euler)](auto& group) {
+    group.pass(half, now, spill_.data(), core_->first_unknown);
+  });
+  for_each_memory(shard, [&](double held) { *state++ = held; });
+  solve_segments(carried, now, state);
   for (const std::size_t k : valves_) {
     const auto [p, q] = core_->valves.ends(k);
     now[core_->valves.voltage(k)] = now[p] - now[q];
@@ -348,14 +321,11 @@ void Condensed::solve_long(const double* drive, const double* sources, double* n
   }
 }
 
-void Condensed::solve_segments(const double* carried, double* now, double* memory,
-                               double* euler) const noexcept {
+void Condensed::solve_segments(const double* carried, double* now, double* state) const noexcept {
   for (const std::size_t k : segments_) {
     const auto line = core_->segments.straight(k);
-    const double moved = line.reach * (now[line.p] - now[line.q]);
-    now[line.state] = *carried++ + moved;
-    *memory++ = line.remembers ? now[line.state] + moved : 0;
-    *euler++ = line.remembers ? now[line.state] : 0;
+    now[line.state] = *carried++ + line.reach * (now[line.p] - now[line.q]);
+    *state++ = line.remembers ? now[line.state] : 0;
   }
 }
 

@@ -23,10 +23,7 @@ void Core::advance() noexcept {
           middle.data());
     solve({Rule::half_euler, step_s, until}, Rule::half_euler, 1, middle.data(), next.data());
   } else {
-    // An edge inside the step will bring another solution in this one's place.
-    memory_waits = !poles_awake && valves.next_edge() < until;
-    solve({Rule::trapezoidal, step_s, until}, Rule::trapezoidal, 1, present.data(), next.data(),
-          memory_waits ? Wanted::seen : Wanted::all);
+    solve({Rule::trapezoidal, step_s, until}, Rule::trapezoidal, 1, present.data(), next.data());
   }
 }
 
@@ -40,10 +37,10 @@ void Core::begin_legs(double until) noexcept {
 /// history currents of the solution after this one, by the rule `coming`; they hold unless a discontinuity or
 /// a change of the values comes between. `behind` is the distance of the end from the newest entry of the
 /// rings, in steps.
-void Core::solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now,
-                 Wanted wanted) noexcept {
+void Core::solve(const Stretch& stretch, Rule coming, double behind, const double* old,
+                 double* now) noexcept {
   prepare(stretch, behind, old, now);
-  conclude(stretch, coming, old, now, wanted);
+  conclude(stretch, coming, old, now);
 }
 
 /// What acts on the nodes: history currents, known voltages.
@@ -65,32 +62,30 @@ void Core::prepare(const Stretch& stretch, double behind, const double* old, dou
   }
 }
 
-/// Node voltages, and what the parts make of them.
-void Core::conclude(const Stretch& stretch, Rule coming, const double* old, double* now,
-                    Wanted wanted) noexcept {
-  solve_shards(coming, now, wanted);
+/// Node voltages, and what the parts make of them. `seen`: condensed parts, and the valves, have theirs.
+void Core::conclude(const Stretch& stretch, Rule coming, const double* old, double* now, bool seen) noexcept {
+  solve_shards(coming, now, seen);
   ahead_holds = true;
   ahead_rule = coming;
-  end_parts(stretch, old, now, wanted);
+  end_parts(stretch, old, now, seen);
 }
 
-void Core::solve_shards(Rule coming, double* now, Wanted wanted) noexcept {
+void Core::solve_shards(Rule coming, double* now, bool seen) noexcept {
   if (crew == nullptr || shards.size() == 1) {
-    for (Shard& shard : shards) solve_shard(shard, coming, now, wanted);
+    for (Shard& shard : shards) solve_shard(shard, coming, now, seen);
     return;
   }
   const auto work = [&](int k) noexcept {
-    solve_shard(shards[static_cast<std::size_t>(k)], coming, now, wanted);
+    solve_shard(shards[static_cast<std::size_t>(k)], coming, now, seen);
   };
   crew->run(
       static_cast<int>(shards.size()),
       [](const void* what, int k) noexcept { (*static_cast<const decltype(work)*>(what))(k); }, &work);
 }
 
-void Core::solve_shard(Shard& shard, Rule coming, double* now, Wanted wanted) noexcept {
+void Core::solve_shard(Shard& shard, Rule coming, double* now, bool seen) noexcept {
   if (!shard.condensed) return solve_by_factors(shard, coming, rhs.data(), now);
-  if (wanted == Wanted::all) shard.condensed->solve(now, poles_awake);
-  if (wanted == Wanted::seen) shard.condensed->see(now);
+  if (!seen) shard.condensed->solve(now, poles_awake);
 }
 
 void Core::solve_by_factors(Shard& shard, Rule coming, double* right, double* now) const noexcept {
@@ -127,11 +122,10 @@ void Core::begin_parts(const Stretch& stretch, double behind, const double* old)
   if (stale) refactor_dirty();
 }
 
-/// The valves saw a solution of which nothing more is wanted.
-void Core::end_parts(const Stretch& stretch, const double* old, double* now, Wanted wanted) noexcept {
+void Core::end_parts(const Stretch& stretch, const double* old, double* now, bool seen) noexcept {
   if (!lines.empty()) lines.update(now);
   if (!segments.empty()) segments.update(now);
-  if (wanted != Wanted::nothing && !valves.empty()) {
+  if (!seen && !valves.empty()) {
     valves.measure(now);
     valves.update(now);
   }
@@ -178,7 +172,7 @@ Status Core::finish() noexcept {
   std::swap(present, next);
   ++steps;
   if (!lines.empty()) lines.push(present.data());
-  whole_stands = euler_stands = false;
+  whole_stands = false;
   if (finite()) return Status::running;
   make_whole();
   for (int k = first_unknown; k < voltages && culprit < 0; ++k) {
@@ -190,12 +184,12 @@ Status Core::finish() noexcept {
 bool Core::finite() const noexcept {
   Lanes sums{};
   for (const Shard& shard : shards) {
-    const int first = shard.condensed ? shard.condensed->places().memory : shard.first;
-    const int behind = shard.condensed ? first + shard.condensed->memory() : shard.end;
+    const auto [first, count] =
+        shard.condensed ? shard.condensed->memory() : std::pair{shard.first, shard.end - shard.first};
+    const int behind = first + count;
     for (int k = first; k < behind; k += lanes) sums += load(&present[static_cast<std::size_t>(k)]);
   }
-  const auto strange = (sums - sums) != Lanes{};  // of what is not finite
-  return (strange[0] | strange[1] | strange[2] | strange[3]) == 0;
+  return !any((sums - sums) != Lanes{});  // of what is not finite
 }
 
 void Core::begin_condensed() noexcept {
@@ -203,20 +197,7 @@ void Core::begin_condensed() noexcept {
     if (shard.condensed) shard.condensed->begin(present.data());
   }
   whole = present;
-  whole_stands = euler_stands = true;
-}
-
-void Core::know_euler(double* values) noexcept {
-  for (Shard& shard : shards) {
-    if (shard.condensed) shard.condensed->know_euler(values);
-  }
-}
-
-void Core::remember() noexcept {
-  for (Shard& shard : shards) {
-    if (shard.condensed) shard.condensed->remember(next.data());
-  }
-  memory_waits = false;
+  whole_stands = true;
 }
 
 void Core::make_whole() noexcept {
@@ -340,8 +321,6 @@ bool Core::fire(int gate, bool on, double at_s) noexcept {
 
 void Core::fail(int gate, Failure how, double late_s) noexcept {
   make_whole();
-  if (!euler_stands) know_euler(present.data());
-  euler_stands = true;
   for (const int valve : gates[static_cast<std::size_t>(gate)].valves) {
     const auto k = static_cast<std::size_t>(valve);
     valves.fail(k, how, late_s);
@@ -392,8 +371,6 @@ void Core::watch(int signal) {
   if (std::find(watched.begin(), watched.end(), signal) == watched.end()) watched.push_back(signal);
   if (row.stands) return;
   make_whole();
-  if (!euler_stands) know_euler(present.data());
-  euler_stands = true;
   for (int k = row.first; k < row.first + row.count; ++k) {
     const int position = terms[static_cast<std::size_t>(k)].index;
     if (stands[static_cast<std::size_t>(position)]) continue;

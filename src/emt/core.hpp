@@ -196,9 +196,6 @@ class Core {
   Numbers present, next, middle, end;
   Numbers whole;  ///< the present with what condensed parts do not keep up, when `whole_stands`
   bool whole_stands = false;
-  bool euler_stands = false;  ///< the present holds the condensed parts' memory for a half Euler step
-  /// The memory of the condensed parts is not found yet behind the drive in `next`.
-  bool memory_waits = false;
   /// Stretches of values, in whole lanes, that a solution writes, but for what condensed parts hold: those
   /// that another solution starts from, and those that are only shown. The others need not follow an event.
   std::vector<std::pair<int, int>> moving, shown;
@@ -254,14 +251,10 @@ class Core {
   std::unique_ptr<Leap> leap;
 
  private:
-  /// What is wanted of the condensed parts' solution: all, what is looked at within a step, or no more than
-  /// the valves have asked for.
-  enum class Wanted : char { all, seen, nothing };
-
-  void solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now,
-             Wanted wanted = Wanted::all) noexcept;
+  void solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now) noexcept;
   void prepare(const Stretch& stretch, double behind, const double* old, double* now) noexcept;
-  void conclude(const Stretch& stretch, Rule coming, const double* old, double* now, Wanted wanted) noexcept;
+  void conclude(const Stretch& stretch, Rule coming, const double* old, double* now,
+                bool seen = false) noexcept;
   void fit_valves(const Stretch& stretch, double behind) noexcept;
   [[nodiscard]] bool fit_rounds(const Stretch& stretch, double behind) noexcept;
   [[nodiscard]] bool guess_commutations() noexcept;
@@ -269,21 +262,14 @@ class Core {
   [[nodiscard]] bool fit_seen(bool guessed) noexcept;
   [[nodiscard]] bool see_valves() noexcept;
   [[nodiscard]] bool revise_valves() noexcept;
-  void solve_shard(Shard& shard, Rule coming, double* now, Wanted wanted) noexcept;
-  void solve_shards(Rule coming, double* now, Wanted wanted) noexcept;
-  /// Poles that may move want all.
-  [[nodiscard]] Wanted wanted_within_step() const noexcept {
-    return poles_awake ? Wanted::all : Wanted::seen;
-  }
+  void solve_shard(Shard& shard, Rule coming, double* now, bool seen = false) noexcept;
+  void solve_shards(Rule coming, double* now, bool seen = false) noexcept;
   /// Events this close to each other are one.
   [[nodiscard]] double together() const noexcept { return 1e-6 * step_s; }
-  void meet_discontinuities() noexcept;
   [[nodiscard]] bool only_idle(double event) const noexcept;
-  void remember() noexcept;
   void mark(const std::vector<PartitionColumn>& columns) noexcept;
   void begin_parts(const Stretch& stretch, double behind, const double* old) noexcept;
-  void end_parts(const Stretch& stretch, const double* old, double* now, Wanted wanted) noexcept;
-  void know_euler(double* values) noexcept;
+  void end_parts(const Stretch& stretch, const double* old, double* now, bool seen = false) noexcept;
   void make_whole() noexcept;
   void wake_poles(double until) noexcept;
   void know_poles() noexcept;

@@ -14,11 +14,6 @@ constexpr double no_current_A = 1e-6;
 }  // namespace
 
 void Core::resolve_discontinuities() noexcept {
-  meet_discontinuities();
-  if (memory_waits) remember();
-}
-
-void Core::meet_discontinuities() noexcept {
   double from = time_s();
   const double until = static_cast<double>(steps + 1) * step_s;
   if (settle_first || turned) {
@@ -137,22 +132,15 @@ void Core::blend(const Numbers& from, const Numbers& to, double share, Numbers& 
 }
 
 /// Back to an instant between the present and `next`: what solutions start from. When poles are about to
-/// move, condensed parts hold all values; else what they need can be found from the drive.
+/// move, condensed parts hold all values.
 void Core::go_back(double share) noexcept {
-  if (euler_stands) know_euler(next.data());
-  if (poles_awake) {
-    blend(present, next, share, present, 0, static_cast<int>(present.size()));
-  } else {
-    for (const auto& [first, behind] : moving) blend(present, next, share, present, first, behind);
-    for (const Shard& shard : shards) {
-      if (!shard.condensed) continue;
-      const auto [first, behind] = shard.condensed->carried_back(euler_stands);
-      blend(present, next, share, present, first, behind);
-    }
+  if (poles_awake) return blend(present, next, share, present, 0, static_cast<int>(present.size()));
+  for (const auto& [first, behind] : moving) blend(present, next, share, present, first, behind);
+  for (const Shard& shard : shards) {
+    if (!shard.condensed) continue;
+    const auto [first, behind] = shard.condensed->state();
+    blend(present, next, share, present, first, behind);
   }
-  // With one and the same drive and state behind both, it may as well be found from the drive between them.
-  if (!euler_stands) know_euler(present.data());
-  euler_stands = true;
 }
 
 /// From the two half-step points behind an event to the grid point.
@@ -163,8 +151,9 @@ void Core::go_on(double along) noexcept {
   }
   for (const Shard& shard : shards) {
     if (!shard.condensed) continue;
-    const auto [first, behind] = shard.condensed->carried_on();
-    blend(middle, end, along, next, first, behind);
+    for (const auto& [first, behind] : shard.condensed->solution())
+      blend(middle, end, along, next, first, behind);
+    shard.condensed->remember(next.data());
   }
 }
 
@@ -197,11 +186,10 @@ void Core::settle(double from, double until, double event) noexcept {
 
 /// Where poles make voltages of capacitances jump: by the trapezoidal rule a capacitance that a fault shorts
 /// would throw for ever what the grid point holds of the blow that discharged it. In condensed parts the
-/// memory for a half Euler step is what stands, the rest of the trapezoidal one what flows.
+/// state is what stands, the rest of the memory what flows.
 void Core::leave_blows_behind(double along) noexcept {
   if (due.empty()) return;
   for (const auto& [first, count] : charging) std::copy_n(end.begin() + first, count, next.begin() + first);
-  know_euler(end.data());
   for (Shard& shard : shards) {
     if (shard.condensed) shard.condensed->take_charging(along, middle.data(), end.data(), next.data());
   }
@@ -222,14 +210,12 @@ void Core::solve_behind(double event, double offset) noexcept {
   };
   ahead_holds = false;
   if (valves.empty()) {
-    solve(half(0.5), Rule::half_euler, offset + 0.5, present.data(), middle.data(), wanted_within_step());
-    know_euler(middle.data());
+    solve(half(0.5), Rule::half_euler, offset + 0.5, present.data(), middle.data());
   } else {
     fit_valves(half(0.5), offset + 0.5);
   }
-  solve(half(1), Rule::half_euler, offset + 1, middle.data(), end.data(), wanted_within_step());
+  solve(half(1), Rule::half_euler, offset + 1, middle.data(), end.data());
   ahead_holds = false;
-  memory_waits = !poles_awake;
   if (valves.empty()) return;
   valves.look_behind(middle.data(), end.data());
   valves_look_behind = true;
@@ -244,18 +230,14 @@ void Core::fit_valves(const Stretch& stretch, double behind) noexcept {
   prepare(stretch, behind, present.data(), middle.data());
   const bool fit = apart ? fit_seen(guessed) : fit_rounds(stretch, behind);
   if (!fit) ++crowded_steps;
-  const bool seen = apart && fit && !poles_awake;
-  if (apart) {
-    conclude(stretch, Rule::half_euler, present.data(), middle.data(),
-             seen ? Wanted::nothing : wanted_within_step());
-  }
-  if (!seen) know_euler(middle.data());
+  // Poles that may move want the long way, which was not taken to see how valves fit.
+  if (apart) conclude(stretch, Rule::half_euler, present.data(), middle.data(), fit && !poles_awake);
 }
 
 /// Round by round, each a solution.
 bool Core::fit_rounds(const Stretch& stretch, double behind) noexcept {
   for (int round = 0;; ++round) {
-    conclude(stretch, Rule::half_euler, present.data(), middle.data(), wanted_within_step());
+    conclude(stretch, Rule::half_euler, present.data(), middle.data());
     if (!revise_valves()) return true;
     refactor_dirty();
     if (round == commutations_per_event) return false;
@@ -293,10 +275,10 @@ bool Core::fit_seen(bool guessed) noexcept {
   return true;
 }
 
-/// The valves' voltages of the half step at hand, and what the next one wants; whether they fit.
+/// The half step at hand where condensed parts hold all valves; whether these fit.
 bool Core::see_valves() noexcept {
   for (Shard& shard : shards) {
-    if (shard.condensed) shard.condensed->see_and_know_euler(middle.data());
+    if (shard.condensed) shard.condensed->solve(middle.data(), false);
   }
   valves.update(middle.data());
   return valves.fit_already();

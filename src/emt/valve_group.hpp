@@ -47,9 +47,12 @@ class ValveGroup {
     currents_at_ = currents;
     conducts_at_ = conducts;
   }
-  /// From the first position to behind the last.
+  void move_voltages(int to) { voltages_at_ = to; }
+  /// From the first position to behind the last, but for voltages that were moved.
   [[nodiscard]] std::pair<int, int> stretch() const {
-    return {voltages_at_, empty() ? voltages_at_ : conducts_at_ + static_cast<int>(room())};
+    const int room_taken = static_cast<int>(room());
+    const bool moved = voltages_at_ + room_taken != currents_at_;
+    return {moved ? currents_at_ : voltages_at_, conducts_at_ + room_taken};
   }
   /// Valve k belongs to a condensed part of the network: that part drives and measures it.
   void set_apart(std::size_t k) {
