@@ -92,8 +92,9 @@ Condensed::Condensed(Core& core, std::size_t shard, const Places& places, const 
 void Condensed::keep(int position) {
   if (std::find(scattered_.begin(), scattered_.end(), position) != scattered_.end()) return;
   scattered_.push_back(position);
+  const bool chosen = state_ != nullptr;
   make_room();
-  choose();
+  if (chosen) choose();
 }
 
 /// As many states as the memory allows, all of them empty.
@@ -114,8 +115,8 @@ void Condensed::make_room() {
   while (switches && count < most_states && 2 * count * each <= most_bytes) count *= 2;
   states_.assign(count, empty);
   oldest_.assign(count / ways, 0);
-  unit_.assign(all, 0.0);
   state_ = nullptr;
+  find_maps();
 }
 
 std::size_t Condensed::bytes() const noexcept {
@@ -153,12 +154,13 @@ void Condensed::choose() noexcept {
     oldest_[set] = static_cast<std::uint8_t>((oldest_[set] + 1) % ways);
     found->used = true;
     found->key = key;
-    found->visits = found->stays = found->columns = 0;
     std::copy(conductances_.begin(), conductances_.end(), found->values.begin());
+    state_ = found;
+    make_matrix();
+    sum_constants();
   }
   state_ = found;
-  if (state_->visits < 2) ++state_->visits;
-  if (ready() && !same(state_->sources, sources_)) sum_constants();
+  if (!same(state_->sources, sources_)) sum_constants();
 }
 
 void Condensed::read_sources() noexcept {
@@ -180,22 +182,89 @@ void Condensed::sum_constants() noexcept {
   }
 }
 
-/// The next column: what one unit of a drive, or of a source, does.
-void Condensed::grow() noexcept {
-  State& s = *state_;
-  if (s.visits < 2 && ++s.stays < longest_stay) return;
-  if (ready()) return;
-  const int column = s.columns++;
-  std::fill(unit_.begin(), unit_.end(), 0.0);
-  unit_[static_cast<std::size_t>(column)] = 1;
-  std::fill(probe_.begin(), probe_.end(), 0.0);
-  double* a = &s.a[static_cast<std::size_t>(column) * static_cast<std::size_t>(rows_.count())];
-  solve_long(unit_.data(), unit_.data() + drives_, probe_.data(), a + state_row_);
-  double* at = a;
-  for (const std::size_t k : valves_) *at++ = probe_[static_cast<std::size_t>(core_->valves.voltage(k))];
-  at = a + scattered_row_;
-  for (const int position : scattered_) *at++ = probe_[static_cast<std::size_t>(position)];
-  if (ready()) sum_constants();
+/// The matrix of the state at hand.
+void Condensed::make_matrix() noexcept {
+  const Shard& shard = core_->shards[shard_];
+  Partition& partition = core_->partitions[static_cast<std::size_t>(shard.first_partition)];
+  if (partition.marked()) partition.refactor(core_->adjustable.data());
+  injections_.clear();
+  const auto inject = [&](int position, std::size_t column, double number) {
+    if (position >= shard.first && position < shard.end)
+      injections_.push_back({position - shard.first, static_cast<int>(column), number});
+  };
+  for (std::size_t k = 0; k < segments_.size(); ++k) {
+    const auto line = core_->segments.straight(segments_[k]);
+    const std::size_t column = static_cast<std::size_t>(parts_memory_) + k;
+    inject(line.p, column, -line.slope);
+    inject(line.q, column, line.slope);
+  }
+  for (const Coupling& coupling : shard.couplings) {
+    const auto known = std::find(known_.begin(), known_.end(), coupling.known);
+    inject(coupling.row, static_cast<std::size_t>(memory_ + (known - known_.begin())), coupling.siemens);
+  }
+  for (const auto& [row, pole] : pole_rows_)
+    scale_[static_cast<std::size_t>(row)] = core_->poles[pole].siemens();
+  response_.make(partition, injections_, scale_.data(), state_->a.data());
+}
+
+/// What of the response stands, by trying each column and each node alone.
+void Condensed::find_maps() {
+  const Shard& shard = core_->shards[shard_];
+  const int nodes = shard.end - shard.first, rows = rows_.count();
+  Eigen::MatrixXd read = Eigen::MatrixXd::Zero(rows, nodes), direct = Eigen::MatrixXd::Zero(rows, columns_);
+  const auto read_into = [&](const Numbers& drive, auto&& column) {
+    Numbers state(static_cast<std::size_t>(filled_up(memory_)), 0.0);
+    pass(drive.data(), probe_.data(), state.data());
+    for (const std::size_t k : poles_) {
+      const Pole& pole = core_->poles[k];
+      probe_[static_cast<std::size_t>(pole.current)] =
+          probe_[static_cast<std::size_t>(pole.p)] - probe_[static_cast<std::size_t>(pole.q)];
+    }
+    for (std::size_t k = 0; k < valves_.size(); ++k)
+      column[static_cast<Eigen::Index>(k)] =
+          probe_[static_cast<std::size_t>(core_->valves.voltage(valves_[k]))];
+    for (int k = 0; k < memory_; ++k) column[state_row_ + k] = state[static_cast<std::size_t>(k)];
+    for (std::size_t k = 0; k < scattered_.size(); ++k)
+      column[scattered_row_ + static_cast<Eigen::Index>(k)] = probe_[static_cast<std::size_t>(scattered_[k])];
+  };
+  const auto clear = [](Numbers& numbers) { std::fill(numbers.begin(), numbers.end(), 0.0); };
+
+  Response::Maps maps;
+  Numbers drive(static_cast<std::size_t>(columns_), 0.0);
+  for (int c = 0; c < columns_; ++c) {
+    clear(drive);
+    clear(probe_);
+    clear(rhs_);
+    drive[static_cast<std::size_t>(c)] = 1;
+    take_up(drive.data(), probe_.data());
+    inject_standing(drive.data(), drive.data() + drives_);
+    for (int node = 0; node < nodes; ++node)
+      maps.injected.append(node, rhs_[static_cast<std::size_t>(shard.first + node)]);
+    maps.injected.close();
+    read_into(drive, direct.col(c));
+  }
+  for (int node = 0; node < nodes; ++node) {
+    clear(drive);
+    clear(probe_);
+    take_up(drive.data(), probe_.data());
+    probe_[static_cast<std::size_t>(shard.first + node)] = 1;
+    read_into(drive, read.col(node));
+  }
+  for (int row = 0; row < rows; ++row) {
+    for (int node = 0; node < nodes; ++node) maps.read.append(node, read(row, node));
+    for (int c = 0; c < columns_; ++c) maps.direct.append(c, direct(row, c));
+    maps.read.close();
+    maps.direct.close();
+  }
+  response_ = Response(std::move(maps), nodes);
+  scale_.assign(static_cast<std::size_t>(rows), 1.0);
+  injections_.reserve(2 * segments_.size() + shard.couplings.size());
+  pole_rows_.clear();
+  for (const std::size_t k : poles_) {
+    const auto found = std::find(scattered_.begin(), scattered_.end(), core_->poles[k].current);
+    if (found != scattered_.end())
+      pole_rows_.emplace_back(scattered_row_ + static_cast<int>(found - scattered_.begin()), k);
+  }
 }
 
 // --- solutions ---------------------------------------------------------------------------------------
@@ -235,9 +304,8 @@ void Condensed::take_drive(Rule rule, const double* old, double* now, double* rh
 }
 
 void Condensed::solve(double* now, bool whole) noexcept {
-  if (whole || !ready()) {
+  if (whole) {
     solve_long(now + places_.drive, sources_.data(), now, now + state_at());
-    grow();
   } else {
     rows_.multiply(state_->a.data(), state_->constant.data(), now + places_.drive, drives_,
                    now + places_.result);
@@ -276,41 +344,67 @@ void Condensed::complete(double* values) noexcept {
 
 /// The long way: right-hand side, factors, parts.
 void Condensed::solve_long(const double* drive, const double* sources, double* now, double* state) noexcept {
-  Shard& shard = core_->shards[shard_];
+  const Shard& shard = core_->shards[shard_];
   Partition& partition = core_->partitions[static_cast<std::size_t>(shard.first_partition)];
   if (partition.marked()) partition.refactor(core_->adjustable.data());
   std::fill(rhs_.data() + shard.first, rhs_.data() + shard.end, 0.0);
-  const double* number = drive;
-  for_each_memory(shard, [&](double& held) { held = *number++; });
-  for_each_group(shard, [&](auto& group) { group.drive(rhs_.data(), core_->first_unknown); });
-  const double* carried = number;
+  take_up(drive, now);
+  inject_standing(drive, sources);
+  inject_varying(drive, now);
+  std::copy(rhs_.data() + shard.first, rhs_.data() + shard.end, now + shard.first);
+  partition.solve(now);
+  pass(drive, now, state);
+}
+
+/// Memory of the parts and known voltages from the drive.
+void Condensed::take_up(const double* drive, double* now) noexcept {
+  for_each_memory(core_->shards[shard_], [&](double& held) { held = *drive++; });
+  drive += segments_.size();
+  for (const int position : known_) now[position] = *drive++;
+}
+
+/// Currents into the nodes, whatever the conductances,
+void Condensed::inject_standing(const double* drive, const double* sources) noexcept {
+  for_each_group(core_->shards[shard_], [&](auto& group) { group.drive(rhs_.data(), core_->first_unknown); });
+  const double* number = drive + memory_ + known_.size();
+  for (const ModelEnd& end : outside_.ends) {
+    rhs_[static_cast<std::size_t>(end.p)] -= *number;
+    rhs_[static_cast<std::size_t>(end.q)] += *number++;
+  }
+  for (const int position : outside_.ports) rhs_[static_cast<std::size_t>(position)] += *number++;
+  for (std::size_t k = 0; k < ends_.size(); ++k) {
+    rhs_[static_cast<std::size_t>(ends_[k].p)] += sources[k];
+    rhs_[static_cast<std::size_t>(ends_[k].q)] -= sources[k];
+  }
+}
+
+/// and those that follow from these.
+void Condensed::inject_varying(const double* drive, const double* now) noexcept {
+  const double* number = drive + parts_memory_;
   for (const std::size_t k : segments_) {
     const auto line = core_->segments.straight(k);
     const double history = line.slope * *number++;
     rhs_[static_cast<std::size_t>(line.p)] -= history;
     rhs_[static_cast<std::size_t>(line.q)] += history;
   }
-  for (const int position : known_) now[position] = *number++;
-  for (const ModelEnd& end : outside_.ends) {
-    rhs_[static_cast<std::size_t>(end.p)] -= *number;
-    rhs_[static_cast<std::size_t>(end.q)] += *number++;
-  }
-  for (const int position : outside_.ports) rhs_[static_cast<std::size_t>(position)] += *number++;
-  for (const Coupling& coupling : shard.couplings)
+  for (const Coupling& coupling : core_->shards[shard_].couplings)
     rhs_[static_cast<std::size_t>(coupling.row)] += coupling.siemens * now[coupling.known];
-  for (std::size_t k = 0; k < ends_.size(); ++k) {
-    rhs_[static_cast<std::size_t>(ends_[k].p)] += sources[k];
-    rhs_[static_cast<std::size_t>(ends_[k].q)] -= sources[k];
-  }
-  std::copy(rhs_.data() + shard.first, rhs_.data() + shard.end, now + shard.first);
-  partition.solve(now);
+}
 
+/// What the parts make of the node voltages in `now`.
+void Condensed::pass(const double* drive, double* now, double* state) noexcept {
+  Shard& shard = core_->shards[shard_];
   std::fill(spill_.data() + shard.first, spill_.data() + shard.end, 0.0);
   for_each_group(shard, [&, half = weights_of(Rule::half_euler)](auto& group) {
     group.pass(half, now, spill_.data(), core_->first_unknown);
   });
   for_each_memory(shard, [&](double held) { *state++ = held; });
-  solve_segments(carried, now, state);
+  const double* carried = drive + parts_memory_;
+  for (const std::size_t k : segments_) {
+    const auto line = core_->segments.straight(k);
+    now[line.state] = *carried++ + line.reach * (now[line.p] - now[line.q]);
+    *state++ = line.remembers ? now[line.state] : 0;
+  }
   for (const std::size_t k : valves_) {
     const auto [p, q] = core_->valves.ends(k);
     now[core_->valves.voltage(k)] = now[p] - now[q];
@@ -318,14 +412,6 @@ void Condensed::solve_long(const double* drive, const double* sources, double* n
   for (const std::size_t k : poles_) {
     const Pole& pole = core_->poles[k];
     now[pole.current] = pole.siemens() * (now[pole.p] - now[pole.q]);
-  }
-}
-
-void Condensed::solve_segments(const double* carried, double* now, double* state) const noexcept {
-  for (const std::size_t k : segments_) {
-    const auto line = core_->segments.straight(k);
-    now[line.state] = *carried++ + line.reach * (now[line.p] - now[line.q]);
-    *state++ = line.remembers ? now[line.state] : 0;
   }
 }
 

@@ -16,10 +16,9 @@
 // anything earths answers each of the two with a large voltage of all its nodes, in whose rounding the small
 // differences between them would be lost.
 //
-// A state met again, or for long, gets its columns one by one, each with one solution made the long way, so
-// that no step pays for all; until then solutions are made the long way. States are kept in sets of eight; a
-// ninth of a set takes the place of its oldest. Their number is the largest power of two whose memory stays
-// below `most_bytes`.
+// A state gets its matrix when it is met first (response.hpp), which costs about what one solution made the
+// long way does. States are kept in sets of eight; a ninth of a set takes the place of its oldest. Their
+// number is the largest power of two whose memory stays below `most_bytes`.
 #pragma once
 
 #include <array>
@@ -28,6 +27,7 @@
 #include <vector>
 
 #include "emt/product.hpp"
+#include "emt/response.hpp"
 #include "emt/rule.hpp"
 
 namespace zavrek::emt::internal {
@@ -107,14 +107,11 @@ class Condensed {
 
  private:
   static constexpr std::size_t ways = 8;
-  static constexpr int longest_stay = 16;
   struct State {
     bool used = false;
     std::uint64_t key = 0;
-    int visits = 0, stays = 0;
-    int columns = 0;  // made so far
-    Numbers values;   // of the adjustable conductances
-    Numbers a;        // columns of rows_.count() numbers: of the drive, then of the sources
+    Numbers values;  // of the adjustable conductances
+    Numbers a;       // columns of rows_.count() numbers: of the drive, then of the sources
     Numbers constant;
     Numbers sources;  // that the constants were made from
   };
@@ -123,15 +120,18 @@ class Condensed {
   };
 
   void make_room();
-  [[nodiscard]] bool ready() const noexcept { return state_->columns == columns_; }
   [[nodiscard]] int state_at() const noexcept { return places_.result + state_row_; }
   void scatter(double* now) const noexcept;
   [[nodiscard]] std::uint64_t key_of_conductances() noexcept;
   void read_sources() noexcept;
   void sum_constants() noexcept;
   void solve_long(const double* drive, const double* sources, double* now, double* state) noexcept;
-  void solve_segments(const double* carried, double* now, double* state) const noexcept;
-  void grow() noexcept;
+  void make_matrix() noexcept;
+  void find_maps();
+  void take_up(const double* drive, double* now) noexcept;
+  void inject_standing(const double* drive, const double* sources) noexcept;
+  void inject_varying(const double* drive, const double* now) noexcept;
+  void pass(const double* drive, double* now, double* state) noexcept;
 
   Core* core_;
   std::size_t shard_;
@@ -154,6 +154,11 @@ class Condensed {
   Numbers conductances_;        // the adjustable ones, side by side
   Rows rows_;                   // of a
 
+  Response response_;
+  std::vector<Response::Injection> injections_;         // of it, that vary with the conductances
+  Numbers scale_;                                       // per row, of it
+  std::vector<std::pair<int, std::size_t>> pole_rows_;  // rows that are currents of poles
+
   std::vector<State> states_;
   std::vector<std::uint8_t> oldest_;  // per set: the way to give up next
   State* state_ = nullptr;
@@ -161,7 +166,6 @@ class Condensed {
   // Room to work in.
   Numbers rhs_, spill_;  // as the plant's right-hand side
   Numbers probe_;        // as the plant's values
-  Numbers unit_;         // columns
 };
 
 }  // namespace zavrek::emt::internal

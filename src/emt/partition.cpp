@@ -57,6 +57,17 @@ void divide(const double* a, const double* solving, double* c) noexcept {
   store(c + 2 * lanes, a2 + m20 * a0 + minus_l21 * a1);
 }
 
+/// own_r -= sum_c block_rc other_c, of `width` right-hand sides whose phases follow each other.
+void subtract_many(const double* block, const double* other, double* own, std::size_t width) noexcept {
+  for (std::size_t k = 0; k < width; k += lanes) {
+    const Lanes x0 = load(other + k), x1 = load(other + width + k), x2 = load(other + 2 * width + k);
+    for (std::size_t r = 0; r < 3; ++r) {
+      double* at = own + r * width + k;
+      store(at, load(at) - (block[r] * x0 + block[lanes + r] * x1 + block[2 * lanes + r] * x2));
+    }
+  }
+}
+
 void transpose(const double* a, double* b) noexcept {
   for (int column = 0; column < 3; ++column) {
     const Lanes row{a[column], a[lanes + column], a[2 * lanes + column], 0};
@@ -245,6 +256,40 @@ void Partition::solve(double* values) const noexcept {
     for (int e = column[j]; e < column[j + 1]; ++e)
       x -= times(&above_[static_cast<std::size_t>(e) * block_numbers], load(b + row[e]));
     store(own, backward(solving + j * solving_numbers, x));
+  }
+}
+
+void Partition::solve_many(double* sides, std::size_t width) const noexcept {
+  const auto at = [&](int local) { return sides + static_cast<std::size_t>(local) * width; };
+  for (int j = 0; j < groups_; ++j) {
+    const double* s = &solving_[static_cast<std::size_t>(j) * solving_numbers];
+    double* own = at(j * lanes);
+    for (std::size_t k = 0; k < width; k += lanes) {
+      const Lanes b0 = load(own + k), b1 = load(own + width + k);
+      double* third = own + 2 * width + k;
+      store(third, load(third) + s[2] * b0 + s[lanes + 2] * b1);
+      store(own + width + k, b1 + s[1] * b0);
+    }
+    for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e)
+      subtract_many(&below_[static_cast<std::size_t>(e) * block_numbers], own,
+                    at(row_[static_cast<std::size_t>(e)]), width);
+  }
+  for (int j = groups_ - 1; j >= 0; --j) {
+    const double* s = &solving_[static_cast<std::size_t>(j) * solving_numbers];
+    double* own = at(j * lanes);
+    const double* divided = s + 4 * lanes;
+    for (std::size_t r = 0; r < 3; ++r) {
+      for (std::size_t k = r * width; k < (r + 1) * width; k += lanes)
+        store(own + k, divided[r] * load(own + k));
+    }
+    for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e)
+      subtract_many(&above_[static_cast<std::size_t>(e) * block_numbers],
+                    at(row_[static_cast<std::size_t>(e)]), own, width);
+    for (std::size_t k = 0; k < width; k += lanes) {
+      const Lanes x1 = load(own + width + k), x2 = load(own + 2 * width + k);
+      store(own + k, load(own + k) + s[2 * lanes] * x1 + s[3 * lanes] * x2);
+      store(own + width + k, x1 + s[3 * lanes + 1] * x2);
+    }
   }
 }
 

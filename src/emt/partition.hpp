@@ -45,6 +45,9 @@ class Partition {
 
   /// Solves in place; `values` is the plant's value array.
   void solve(double* values) const noexcept;
+  /// The same for `width` right-hand sides (whole lanes) at once, which stand side by side per local
+  /// position.
+  void solve_many(double* sides, std::size_t width) const noexcept;
 
   [[nodiscard]] int first() const { return first_; }
   [[nodiscard]] int end() const { return first_ + groups_ * lanes; }
