@@ -114,6 +114,7 @@ void Condensed::make_room() {
   const bool switches = !numbers_.empty();
   while (switches && count < most_states && 2 * count * each <= most_bytes) count *= 2;
   states_.assign(count, empty);
+  keys_.assign(count, 0);
   oldest_.assign(count / ways, 0);
   state_ = nullptr;
   find_maps();
@@ -137,29 +138,29 @@ std::uint64_t Condensed::key_of_conductances() noexcept {
   std::uint64_t bits = 0;
   std::memcpy(&bits, &sum, sizeof bits);
   bits *= 0x9E3779B97F4A7C15U;
-  return bits ^ (bits >> 29U);
+  return (bits ^ (bits >> 29U)) | 1U;
 }
 
 void Condensed::choose() noexcept {
   read_sources();
   const std::uint64_t key = key_of_conductances();
-  const std::size_t set = key % oldest_.size();
-  State* const first = &states_[set * ways];
-  State* found = nullptr;
-  for (State* state = first; state != first + ways && found == nullptr; ++state) {
-    if (state->used && state->key == key && same(state->values, conductances_)) found = state;
-  }
-  if (found == nullptr) {
-    found = first + oldest_[set];
+  const std::size_t set = (key >> 1U) % oldest_.size();
+  std::size_t found = set * ways;
+  const std::size_t behind = found + ways;
+  while (found < behind && !(keys_[found] == key && same(states_[found].values, conductances_))) ++found;
+  const bool met = found < behind;
+  if (!met) {
+    found = set * ways + oldest_[set];
     oldest_[set] = static_cast<std::uint8_t>((oldest_[set] + 1) % ways);
-    found->used = true;
-    found->key = key;
-    std::copy(conductances_.begin(), conductances_.end(), found->values.begin());
-    state_ = found;
+    keys_[found] = key;
+    std::copy(conductances_.begin(), conductances_.end(), states_[found].values.begin());
+  }
+  state_ = &states_[found];
+  if (met) {
+  } else {
     make_matrix();
     sum_constants();
   }
-  state_ = found;
   if (!same(state_->sources, sources_)) sum_constants();
 }
 

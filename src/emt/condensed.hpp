@@ -108,8 +108,6 @@ class Condensed {
  private:
   static constexpr std::size_t ways = 8;
   struct State {
-    bool used = false;
-    std::uint64_t key = 0;
     Numbers values;  // of the adjustable conductances
     Numbers a;       // columns of rows_.count() numbers: of the drive, then of the sources
     Numbers constant;
@@ -160,6 +158,7 @@ class Condensed {
   std::vector<std::pair<int, std::size_t>> pole_rows_;  // rows that are currents of poles
 
   std::vector<State> states_;
+  std::vector<std::uint64_t> keys_;   // per state; 0: not used
   std::vector<std::uint8_t> oldest_;  // per set: the way to give up next
   State* state_ = nullptr;
 

@@ -38,7 +38,10 @@ class Continuous {
   /// Writes the currents of the lines, which are no unknowns, after `residual`.
   void read_lines(double t);
   /// How far valve k is from leaving its piece, in volts or amperes; after `read`.
-  [[nodiscard]] double valve_margin(std::size_t k) const { return core().valves.margin(k, values_.data()); }
+  [[nodiscard]] double valve_margin(std::size_t k) const {
+    const ValveGroup& valves = core().valves;
+    return valves.margin(k, values_[static_cast<std::size_t>(valves.voltage(k))]);
+  }
   /// Changes over each valve that does not fit y; whether any did.
   bool fit_valves(double t, const double* y);
   /// Whether all equations are linear in unknown k: the network's own, as long as no curve or varying model

@@ -266,7 +266,6 @@ class Core {
   void solve_shards(Rule coming, double* now, bool seen = false) noexcept;
   /// Events this close to each other are one.
   [[nodiscard]] double together() const noexcept { return 1e-6 * step_s; }
-  [[nodiscard]] bool only_idle(double event) const noexcept;
   void mark(const std::vector<PartitionColumn>& columns) noexcept;
   void begin_parts(const Stretch& stretch, double behind, const double* old) noexcept;
   void end_parts(const Stretch& stretch, const double* old, double* now, bool seen = false) noexcept;
@@ -285,7 +284,7 @@ class Core {
                     int behind) noexcept;
   void go_back(double share) noexcept;
   void go_on(double along) noexcept;
-  void change_valves(double event) noexcept;
+  [[nodiscard]] bool change_valves(double event) noexcept;
   void leave_blows_behind(double along) noexcept;
   void solve_behind(double event, double offset) noexcept;
 };

@@ -28,26 +28,19 @@ void Core::resolve_discontinuities() noexcept {
   for (int count = 0; poles_awake || !segments.empty() || !valves.empty(); ++count) {
     const double event = find_due(from, until);
     if (event == never()) break;
-    if (only_idle(event)) {
-      for (const int k : due_valves) valves.take_idle(static_cast<std::size_t>(k), event, together());
-      --count;
-      continue;
-    }
     if (count == events_per_step) {
       ++crowded_steps;
       break;
+    }
+    const bool idle = !change_valves(event) && due.empty() && due_segments.empty();
+    if (idle) {
+      --count;
+      continue;
     }
     settle(from, until, event);
     from = event;
   }
   valves_look_behind = false;
-}
-
-/// Whether nothing is due at an event but gate edges of valves that stay as they are.
-bool Core::only_idle(double event) const noexcept {
-  return due.empty() && due_segments.empty() && std::all_of(due_valves.begin(), due_valves.end(), [&](int k) {
-           return valves.idles(static_cast<std::size_t>(k), event, together(), next.data());
-         });
 }
 
 /// Instant within (from, until] at which the pole changes over, never() when it does not. `present`
@@ -157,8 +150,8 @@ void Core::go_on(double along) noexcept {
   }
 }
 
-/// Goes back to the event, changes what is due over and takes two half steps of backward Euler, which end
-/// at event + h; the grid point `until` is read off the line through the two half-step points.
+/// Goes back to the event, changes what is due over (valves have) and takes two half steps of backward Euler,
+/// which end at event + h; the grid point `until` is read off the line through the two half-step points.
 void Core::settle(double from, double until, double event) noexcept {
   ++discontinuities;
   for (const int index : due_segments) {
@@ -168,7 +161,6 @@ void Core::settle(double from, double until, double event) noexcept {
   }
   const double share = until > from ? (event - from) / (until - from) : 0;
   go_back(share);
-  change_valves(event);
   operate_due(event);
 
   const double grid = static_cast<double>(steps) * step_s;
@@ -195,12 +187,17 @@ void Core::leave_blows_behind(double along) noexcept {
   }
 }
 
-void Core::change_valves(double event) noexcept {
+/// Changes the valves over that are due at an event; whether that changes the solution, as it does not where
+/// a gate edge finds a diode conducting, or none.
+bool Core::change_valves(double event) noexcept {
+  bool any = false;
   for (const int index : due_valves) {
     const auto k = static_cast<std::size_t>(index);
-    valves.change_over(k, event, together(), next.data());
+    if (!valves.change_over(k, event, together(), next.data())) continue;
     adjust(valves.number(k), valves.siemens(k));
+    any = true;
   }
+  return any;
 }
 
 /// Two half steps behind an event, into `middle` and `end`.

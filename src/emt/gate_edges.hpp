@@ -45,12 +45,6 @@ class GateEdges {
     const Ring& ring = rings_[valve];
     return ring.waiting > 0 ? ring.entry(0).at_s : never;
   }
-  /// What the edges up to an instant make of a gate.
-  [[nodiscard]] bool followed(std::size_t valve, double until, bool gate) const noexcept {
-    const Ring& ring = rings_[valve];
-    for (int k = 0; k < ring.waiting && ring.entry(k).at_s <= until; ++k) gate = ring.entry(k).on;
-    return gate;
-  }
   /// Lets a gate follow its edges up to an instant; whether there were any.
   bool take(std::size_t valve, double until, bool& gate) noexcept {
     Ring& ring = rings_[valve];

@@ -111,8 +111,7 @@ class ValveGroup {
   [[nodiscard]] double current(std::size_t k, double voltage) const noexcept {
     return siemens(k) * voltage - source(k);
   }
-  [[nodiscard]] double margin(std::size_t k, const double* values) const noexcept {
-    const double volts = values[voltage(k)];
+  [[nodiscard]] double margin(std::size_t k, double volts) const noexcept {
     return std::min(volts - four(k).low[lane(k)], four(k).high[lane(k)] - volts);
   }
   /// Lets the gates follow their edges until an instant; whether there were any.
@@ -220,22 +219,13 @@ class ValveGroup {
   }
 
   /// Carries out what is due at `event`: edges by then, and the end or beginning of conduction that `after`
-  /// shows.
-  void change_over(std::size_t k, double event, double slack, const double* after) noexcept {
+  /// shows. Whether the valve is on another piece, or, from what stands behind the last event to `after`,
+  /// beyond a bound of its piece.
+  bool change_over(std::size_t k, double event, double slack, const double* after) noexcept {
+    const Piece before = valves_[k].piece;
     if (!take(k, event + slack)) follow(k, after[voltage(k)]);
+    return valves_[k].piece != before || std::min(margin(k, behind(k)), margin(k, after[voltage(k)])) < 0;
   }
-  /// Whether valve k has an edge at `event` that changes nothing now: it stays on its piece, and between what
-  /// stands behind the last event and `after` no bound is passed.
-  [[nodiscard]] bool idles(std::size_t k, double event, double slack, const double* after) const noexcept {
-    if (edges_.next(k) > event + slack) return false;
-    Valve then = valves_[k];
-    then.gate = edges_.followed(k, event + slack, then.gate);
-    if (imposed(then) != then.piece) return false;
-    if (then.piece != Piece::off || !may_conduct_forward(then) || is_imposed(then)) return true;
-    return std::max(four(k).behind[lane(k)], after[voltage(k)]) <= then.drop_V;
-  }
-  /// Takes the edge of an idling valve.
-  void take_idle(std::size_t k, double event, double slack) noexcept { (void)take(k, event + slack); }
 
   void begin_instant() noexcept {
     for (Four& f : fours_) f.changes = Lanes{};
@@ -300,18 +290,18 @@ class ValveGroup {
     return true;
   }
 
-  [[nodiscard]] static bool may_conduct_forward(const Valve& v) noexcept {
-    return (v.kind == ValveKind::diode || v.gate) && v.broken != Failure::dead;
+  [[nodiscard]] static bool may_conduct_forward(const Valve& v, bool gate) noexcept {
+    return (v.kind == ValveKind::diode || gate) && v.broken != Failure::dead;
   }
   /// A piece that holds whatever the solution says.
   [[nodiscard]] static bool is_imposed(const Valve& v) noexcept {
     return v.held || v.kind == ValveKind::contact || v.broken == Failure::shorted;
   }
   /// The piece that its gate and its failure put it on; else the one it is on.
-  [[nodiscard]] static Piece imposed(const Valve& v) noexcept {
+  [[nodiscard]] static Piece imposed(const Valve& v, bool gate) noexcept {
     if (v.broken == Failure::shorted) return Piece::forward;
-    if (v.kind == ValveKind::contact) return v.gate ? Piece::forward : Piece::off;
-    const bool turns_off = v.broken == Failure::dead || (v.kind == ValveKind::transistor && !v.gate);
+    if (v.kind == ValveKind::contact) return gate ? Piece::forward : Piece::off;
+    const bool turns_off = v.broken == Failure::dead || (v.kind == ValveKind::transistor && !gate);
     return turns_off && v.piece == Piece::forward ? Piece::off : v.piece;
   }
 
@@ -331,6 +321,7 @@ class ValveGroup {
   static void for_each_bit(std::uint64_t bits, Visit&& visit) noexcept {
     for (; bits != 0; bits &= bits - 1) visit(static_cast<std::size_t>(std::countr_zero(bits)));
   }
+  [[nodiscard]] double behind(std::size_t k) const noexcept { return four(k).behind[lane(k)]; }
   [[nodiscard]] static std::size_t lane(std::size_t k) noexcept { return k % lanes; }
   [[nodiscard]] Four& four(std::size_t k) noexcept { return fours_[k / lanes]; }
   [[nodiscard]] const Four& four(std::size_t k) const noexcept { return fours_[k / lanes]; }
@@ -355,7 +346,7 @@ class ValveGroup {
     switch (v.piece) {
       case Piece::off:
         f.siemens[l] = v.off_S;
-        if (may_conduct_forward(v)) f.high[l] = v.drop_V;
+        if (may_conduct_forward(v, v.gate)) f.high[l] = v.drop_V;
         if (v.kind == ValveKind::transistor) f.low[l] = -v.reverse_drop_V;
         break;
       case Piece::forward:
@@ -386,7 +377,7 @@ class ValveGroup {
     obey(k);
   }
   void obey_gate(std::size_t k) noexcept {
-    valves_[k].piece = imposed(valves_[k]);
+    valves_[k].piece = imposed(valves_[k], valves_[k].gate);
     obey(k);
   }
 

@@ -1,0 +1,177 @@
+// Gate edges that wait, what they change, and where valves ended up behind them the last time.
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <string>
+#include <vector>
+
+#include "emt/commutations.hpp"
+#include "emt/converters.hpp"
+#include "emt/gate_edges.hpp"
+#include "zavrek/emt.hpp"
+
+namespace zavrek::emt {
+namespace {
+
+using internal::Commutations, internal::GateEdges, internal::ValveStates;
+
+GateEdges edges_of(int valves) {
+  GateEdges edges;
+  for (int k = 0; k < valves; ++k) edges.add_valve();
+  return edges;
+}
+
+TEST(GateEdges, ComeInTheOrderOfTheirTimes) {
+  GateEdges edges = edges_of(6);
+  EXPECT_EQ(edges.earliest(), GateEdges::never);
+  EXPECT_TRUE(edges.push(5, true, 3e-6));
+  EXPECT_TRUE(edges.push(1, true, 2e-6));
+  EXPECT_TRUE(edges.push(1, false, 4e-6));
+  EXPECT_EQ(edges.earliest(), 2e-6);
+  EXPECT_EQ(edges.due()[5], 3e-6);
+  EXPECT_EQ(edges.next(1), 2e-6);
+  bool gate = false;
+  EXPECT_FALSE(edges.take(1, 1.9e-6, gate));
+  EXPECT_TRUE(edges.take(1, 2e-6, gate));
+  EXPECT_TRUE(gate);
+  EXPECT_EQ(edges.earliest(), 3e-6);
+  EXPECT_TRUE(edges.take(1, 5e-6, gate));
+  EXPECT_FALSE(gate);
+  EXPECT_EQ(edges.next(1), GateEdges::never);
+}
+
+TEST(GateEdges, BehindALaterOneTakeItsTime) {
+  GateEdges edges = edges_of(1);
+  EXPECT_TRUE(edges.push(0, true, 5e-6));
+  EXPECT_TRUE(edges.push(0, false, 4e-6));  // the pulse has no length
+  bool gate = false;
+  EXPECT_TRUE(edges.take(0, 5e-6, gate));
+  EXPECT_FALSE(gate);
+  EXPECT_EQ(edges.earliest(), GateEdges::never);
+}
+
+TEST(GateEdges, RefuseTheSeventeenth) {
+  GateEdges edges = edges_of(2);
+  for (int round = 0; round < 3; ++round) {  // wherever the ring begins
+    for (int k = 0; k < 16; ++k) EXPECT_TRUE(edges.push(1, k % 2 == 0, k * 1e-6));
+    EXPECT_FALSE(edges.push(1, true, 1));
+    bool gate = false;
+    EXPECT_TRUE(edges.take(1, 4e-6, gate));
+    EXPECT_TRUE(gate);
+    EXPECT_DOUBLE_EQ(edges.next(1), 5e-6);
+    edges.forget(1);
+    EXPECT_EQ(edges.earliest(), GateEdges::never);
+  }
+}
+
+TEST(GateEdges, OfAHeldValveAreNothingToTheStep) {
+  GateEdges edges = edges_of(1);
+  EXPECT_TRUE(edges.push(0, true, 1e-6));
+  edges.hold(0, true);
+  EXPECT_EQ(edges.earliest(), GateEdges::never);
+  EXPECT_EQ(edges.next(0), 1e-6);
+  edges.hold(0, false);
+  EXPECT_EQ(edges.earliest(), 1e-6);
+}
+
+TEST(Commutations, AreRememberedByPiecesAndGates) {
+  Commutations commutations;
+  ValveStates begun;
+  begun.enter(0, 1, true);
+  begun.enter(31, 2, false);
+  EXPECT_EQ(begun.pieces, 1U | std::uint64_t{2} << 62U);
+  EXPECT_EQ(begun.gates, 1U);
+  EXPECT_EQ(commutations.outcome(begun), begun.pieces) << "nothing is known";
+  commutations.keep(begun, 5);
+  EXPECT_EQ(commutations.outcome(begun), 5U);
+  ValveStates other = begun;
+  other.enter(0, 1, false);
+  EXPECT_EQ(commutations.outcome(other), other.pieces) << "another gate";
+  begun.enter(40, 3, true);  // beyond those that are kept
+  EXPECT_EQ(commutations.outcome(begun), 5U);
+  commutations.forget();
+  EXPECT_EQ(commutations.outcome(begun), begun.pieces);
+}
+
+/// A load current of some amperes leaves the upper transistor for the lower diode.
+Plant carrying() {
+  Plant plant = compile(test::h_bridge(), 5e-6);
+  plant.fire(plant.gate("h.a_upper"), true, 0);
+  plant.fire(plant.gate("h.b_lower"), true, 0);
+  while (plant.time_s() < 1e-3) EXPECT_EQ(plant.step(), Status::running);
+  plant.fire(plant.gate("h.a_upper"), false, 1.0025e-3);
+  for (int k = 0; k < 4; ++k) EXPECT_EQ(plant.step(), Status::running);
+  return plant;
+}
+
+TEST(GateEdge, ThatFindsTheDiodeConductingChangesNoBit) {
+  Plant told = carrying(), untold = carrying();
+  const SignalId current = told.signal("z.ia");
+  EXPECT_GT(told.value(current), 10);
+  const long long before = told.discontinuities();
+  told.fire(told.gate("h.a_lower"), true, told.time_s() + 2.3e-6);
+  for (int k = 0; k < 10; ++k) {
+    ASSERT_EQ(told.step(), Status::running);
+    ASSERT_EQ(untold.step(), Status::running);
+    ASSERT_EQ(told.value(current), untold.value(current));
+  }
+  EXPECT_EQ(told.discontinuities(), before);
+  // It was taken all the same: the current turns, and goes on through the transistor.
+  told.fire(told.gate("h.b_lower"), false, told.time_s());
+  told.fire(told.gate("h.b_upper"), true, told.time_s());
+  for (int k = 0; k < 400; ++k) ASSERT_EQ(told.step(), Status::running);
+  EXPECT_LT(told.value(current), -1);
+  EXPECT_GT(told.value(told.signal("h.a_lower.on")), 0.5);
+}
+
+TEST(GateEdge, ThatAForwardVoltageWaitsForIsAnEventAtItsTime) {
+  Plant plant = compile(test::h_bridge(), 20e-6);
+  for (int k = 0; k < 10; ++k) ASSERT_EQ(plant.step(), Status::running);
+  const long long before = plant.discontinuities();
+  const double at = plant.time_s() + 13e-6;
+  plant.fire(plant.gate("h.a_upper"), true, at);
+  plant.fire(plant.gate("h.b_lower"), true, at);
+  ASSERT_EQ(plant.step(), Status::running);
+  EXPECT_EQ(plant.discontinuities(), before + 1);
+  EXPECT_NEAR(plant.value(plant.signal("z.ia")), 800 / 4e-3 * 7e-6, 0.01);
+}
+
+/// Between two valves that are off a clamping diode carries the difference of their leakages: nothing. It
+/// must not go on and off without end.
+TEST(Valves, DoNotTakeTurnsOverWhatRoundingMakesOfNothing) {
+  using namespace network;
+  Network n;
+  n.step_s = 1e-6;
+  n.buses = {{"grid", 400}, {"ac", 400}, {"dc", 750, "pnm"}};
+  n.elements = {
+      Source{.name = "moor", .bus = "grid", .short_circuit_VA = 1e6},
+      Branch{.name = "L1", .between = {"grid", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.2e-3},
+      Bridge{.name = "B", .topology = "neutral-point clamped", .dc = "dc", .ac = "ac"},
+      DcLink{.name = "C2", .bus = "dc", .capacitance_F = 10e-3, .voltage_V = 750, .earth_ohm = 1e5},
+      DcSource{.name = "battery", .bus = "dc", .voltage_V = 750, .resistance_ohm = 0.02}};
+  Plant plant = compile(n);
+  ASSERT_GT(plant.summary().condensed, 0);
+  const double carrier_s = 100e-6;
+  std::vector<std::string> legs{"a", "b", "c"};
+  for (int period = 0; period < 250; ++period) {
+    const double begin = period * carrier_s;
+    for (std::size_t k = 0; k < legs.size(); ++k) {
+      const double level = 0.8 * std::cos(2 * 3.14159265358979 * (50 * begin - static_cast<double>(k) / 3));
+      const double on = begin + 10e-6, off = on + std::abs(level) * 80e-6;
+      const std::string outer = "B." + legs[k] + (level > 0 ? "_1" : "_4");
+      const std::string inner = "B." + legs[k] + (level > 0 ? "_2" : "_3");
+      const std::string other = "B." + legs[k] + (level > 0 ? "_3" : "_2");
+      plant.fire(plant.gate(inner), true, begin);
+      plant.fire(plant.gate(other), false, on);
+      plant.fire(plant.gate(outer), true, on + 1e-6);
+      plant.fire(plant.gate(outer), false, off + 1e-6);
+      plant.fire(plant.gate(other), true, off + 2e-6);
+    }
+    while (plant.time_s() < begin + carrier_s - 0.5e-6) ASSERT_EQ(plant.step(), Status::running);
+  }
+  EXPECT_EQ(plant.crowded_steps(), 0);
+  EXPECT_LT(plant.discontinuities(), 250 * 3 * 8);
+}
+
+}  // namespace
+}  // namespace zavrek::emt
