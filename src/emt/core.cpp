@@ -130,7 +130,7 @@ void Core::end_parts(const Stretch& stretch, const double* old, double* now, boo
     valves.update(now);
   }
   if (!legs.empty()) legs.update(now, valves);
-  update_poles(now);
+  if (!poles.empty()) update_poles(now);
   for (ModelRow& row : models) {
     row.model->end(stretch, row.places, old, now, row.history.data(), row.conductance.data());
     turned = row.model->jumps(row.places, now) || turned;
@@ -304,6 +304,7 @@ void Core::wake_poles(double until) noexcept {
 }
 
 void Core::know_poles() noexcept {
+  if (std::none_of(poles.begin(), poles.end(), [](const Pole& pole) { return pole.apart; })) return;
   make_whole();
   for (const Pole& pole : poles) {
     if (!pole.apart) continue;

@@ -140,7 +140,11 @@ class Core {
 
   // --- the step ------------------------------------------------------------------------------
   void advance() noexcept;
-  void resolve_discontinuities() noexcept;
+  void resolve_discontinuities() noexcept {
+    const double until = static_cast<double>(steps + 1) * step_s;
+    const bool calm = !settle_first && !turned && !poles_awake && segments.empty() && !valves_look_behind;
+    if (!calm || !valves.quiet(until)) meet_discontinuities(until);
+  }
   [[nodiscard]] Status finish() noexcept;
 
   [[nodiscard]] double time_s() const noexcept { return static_cast<double>(steps) * step_s; }
@@ -264,6 +268,7 @@ class Core {
   [[nodiscard]] bool revise_valves() noexcept;
   void solve_shard(Shard& shard, Rule coming, double* now, bool seen = false) noexcept;
   void solve_shards(Rule coming, double* now, bool seen = false) noexcept;
+  void meet_discontinuities(double until) noexcept;
   /// Events this close to each other are one.
   [[nodiscard]] double together() const noexcept { return 1e-6 * step_s; }
   void mark(const std::vector<PartitionColumn>& columns) noexcept;

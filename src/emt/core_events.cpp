@@ -13,9 +13,8 @@ constexpr double no_current_A = 1e-6;
 
 }  // namespace
 
-void Core::resolve_discontinuities() noexcept {
+void Core::meet_discontinuities(double until) noexcept {
   double from = time_s();
-  const double until = static_cast<double>(steps + 1) * step_s;
   if (settle_first || turned) {
     due.clear();
     due_segments.clear();
@@ -23,7 +22,6 @@ void Core::resolve_discontinuities() noexcept {
     settle_first = turned = false;
     settle(from, until, from);
   }
-  if (!poles_awake && segments.empty() && !valves_look_behind && valves.quiet(until)) return;
   if (!valves.empty() && !valves_look_behind) valves.look_behind(present.data());
   for (int count = 0; poles_awake || !segments.empty() || !valves.empty(); ++count) {
     const double event = find_due(from, until);
