@@ -29,6 +29,7 @@ namespace zavrek::emt::internal {
 class ValveGroup {
  public:
   static constexpr double never = GateEdges::never;
+  static constexpr double most_changes = 4;  // of a valve at one instant
 
   /// `number` is that of its adjustable conductance. Starts off.
   void add(const ValvePart& part, const int* node_position, int number) {
@@ -144,21 +145,23 @@ class ValveGroup {
   }
   /// Currents from the voltages.
   void update(double* now) noexcept {
-    Lanes highest{}, beyond = all_lanes(-never);
+    Lanes volts_high{}, amperes_high{}, beyond = all_lanes(-never);
     const double* volts = now + voltages_at_;
     double *amperes = now + currents_at_, *on = now + conducts_at_;
     for (const Four& f : fours_) {
-      const Lanes v = load(volts);
-      store(amperes, f.siemens * v - f.source);
+      const Lanes v = load(volts), i = f.siemens * v - f.source;
+      store(amperes, i);
       store(on, f.conducts);
-      highest = greater(highest, greater(v, -v));
+      volts_high = greater(volts_high, greater(v, -v));
+      amperes_high = greater(amperes_high, greater(i, -i));
       beyond = greater(beyond, -f.margin(v) - f.slack);
       volts += lanes;
       amperes += lanes;
       on += lanes;
     }
-    highest_ = highest;
-    left_ = any(beyond > Lanes{}) && greatest_of(beyond) > rounding();
+    volts_high_ = volts_high;
+    amperes_high_ = amperes_high;
+    left_ = any(beyond > Lanes{}) && any_beyond(now + voltages_at_);
   }
   /// Whether all fit the solution that `update` saw last.
   [[nodiscard]] bool fit_already() const noexcept { return !left_; }
@@ -191,14 +194,14 @@ class ValveGroup {
   double find_events(double from, double until, const double* after, bool by_itself) noexcept {
     Lanes earliest = all_lanes(never);
     const Lanes begin = all_lanes(from), end = all_lanes(until), none = all_lanes(never);
-    const double noise = by_itself ? rounding() : 0;
+    const Noise noise = by_itself ? rounding() : Noise{};
     const double *volts = after + voltages_at_, *edges = edges_.due().data();
     for (Four& f : fours_) {
       const Lanes edge = load(edges);
       f.time = edge < end ? greater(edge, begin) : none;
       if (by_itself) {
         const Lanes margin_after = f.margin(load(volts));
-        const auto leaves = margin_after < -f.slack - noise;
+        const auto leaves = margin_after < -f.slack - noise.of(f);
         if (any(leaves)) {
           const Lanes margin_before = greater(Lanes{}, f.margin(f.behind));
           const Lanes crosses = begin + (until - from) * margin_before / (margin_before - margin_after);
@@ -246,15 +249,15 @@ class ValveGroup {
   /// Changes over the valves that do not fit the solution in `values`; true when any did. Where the current
   /// of an inductance finds no way it drives an off valve to millions of volts, and all that the solution
   /// says of currents elsewhere is wrong: only valves that are out by a hundredth of the worst change in one
-  /// round. No valve changes more than twice at one instant (`begin_instant`).
+  /// round. No valve changes more than `most_changes` times at one instant (`begin_instant`).
   template <class Changed>
   bool fit(const double* values, Changed&& changed) noexcept {
     Lanes farthest{};
-    const double noise = rounding();
+    const Noise noise = rounding();
     const double* volts = values + voltages_at_;
     for (Four& f : fours_) {
       const Lanes beyond = -f.margin(load(volts));
-      const auto out = (beyond > f.slack + noise) & (f.changes < 2);
+      const auto out = (beyond > f.slack + noise.of(f)) & (f.changes < most_changes);
       f.misfit = out ? beyond : Lanes{};
       farthest = greater(farthest, f.misfit);
       volts += lanes;
@@ -310,6 +313,7 @@ class ValveGroup {
     Lanes siemens{}, source{}, conducts{};
     Lanes low = all_lanes(-never), high = all_lanes(never);
     Lanes slack{};                  // how far beyond its bounds counts as within
+    Lanes ohm{};                    // where it conducts
     Lanes behind{};                 // voltages that held just behind the last event
     Lanes changes{};                // at the instant at hand
     Lanes misfit{};                 // how far it is out, when it may still change
@@ -326,10 +330,24 @@ class ValveGroup {
   [[nodiscard]] Four& four(std::size_t k) noexcept { return fours_[k / lanes]; }
   [[nodiscard]] const Four& four(std::size_t k) const noexcept { return fours_[k / lanes]; }
 
-  /// What rounding makes of a margin, by the voltages of the latest solution: 5e-13 of these was seen at a
-  /// clamping diode between the leakages of two valves, which then took turns in an instant without end.
-  [[nodiscard]] double rounding() const noexcept {
-    return 2e-12 * std::max(nodes_scale_, greatest_of(highest_));
+  /// What rounding makes of a margin: 5e-13 of the voltages was seen at a clamping diode between the leakages
+  /// of two valves, 3e-11 of the currents where a link was shorted; valves then took turns in an instant
+  /// without end.
+  struct Noise {
+    double volts = 0, amperes = 0;
+    [[nodiscard]] Lanes of(const Four& f) const noexcept { return volts + amperes * f.ohm; }
+  };
+  [[nodiscard]] Noise rounding() const noexcept {
+    return {2e-12 * std::max(nodes_scale_, greatest_of(volts_high_)), 1e-10 * greatest_of(amperes_high_)};
+  }
+  [[nodiscard]] bool any_beyond(const double* volts) const noexcept {
+    const Noise noise = rounding();
+    auto beyond = Lanes{} < Lanes{};
+    for (const Four& f : fours_) {
+      beyond |= f.margin(load(volts)) < -f.slack - noise.of(f);
+      volts += lanes;
+    }
+    return any(beyond);
   }
   /// Numbers of the piece that the valve is on.
   void obey(std::size_t k) noexcept {
@@ -337,9 +355,8 @@ class ValveGroup {
     Four& f = four(k);
     const std::size_t l = lane(k);
     f.conducts[l] = v.piece == Piece::off ? 0 : 1;
-    f.slack[l] = v.piece == Piece::off       ? 1e-7
-                 : v.piece == Piece::forward ? 1e-9 / v.on_S
-                                             : 1e-9 / v.reverse_S;
+    f.ohm[l] = v.piece == Piece::off ? 0 : v.piece == Piece::forward ? 1 / v.on_S : 1 / v.reverse_S;
+    f.slack[l] = v.piece == Piece::off ? 1e-7 : 1e-9 * f.ohm[l];
     f.source[l] = 0;
     f.low[l] = -never;
     f.high[l] = never;
@@ -389,7 +406,8 @@ class ValveGroup {
   int voltages_at_ = 0, currents_at_ = 0, conducts_at_ = 0;
   std::size_t apart_ = 0;   // how many
   double nodes_scale_ = 0;  // of the node voltages at the valves in the latest solution,
-  Lanes highest_{};         // and of the valves' own
+  Lanes volts_high_{};      // of the valves' own,
+  Lanes amperes_high_{};    // and of their currents
   bool left_ = false;       // some valve did not fit the latest solution
 };
 

@@ -1,0 +1,216 @@
+// Every topology of valves: what a condensed part gives, with its kept matrices, its remembered commutations
+// and edges that it takes in passing, is what solutions made the long way give; and no charge or energy gets
+// lost in an instant of commutation.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <random>
+#include <string>
+#include <vector>
+
+#include "zavrek/emt.hpp"
+
+namespace zavrek::emt {
+namespace {
+
+using namespace network;
+
+/// A direct current through poles that can never interrupt it: while these are told to open, solutions are
+/// made the long way.
+void add_direct_current(Network& n) {
+  n.buses.push_back({"aux", 100, "pn"});
+  n.buses.push_back({"lamp", 100, "pn"});
+  n.elements.emplace_back(DcSource{.name = "cell", .bus = "aux", .voltage_V = 100, .resistance_ohm = 1});
+  n.elements.emplace_back(
+      DcLink{.name = "C3", .bus = "aux", .capacitance_F = 1e-6, .voltage_V = 100, .earth_ohm = 1e4});
+  n.elements.emplace_back(Breaker{.name = "K", .between = {"aux", "lamp"}});
+  n.elements.emplace_back(
+      DcLink{.name = "C4", .bus = "lamp", .capacitance_F = 1e-6, .voltage_V = 99, .earth_ohm = 100});
+}
+
+/// A bridge of a topology between a grid behind a choke and a d.c. link.
+Network bridge_of(const std::string& topology, const std::string& device, double drop_V) {
+  const bool three_levels = topology == "neutral-point clamped" || topology == "t-type";
+  Network n;
+  n.step_s = 4e-6;
+  n.buses = {{"grid", 400}, {"ac", 400}, {"dc", 650, three_levels ? "pnm" : "pn"}};
+  n.elements = {
+      Source{.name = "moor", .bus = "grid", .short_circuit_VA = 2e6},
+      Branch{.name = "L1", .between = {"grid", "ac"}, .resistance_ohm = 20e-3, .inductance_H = 0.5e-3},
+      Bridge{.name = "B", .topology = topology, .dc = "dc", .ac = "ac", .device = device, .drop_V = drop_V},
+      DcLink{.name = "C2", .bus = "dc", .capacitance_F = 2e-3, .voltage_V = 650, .earth_ohm = 1e4},
+      DcSource{.name = "load", .bus = "dc", .voltage_V = 600, .resistance_ohm = 4}};
+  add_direct_current(n);
+  return n;
+}
+
+/// A d.c. converter between a link and a battery, with a braking chopper beside it.
+Network direct_converter(const std::string& topology) {
+  Network n;
+  n.step_s = 4e-6;
+  n.start = "zero";
+  n.buses = {{"dc", 750, "pn"}, {"cells", 400, "pn"}};
+  n.elements = {
+      DcSource{.name = "feed", .bus = "dc", .voltage_V = 750, .resistance_ohm = 0.5},
+      DcLink{.name = "C2", .bus = "dc", .capacitance_F = 1e-3, .voltage_V = 750, .earth_ohm = 1e4},
+      DcConverter{.name = "B",
+                  .topology = topology,
+                  .high = "dc",
+                  .low = "cells",
+                  .inductance_H = 2e-3,
+                  .drop_V = 0.8},
+      Chopper{.name = "R", .bus = "dc", .resistance_ohm = 5, .inductance_H = 10e-6},
+      DcLink{.name = "C5", .bus = "cells", .capacitance_F = 0.5e-3, .voltage_V = 400, .earth_ohm = 1e4},
+      DcSource{.name = "battery", .bus = "cells", .voltage_V = 400, .resistance_ohm = 0.1}};
+  add_direct_current(n);
+  return n;
+}
+
+struct Subject {
+  std::string name;
+  Network network;
+};
+
+std::vector<Subject> subjects() {
+  std::vector<Subject> all;
+  for (const char* topology : {"two-level", "neutral-point clamped", "t-type"})
+    all.push_back({topology, bridge_of(topology, "transistor", 0)});
+  all.push_back({"two-level with drops", bridge_of("two-level", "transistor", 1.2)});
+  all.push_back({"diodes", bridge_of("two-level", "diode", 0.9)});
+  all.push_back({"thyristors", bridge_of("two-level", "thyristor", 0.9)});
+  for (const char* topology : {"buck", "boost", "two-quadrant"})
+    all.push_back({topology, direct_converter(topology)});
+  return all;
+}
+
+/// Random gates, the same for each plant: a leg of two valves has one of them on or none, a leg of four two
+/// that follow each other or none; what comes on does so a dead time behind what goes off.
+class Edges {
+ public:
+  explicit Edges(unsigned seed) : random_(seed) {}
+  void operator()(Plant& plant) {
+    if (plant.time_s() < next_) return;
+    std::map<std::string, std::vector<GateId>> legs;
+    for (const std::string& gate : plant.gate_names()) {
+      const auto end = gate.find_last_of("_.");
+      legs[gate.substr(0, end)].push_back(plant.gate(gate));
+    }
+    std::uniform_real_distribution<double> when(0, 110e-6);
+    for (const auto& [name, gates] : legs) {
+      const std::size_t together = gates.size() == 4 ? 2 : 1;
+      const std::size_t first = random_() % (gates.size() - together + 2);  // the last: none
+      const double at = next_ + when(random_);
+      for (std::size_t k = 0; k < gates.size(); ++k) {
+        const bool on = k >= first && k < first + together && first + together <= gates.size();
+        plant.fire(gates[k], on, on ? at + 3e-6 : at);
+      }
+    }
+    next_ += 120e-6;
+  }
+
+ private:
+  std::mt19937 random_;
+  double next_ = 0;
+};
+
+/// Gates that follow no rule, legs shorted and pulses without length among them.
+class WildEdges {
+ public:
+  explicit WildEdges(unsigned seed) : random_(seed) {}
+  void operator()(Plant& plant) {
+    if (plant.time_s() < next_) return;
+    next_ += 120e-6;
+    std::uniform_real_distribution<double> when(0, 110e-6);
+    for (const std::string& gate : plant.gate_names()) {
+      if (random_() % 4 == 0) continue;
+      const double at = plant.time_s() + when(random_);
+      plant.fire(plant.gate(gate), random_() % 2 == 0, at);
+      if (random_() % 8 == 0) plant.fire(plant.gate(gate), random_() % 2 == 0, at);
+    }
+  }
+
+ private:
+  std::mt19937 random_;
+  double next_ = 0;
+};
+
+/// Runs a network twice, once the long way, and compares what cannot jump with its peak so far: currents of
+/// inductances and voltages of links. (A current that dies away next to zero may be found ended in one step
+/// or the next, and the voltages that hang on it differ for as long.)
+void compare_ways(const Subject& subject, unsigned seed,
+                  const std::vector<std::pair<double, Failure>>& failures) {
+  Plant quick = compile(subject.network), slow = compile(subject.network);
+  ASSERT_GT(quick.summary().condensed, 0) << subject.name;
+  const bool direct = subject.network.buses[0].name == "dc";
+  const auto names = direct ? std::vector<std::string>{"B.i", "C2.v", "C5.v", "feed.i", "battery.i"}
+                            : std::vector<std::string>{"L1.ia", "L1.ib", "L1.ic", "C2.v", "load.i"};
+  std::vector<double> peak(names.size(), 1);
+  Edges first(seed), second(seed);
+  std::mt19937 random(seed);
+  std::size_t failed = 0;
+  for (int k = 0; k < 3500; ++k) {
+    if (k == 100) slow.open(slow.operable("K"), slow.time_s());  // once the current flows
+    if (failed < failures.size() && quick.time_s() >= failures[failed].first) {
+      const auto gates = quick.gate_names();
+      const GateId gate = quick.gate(gates[random() % gates.size()]);
+      quick.fail(gate, failures[failed].second, 7e-6);
+      slow.fail(gate, failures[failed++].second, 7e-6);
+    }
+    first(quick);
+    second(slow);
+    ASSERT_EQ(quick.step(), Status::running) << subject.name;
+    ASSERT_EQ(slow.step(), Status::running) << subject.name;
+    for (std::size_t s = 0; s < names.size(); ++s) {
+      const double a = quick.value(quick.signal(names[s])), b = slow.value(slow.signal(names[s]));
+      peak[s] = std::max(peak[s], std::abs(b));
+      ASSERT_NEAR(a, b, 1e-4 * peak[s]) << subject.name << ": " << names[s] << " step " << k;
+    }
+  }
+  EXPECT_EQ(slow.value(slow.signal("K.closed")), 1) << "it was the long way to the end";
+}
+
+TEST(Topologies, GiveWhatTheLongWayGives) {
+  for (const Subject& subject : subjects()) {
+    for (const unsigned seed : {1U, 2U}) compare_ways(subject, seed, {});
+  }
+}
+
+TEST(Topologies, GiveItWithFailingDevicesToo) {
+  for (const Subject& subject : subjects()) {
+    if (subject.name == "diodes") continue;  // they have no gates
+    compare_ways(subject, 5, {{3e-3, Failure::lost}, {5e-3, Failure::late}, {7e-3, Failure::none}});
+    compare_ways(subject, 6, {{4e-3, Failure::dead}, {9e-3, Failure::shorted}});
+  }
+}
+
+/// Whatever the gates do at once, the current of an inductance changes by its voltage alone.
+TEST(Topologies, LetNoCurrentOfAnInductanceJump) {
+  for (const Subject& subject : subjects()) {
+    Plant plant = compile(subject.network, 1e-6);
+    const bool direct = subject.network.buses[0].name == "dc";
+    const SignalId current = plant.signal(direct ? "B.i" : "L1.ia");
+    // The link, which freewheeling currents may charge up, and the highest voltage on the other side.
+    const SignalId link = plant.signal("C2.v");
+    const double other_V = direct ? 420 : 330, inductance_H = direct ? 2e-3 : 0.5e-3;
+    WildEdges edges(9);
+    double before = plant.value(current), highest = 0;
+    for (int k = 0; k < 8000; ++k) {
+      edges(plant);
+      const double volts = std::abs(plant.value(link)) + other_V;
+      ASSERT_EQ(plant.step(), Status::running);
+      const double now = plant.value(current);
+      ASSERT_LT(std::abs(now - before), 1.02 * volts * plant.step_s() / inductance_H)
+          << subject.name << " " << k;
+      highest = std::max(highest, std::abs(now));
+      before = now;
+    }
+    const bool waits = subject.name == "diodes" || subject.name == "thyristors";  // its link is full
+    EXPECT_GT(highest, waits ? 0 : 1) << subject.name;
+    EXPECT_LT(plant.crowded_steps(), 30) << subject.name << ": legs shorted for long";
+  }
+}
+
+}  // namespace
+}  // namespace zavrek::emt
