@@ -5,46 +5,18 @@
 // switching, and the floor, one pass over the numbers that a kept state of the same size holds. Times are
 // read around each step; the clock's own cost is measured and taken off.
 #include <algorithm>
-#include <cmath>
-#include <numbers>
 #include <vector>
 
 #include <fmt/format.h>
 #include <Eigen/Dense>
 
+#include "emt/converters.hpp"
 #include "zavrek/zavrek.hpp"
 
 namespace {
 
 using namespace zavrek;
 using namespace zavrek::network;
-
-Network converter(bool three_levels) {
-  Network n;
-  n.step_s = 1e-6;
-  n.buses = {
-      {"grid", 11e3}, {"low", 400}, {"filter", 400}, {"ac", 400}, {"dc", 750, three_levels ? "pnm" : "pn"}};
-  n.elements = {
-      Source{.name = "moor", .bus = "grid", .short_circuit_VA = 100e6},
-      Transformer{.name = "T",
-                  .high_bus = "grid",
-                  .low_bus = "low",
-                  .rating_VA = 630e3,
-                  .high_voltage_V = 11e3,
-                  .low_voltage_V = 400,
-                  .short_circuit_voltage = 0.06,
-                  .copper_loss_W = 6e3},
-      Branch{.name = "L2", .between = {"low", "filter"}, .resistance_ohm = 1e-3, .inductance_H = 20e-6},
-      Capacitor{.name = "C1", .bus = "filter", .reactive_var = 25e3, .connection = "star"},
-      Branch{.name = "L1", .between = {"filter", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.1e-3},
-      Bridge{.name = "B",
-             .topology = three_levels ? "neutral-point clamped" : "two-level",
-             .dc = "dc",
-             .ac = "ac"},
-      DcLink{.name = "C2", .bus = "dc", .capacitance_F = 10e-3, .voltage_V = 750, .earth_ohm = 1e5},
-      DcSource{.name = "battery", .bus = "dc", .voltage_V = 750, .resistance_ohm = 0.02}};
-  return n;
-}
 
 Network drive() {
   Network n;
@@ -83,38 +55,12 @@ struct Times {
 
 Times run(const Network& network, bool three_levels, double clock_ns) {
   emt::Plant plant = emt::compile(network);
-  control::Description d;
-  d.period_s = 50e-6;
-  for (int k = 0; k < 3; ++k) {
-    control::Clock wave;
-    wave.name = std::string("m") + static_cast<char>('a' + k);
-    for (int j = 0; j <= 400; ++j)
-      wave.values.push_back(
-          {j * 50e-6, 0.85 * std::cos(2 * std::numbers::pi * (j / 400.0 - k / 3.0) - 0.05)});
-    d.blocks.emplace_back(wave);
-  }
-  control::Modulator pwm;
-  pwm.name = "pwm";
-  pwm.bridge = "B";
-  pwm.references = {"ma", "mb", "mc"};
-  pwm.carrier_Hz = 10e3;
-  pwm.dead_time_s = 1e-6;
-  pwm.levels = three_levels ? "three" : "two";
-  d.blocks.emplace_back(pwm);
-  control::Controller controller(d, plant.signal_names());
-  std::vector<emt::GateId> gates;
-  for (const std::string& name : controller.gates()) gates.push_back(plant.gate(name));
+  test::CarrierFeeder feed(plant, three_levels);
   Times times;
   auto& clock = pace::system_clock();
   constexpr long long warm = 50'000, steps = 400'000;
-  const long long ratio = std::llround(d.period_s / plant.step_s());
   for (long long k = 0; k < steps; ++k) {
-    if (k % ratio == 0) {
-      controller.run(k / ratio % 400, {});  // one cycle again and again
-      const double shift = static_cast<double>(k / (400 * ratio)) * 0.02;
-      for (const control::Edge& edge : controller.edges())
-        plant.fire(gates[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s + shift);
-    }
+    feed(plant, k);
     const long long events = plant.discontinuities();
     const auto begun = clock.now_ns();
     if (plant.step() != emt::Status::running) throw Error("the converter diverged");
@@ -180,8 +126,9 @@ int main() {
     bool three;
   };
   for (const auto& [name, network, three] :
-       {Subject{"two-level, 1 us", converter(false), false},
-        Subject{"three-level, 1 us", converter(true), true}, Subject{"drive, 2 us", drive(), false}}) {
+       {Subject{"two-level, 1 us", test::filtered_converter(false), false},
+        Subject{"three-level, 1 us", test::filtered_converter(true), true},
+        Subject{"drive, 2 us", drive(), false}}) {
     const int nodes = emt::compile(network).summary().nodes;
     Times times = run(network, three, clock_ns);
     const double share = static_cast<double>(times.commutating.size()) /

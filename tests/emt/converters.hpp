@@ -6,8 +6,10 @@
 #include <cmath>
 #include <numbers>
 #include <string>
+#include <vector>
 
 #include "../reference.hpp"
+#include "zavrek/control.hpp"
 #include "zavrek/emt.hpp"
 
 namespace zavrek::test {
@@ -62,6 +64,77 @@ inline network::Network h_bridge() {
       Branch{.name = "z", .between = {"ac.a", "ac.b"}, .resistance_ohm = 1.2, .inductance_H = 4e-3}};
   return n;
 }
+
+/// A bridge behind an LC filter, a transformer and a grid.
+inline network::Network filtered_converter(bool three_levels) {
+  using namespace network;
+  Network n;
+  n.step_s = 1e-6;
+  n.buses = {
+      {"grid", 11e3}, {"low", 400}, {"filter", 400}, {"ac", 400}, {"dc", 750, three_levels ? "pnm" : "pn"}};
+  n.elements = {
+      Source{.name = "moor", .bus = "grid", .short_circuit_VA = 100e6},
+      Transformer{.name = "T",
+                  .high_bus = "grid",
+                  .low_bus = "low",
+                  .rating_VA = 630e3,
+                  .high_voltage_V = 11e3,
+                  .low_voltage_V = 400,
+                  .short_circuit_voltage = 0.06,
+                  .copper_loss_W = 6e3},
+      Branch{.name = "L2", .between = {"low", "filter"}, .resistance_ohm = 1e-3, .inductance_H = 20e-6},
+      Capacitor{.name = "C1", .bus = "filter", .reactive_var = 25e3, .connection = "star"},
+      Branch{.name = "L1", .between = {"filter", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.1e-3},
+      Bridge{.name = "B",
+             .topology = three_levels ? "neutral-point clamped" : "two-level",
+             .dc = "dc",
+             .ac = "ac"},
+      DcLink{.name = "C2", .bus = "dc", .capacitance_F = 10e-3, .voltage_V = 750, .earth_ohm = 1e5},
+      DcSource{.name = "battery", .bus = "dc", .voltage_V = 750, .resistance_ohm = 0.02}};
+  return n;
+}
+
+/// One cycle of 50 Hz again and again for bridge "B": carrier of 10 kHz, period of 50 us, dead time of 1 us.
+struct CarrierFeeder {
+  control::Controller controller;
+  std::vector<emt::GateId> gates;
+  long long ratio;
+
+  CarrierFeeder(emt::Plant& plant, bool three_levels)
+      : controller(description(three_levels), plant.signal_names()),
+        ratio(std::llround(50e-6 / plant.step_s())) {
+    for (const std::string& name : controller.gates()) gates.push_back(plant.gate(name));
+  }
+  static control::Description description(bool three_levels) {
+    control::Description d;
+    d.period_s = 50e-6;
+    control::Modulator pwm;
+    pwm.name = "pwm";
+    pwm.bridge = "B";
+    pwm.carrier_Hz = 10e3;
+    pwm.dead_time_s = 1e-6;
+    pwm.levels = three_levels ? "three" : "two";
+    for (int k = 0; k < 3; ++k) {
+      control::Clock wave;
+      wave.name = std::string("m") + static_cast<char>('a' + k);
+      for (int j = 0; j <= 400; ++j)
+        wave.values.push_back(
+            {j * 50e-6, 0.85 * std::cos(2 * std::numbers::pi * (j / 400.0 - k / 3.0) - 0.05)});
+      pwm.references.push_back(wave.name);
+      d.blocks.emplace_back(wave);
+    }
+    d.blocks.emplace_back(pwm);
+    return d;
+  }
+  /// Ahead of step k.
+  void operator()(emt::Plant& plant, long long k) {
+    if (k % ratio != 0) return;
+    controller.run(k / ratio % 400, {});
+    const double shift = static_cast<double>(k / (400 * ratio)) * 0.02;
+    for (const control::Edge& edge : controller.edges())
+      plant.fire(gates[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s + shift);
+  }
+};
 
 /// The four gates of an H bridge, fed with the edges of a file as their time comes near.
 struct EdgeFeeder {

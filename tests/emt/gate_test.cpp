@@ -2,14 +2,12 @@
 #include <gtest/gtest.h>
 
 #include <cmath>
-#include <numbers>
 #include <string>
 #include <vector>
 
 #include "emt/commutations.hpp"
 #include "emt/converters.hpp"
 #include "emt/gate_edges.hpp"
-#include "zavrek/control.hpp"
 #include "zavrek/emt.hpp"
 
 namespace zavrek::emt {
@@ -141,52 +139,10 @@ TEST(GateEdge, ThatAForwardVoltageWaitsForIsAnEventAtItsTime) {
 /// Between two valves that are off a clamping diode carries the difference of their leakages: nothing. It
 /// must not go on and off without end.
 TEST(Valves, DoNotTakeTurnsOverWhatRoundingMakesOfNothing) {
-  using namespace network;
-  Network n;
-  n.step_s = 1e-6;
-  n.buses = {{"grid", 11e3}, {"low", 400}, {"filter", 400}, {"ac", 400}, {"dc", 750, "pnm"}};
-  n.elements = {
-      Source{.name = "moor", .bus = "grid", .short_circuit_VA = 100e6},
-      Transformer{.name = "T",
-                  .high_bus = "grid",
-                  .low_bus = "low",
-                  .rating_VA = 630e3,
-                  .high_voltage_V = 11e3,
-                  .low_voltage_V = 400,
-                  .short_circuit_voltage = 0.06,
-                  .copper_loss_W = 6e3},
-      Branch{.name = "L2", .between = {"low", "filter"}, .resistance_ohm = 1e-3, .inductance_H = 20e-6},
-      Capacitor{.name = "C1", .bus = "filter", .reactive_var = 25e3, .connection = "star"},
-      Branch{.name = "L1", .between = {"filter", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.1e-3},
-      Bridge{.name = "B", .topology = "neutral-point clamped", .dc = "dc", .ac = "ac"},
-      DcLink{.name = "C2", .bus = "dc", .capacitance_F = 10e-3, .voltage_V = 750, .earth_ohm = 1e5},
-      DcSource{.name = "battery", .bus = "dc", .voltage_V = 750, .resistance_ohm = 0.02}};
-  Plant plant = compile(n);
-  control::Description d;
-  d.period_s = 50e-6;
-  control::Modulator pwm;
-  pwm.name = "pwm";
-  pwm.bridge = "B";
-  pwm.carrier_Hz = 10e3;
-  pwm.dead_time_s = 1e-6;
-  pwm.levels = "three";
-  for (int k = 0; k < 3; ++k) {
-    control::Clock wave;
-    wave.name = std::string("m") + static_cast<char>('a' + k);
-    for (int j = 0; j <= 400; ++j)
-      wave.values.push_back(
-          {j * 50e-6, 0.85 * std::cos(2 * std::numbers::pi * (j / 400.0 - k / 3.0) - 0.05)});
-    pwm.references.push_back(wave.name);
-    d.blocks.emplace_back(wave);
-  }
-  d.blocks.emplace_back(pwm);
-  control::Controller controller(d, plant.signal_names());
+  Plant plant = compile(test::filtered_converter(true));
+  test::CarrierFeeder feed(plant, true);
   for (int k = 0; k < 20'000; ++k) {
-    if (k % 50 == 0) {
-      controller.run(k / 50, {});
-      for (const control::Edge& edge : controller.edges())
-        plant.fire(plant.gate(controller.gates()[static_cast<std::size_t>(edge.gate)]), edge.on, edge.at_s);
-    }
+    feed(plant, k);
     ASSERT_EQ(plant.step(), Status::running);
   }
   EXPECT_GT(plant.discontinuities(), 1000);
