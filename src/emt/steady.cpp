@@ -271,7 +271,8 @@ class Steady {
       const Eigen::VectorXcd before = v;
       v = factors.solve(nodal.rhs - injections());
       take(v);
-      moved = (v - before).cwiseAbs().maxCoeff() / v.cwiseAbs().maxCoeff();
+      const double change = (v - before).cwiseAbs().maxCoeff();
+      moved = change == 0 ? 0 : change / v.cwiseAbs().maxCoeff();  // of direct current alone there is nothing
     } while (moved > settled && ++round < most_rounds);
     if (!injects || moved <= 1e-6) return;
     throw Error(fmt::format(

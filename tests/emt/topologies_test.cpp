@@ -171,6 +171,17 @@ void compare_ways(const Subject& subject, unsigned seed,
   EXPECT_EQ(slow.value(slow.signal("K.closed")), 1) << "it was the long way to the end";
 }
 
+TEST(Topologies, OfDirectCurrentAloneStartSteady) {
+  Network n = direct_converter("two-quadrant");
+  n.start = "steady";
+  Plant plant = compile(n);
+  for (int k = 0; k < 2000; ++k) ASSERT_EQ(plant.step(), Status::running);
+  // Blocked: each side rests at its source's voltage.
+  EXPECT_NEAR(plant.value(plant.signal("C2.v")), 750, 1e-3 * 750);
+  EXPECT_NEAR(plant.value(plant.signal("C5.v")), 400, 1e-3 * 400);
+  EXPECT_NEAR(plant.value(plant.signal("B.i")), 0, 1e-2);
+}
+
 TEST(Topologies, GiveWhatTheLongWayGives) {
   for (const Subject& subject : subjects()) {
     for (const unsigned seed : {1U, 2U}) compare_ways(subject, seed, {});
