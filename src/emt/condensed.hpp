@@ -16,9 +16,9 @@
 // anything earths answers each of the two with a large voltage of all its nodes, in whose rounding the small
 // differences between them would be lost.
 //
-// A state gets its matrix when it is met first (response.hpp): once, some 65,000 instructions for a three-level
-// bridge between 22 nodes. States are kept in sets of eight; a ninth of a set takes the place of its oldest.
-// Their number is the largest power of two whose memory stays below `most_bytes`.
+// A state gets its matrix when it is met first (response.hpp): once, some 65,000 instructions for a
+// three-level bridge between 22 nodes. States are kept in sets of eight; a ninth of a set takes the place of
+// its oldest. Their number is the largest power of two whose memory stays below `most_bytes`.
 #pragma once
 
 #include <array>
