@@ -6,6 +6,9 @@
 //   klu refactor   the same with a numerical refactorisation before it (what a switching would cost there)
 //   floor          one pass over as many numbers as the plant's factors hold
 //
+// Transposed cables make balanced blocks, which are solved in symmetrical components; untransposed ones are
+// solved in phases.
+//
 // Results are checked before anything is timed. Times are medians of repetitions of one run.
 #include <benchmark/benchmark.h>
 #include <fmt/format.h>
@@ -13,6 +16,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <map>
 #include <memory>
 #include <numeric>
@@ -29,13 +33,21 @@ namespace {
 
 using namespace zavrek;
 
+/// The lower triangle, by rows, of what sequence values give per metre: as they say, or with phases that
+/// differ a little, as an untransposed cable's do.
+std::vector<double> per_metre(double positive, double zero, bool transposed) {
+  const double own = (2 * positive + zero) / 3, mutual = (zero - positive) / 3;
+  if (transposed) return {own, mutual, own, mutual, mutual, own};
+  return {own, mutual * 1.02, own * 1.01, mutual * 0.97, mutual * 1.01, own * 0.99};
+}
+
 /// A district: a tree of `buses` three-phase buses joined by cables, a load at each, one source.
 struct District {
   network::Network network;
   std::vector<std::pair<int, int>> edges;
 };
 
-District district(int buses) {
+District district(int buses, bool transposed = true) {
   District d;
   std::mt19937 random(1);
   for (int k = 0; k < buses; ++k) d.network.buses.push_back({fmt::format("b{}", k), 11e3});
@@ -47,12 +59,9 @@ District district(int buses) {
         network::Cable{.name = fmt::format("c{}", k),
                        .between = {fmt::format("b{}", from), fmt::format("b{}", k)},
                        .length_m = 300,
-                       .r1_ohm_per_m = 1.6e-4,
-                       .x1_ohm_per_m = 1e-4,
-                       .c1_F_per_m = 3.6e-10,
-                       .r0_ohm_per_m = 9e-4,
-                       .x0_ohm_per_m = 3e-4,
-                       .c0_F_per_m = 3.6e-10});
+                       .r_matrix_ohm_per_m = per_metre(1.6e-4, 9e-4, transposed),
+                       .x_matrix_ohm_per_m = per_metre(1e-4, 3e-4, transposed),
+                       .b_matrix_S_per_m = per_metre(1.13e-7, 1.13e-7, transposed)});
     d.network.elements.emplace_back(network::Load{.name = fmt::format("l{}", k),
                                                   .bus = fmt::format("b{}", k),
                                                   .active_W = 2e4,
@@ -235,7 +244,11 @@ class TableReporter final : public benchmark::BenchmarkReporter {
         medians_[run.run_name.function_name] = run.GetAdjustedRealTime();  // manual time where it is used
     }
   }
-  double operator[](const std::string& name) const { return medians_.at(name); }
+  /// NaN for what a filter left out.
+  double operator[](const std::string& name) const {
+    const auto found = medians_.find(name);
+    return found == medians_.end() ? std::numeric_limits<double>::quiet_NaN() : found->second;
+  }
 
  private:
   std::map<std::string, double> medians_;
@@ -257,8 +270,10 @@ int main(int argc, char** argv) {
   for (const int buses : sizes) {
     const std::string of = "/" + std::to_string(buses);
     const network::Network network = district(buses).network;
-    const int entries = emt::compile(network).summary().factor_entries;
     add("plant" + of, [network](benchmark::State& s) { bench_plant(s, network); });
+    const network::Network untransposed = district(buses, false).network;
+    add("plant untransposed" + of, [untransposed](benchmark::State& s) { bench_plant(s, untransposed); });
+    add("own untransposed" + of, [untransposed](benchmark::State& s) { bench_solve(s, untransposed); });
     const network::Network joined = areas(buses);
     if (buses >= 33) {
       add("one" + of, [joined](benchmark::State& s) { bench_plant(s, joined); });
@@ -267,7 +282,12 @@ int main(int argc, char** argv) {
     add("own" + of, [network](benchmark::State& s) { bench_solve(s, network); });
     add("solve" + of, [buses](benchmark::State& s) { bench_klu(s, buses, false); });
     add("refactor" + of, [buses](benchmark::State& s) { bench_klu(s, buses, true); });
-    add("floor" + of, [entries](benchmark::State& s) { bench_floor(s, entries); });
+    const auto add_floor = [&](const std::string& which, const network::Network& whose) {
+      const int entries = emt::compile(whose).summary().factor_entries;
+      add("floor" + which + of, [entries](benchmark::State& s) { bench_floor(s, entries); });
+    };
+    add_floor("", network);
+    add_floor(" untransposed", untransposed);
   }
   add("demo", [&](benchmark::State& s) { bench_plant(s, quay.network); });
   for (const bool strikes : {false, true}) {
@@ -282,14 +302,21 @@ int main(int argc, char** argv) {
   TableReporter table;
   benchmark::RunSpecifiedBenchmarks(&table);
 
-  fmt::print("{:>6} {:>11} {:>11} {:>13} {:>13} {:>11} {:>11} {:>11} {:>11}\n", "buses", "step ns",
-             "solve ns", "klu solve ns", "refactor ns", "floor ns", "klu/solve", "klu/step", "step/floor");
-  for (const int buses : sizes) {
-    const auto of = [&](const char* name) { return table[fmt::format("{}/{}", name, buses)]; };
-    fmt::print("{:>6} {:>11.0f} {:>11.0f} {:>13.0f} {:>13.0f} {:>11.0f} {:>11.2f} {:>11.2f} {:>11.2f}\n",
-               buses, of("plant"), of("own"), of("solve"), of("refactor"), of("floor"),
-               of("solve") / of("own"), of("solve") / of("plant"), of("plant") / of("floor"));
-  }
+  const auto print_steps = [&](const std::string& which) {
+    fmt::print("{:>6} {:>11} {:>11} {:>13} {:>13} {:>11} {:>11} {:>11} {:>11}\n", "buses", "step ns",
+               "solve ns", "klu solve ns", "refactor ns", "floor ns", "klu/solve", "klu/step", "step/floor");
+    for (const int buses : sizes) {
+      const auto of = [&](const std::string& name) { return table[fmt::format("{}/{}", name, buses)]; };
+      const double plant = of("plant" + which), own = of("own" + which), klu = of("solve");
+      fmt::print("{:>6} {:>11.0f} {:>11.0f} {:>13.0f} {:>13.0f} {:>11.0f} {:>11.2f} {:>11.2f} {:>11.2f}\n",
+                 buses, plant, own, klu, of("refactor"), of("floor" + which), klu / own, klu / plant,
+                 plant / of("floor" + which));
+    }
+  };
+  fmt::print("transposed cables:\n");
+  print_steps("");
+  fmt::print("\nuntransposed cables:\n");
+  print_steps(" untransposed");
   fmt::print("\nthe same buses in four areas joined by lines:\n{:>6} {:>13} {:>13} {:>7}\n", "buses",
              "one core ns", "two cores ns", "ratio");
   for (const int buses : sizes) {

@@ -177,7 +177,24 @@ int Partition::factor(const double* adjustable) {
   for (int j = 0; j < groups_; ++j) {
     if (const int lane = make_column(j, adjustable); lane >= 0) return j * lanes + lane;
   }
+  find_sequences();
   return -1;
+}
+
+void Partition::find_sequences() {
+  std::vector<char> apart(static_cast<std::size_t>(groups_), 0);
+  for (std::size_t k = 0; k < holds_node_.size(); ++k) {
+    if (!holds_node_[k] && k % lanes < 3) apart[k / lanes] = 1;
+  }
+  for (const Contribution& c : contributions_) apart[static_cast<std::size_t>(c.column)] = 1;
+  sequences_.build({column_, row_, given_, given_diagonal_}, apart);
+  by_phase_.clear();
+  for (int j = 0; j < groups_; ++j) {
+    if (sequences_.holds(j)) continue;
+    const int start = column_[static_cast<std::size_t>(j)];
+    by_phase_.push_back({j * lanes, j * solving_numbers, start, column_[static_cast<std::size_t>(j) + 1],
+                         start * block_numbers});
+  }
 }
 
 /// Conductances keep the matrix positive definite: what was not singular at the start never is.
@@ -237,6 +254,12 @@ int Partition::make_column(int j, const double* adjustable) noexcept {
   return singular;
 }
 
+int Partition::entries() const {
+  int phases = 0;
+  for (const PhaseColumn& c : by_phase_) phases += 2 * (c.end - c.first) * block_numbers + solving_numbers;
+  return phases + static_cast<int>(sequences_.entries());
+}
+
 std::vector<int> Partition::numbers() const {
   std::set<int> numbers;
   for (const Contribution& c : contributions_) numbers.insert(c.number);
@@ -245,17 +268,35 @@ std::vector<int> Partition::numbers() const {
 
 void Partition::solve(double* values) const noexcept {
   double* b = values + first_;
-  forward_sweep(b);
-  const int* column = column_.data();
+  if (sequences_.empty()) return solve_phases(b);
+  sequences_.forward(b);
+  solve_phases(b);
+  sequences_.backward(b);
+}
+
+/// Solves for the columns of phases, in place.
+void Partition::solve_phases(double* b) const noexcept {
   const int* row = row_.data();
-  const double* solving = solving_.data();
-  for (int j = groups_ - 1; j >= 0; --j) {
-    double* own = b + j * lanes;
+  const double *below = below_.data(), *above = above_.data(), *all_solving = solving_.data();
+  const PhaseColumn* begin = by_phase_.data();
+  const PhaseColumn* end = begin + by_phase_.size();
+  for (const PhaseColumn* c = begin; c != end; ++c) {
+    double* own = b + c->own;
+    const Lanes x = forward(all_solving + c->solving, load(own));
+    const double* block = below + c->blocks;
+    for (int e = c->first; e < c->end; ++e, block += block_numbers)
+      store(b + row[e], load(b + row[e]) - times(block, x));
+    store(own, x);
+  }
+  while (end != begin) {
+    const PhaseColumn* c = --end;
+    const double* solving = all_solving + c->solving;
+    double* own = b + c->own;
     // Columns of L as rows would save the copy, but sums across lanes took longer (a third, 100 buses).
-    Lanes x = reciprocal(solving + j * solving_numbers) * load(own);
-    for (int e = column[j]; e < column[j + 1]; ++e)
-      x -= times(&above_[static_cast<std::size_t>(e) * block_numbers], load(b + row[e]));
-    store(own, backward(solving + j * solving_numbers, x));
+    Lanes x = reciprocal(solving) * load(own);
+    const double* block = above + c->blocks;
+    for (int e = c->first; e < c->end; ++e, block += block_numbers) x -= times(block, load(b + row[e]));
+    store(own, backward(solving, x));
   }
 }
 
@@ -290,23 +331,6 @@ void Partition::solve_many(double* sides, std::size_t width) const noexcept {
       store(own + k, load(own + k) + s[2 * lanes] * x1 + s[3 * lanes] * x2);
       store(own + width + k, x1 + s[3 * lanes + 1] * x2);
     }
-  }
-}
-
-/// L^-1 b, in place.
-void Partition::forward_sweep(double* b) const noexcept {
-  const int* column = column_.data();
-  const int* row = row_.data();
-  const double* block = below_.data();
-  const double* solving = solving_.data();
-  const int groups = groups_;
-  for (int j = 0; j < groups; ++j) {
-    double* own = b + j * lanes;
-    const Lanes x = forward(solving + j * solving_numbers, load(own));
-    for (int e = column[j]; e < column[j + 1]; ++e, block += block_numbers) {
-      store(b + row[e], load(b + row[e]) - times(block, x));
-    }
-    store(own, x);
   }
 }
 

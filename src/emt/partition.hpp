@@ -12,6 +12,7 @@
 #include <Eigen/SparseCore>
 
 #include "emt/lanes.hpp"
+#include "emt/sequence_columns.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -57,9 +58,7 @@ class Partition {
   /// Nodes in columns that some adjustable conductance reaches.
   [[nodiscard]] int adjustable_nodes() const;
   /// Numbers that one solve reads.
-  [[nodiscard]] int entries() const {
-    return static_cast<int>(below_.size() + above_.size() + solving_.size());
-  }
+  [[nodiscard]] int entries() const;
 
  private:
   struct Contribution {
@@ -75,18 +74,29 @@ class Partition {
     int column;  // k
   };
 
-  void forward_sweep(double* b) const noexcept;
+  /// Where a column that is solved in phases has its numbers, as a solve reads them.
+  struct PhaseColumn {
+    int own;         // local position
+    int solving;     // start in solving_
+    int first, end;  // of the blocks below the diagonal
+    int blocks;      // start of those in below_ and above_
+  };
+
+  void find_sequences();
+  void solve_phases(double* b) const noexcept;
   int make_column(int j, const double* adjustable) noexcept;
 
   int first_ = 0;
   int nodes_ = 0;
   int groups_ = 0;
-  std::vector<bool> holds_node_;  // per lane
-  std::vector<int> column_;       // groups + 1: start of each block column in row_
-  std::vector<int> row_;          // per block below the diagonal: local position of its group
-  Numbers below_;                 // blocks of L, by column
-  Numbers above_;                 // the same transposed, for the backward sweep
-  Numbers solving_;               // groups, solving_numbers each: the triangle and D within a column
+  std::vector<bool> holds_node_;       // per lane
+  std::vector<int> column_;            // groups + 1: start of each block column in row_
+  std::vector<int> row_;               // per block below the diagonal: local position of its group
+  Numbers below_;                      // blocks of L, by column
+  Numbers above_;                      // the same transposed, for the backward sweep
+  Numbers solving_;                    // groups, solving_numbers each: the triangle and D within a column
+  SequenceColumns sequences_;          // columns that a solve takes in symmetrical components
+  std::vector<PhaseColumn> by_phase_;  // the other columns, ascending
 
   // For factoring only.
   Numbers given_;                            // the matrix without adjustable conductances, as below_

@@ -132,6 +132,113 @@ TEST(Partition, SolvesManySidesAtOnceAsOneByOne) {
   }
 }
 
+/// A tree of three-phase buses with balanced branches, closed to rings here and there; `unbalanced` buses
+/// have a conductance between two of their phases.
+Eigen::MatrixXd balanced_network(int buses, const std::vector<int>& unbalanced, std::mt19937& random) {
+  std::uniform_real_distribution<double> size(0.1, 2);
+  Eigen::MatrixXd g = Eigen::MatrixXd::Zero(3 * buses, 3 * buses);
+  const auto branch = [&](int from, int to) {
+    const double own = size(random), mutual = -0.3 * own * size(random) / 2;
+    const Eigen::Matrix3d block =
+        Eigen::Matrix3d::Constant(mutual) + (own - mutual) * Eigen::Matrix3d::Identity();
+    g.block<3, 3>(3 * to, 3 * to) += block;
+    if (from < 0) return;
+    g.block<3, 3>(3 * from, 3 * from) += block;
+    g.block<3, 3>(3 * from, 3 * to) -= block;
+    g.block<3, 3>(3 * to, 3 * from) -= block;
+  };
+  for (int k = 0; k < buses; ++k)
+    branch(k == 0 ? -1 : static_cast<int>(random() % static_cast<unsigned>(k)), k);
+  for (int k = 0; k < buses / 4; ++k) {
+    const int from = static_cast<int>(random() % static_cast<unsigned>(buses));
+    if (const int to = (from + 2) % buses; to != from) branch(from, to);
+  }
+  for (const int bus : unbalanced) {
+    g(3 * bus, 3 * bus) += 1.5;
+    g(3 * bus + 1, 3 * bus + 1) += 1.5;
+    g(3 * bus, 3 * bus + 1) -= 1.5;
+    g(3 * bus + 1, 3 * bus) -= 1.5;
+  }
+  return g;
+}
+
+TEST(Partition, SolvesBalancedColumnsInSymmetricalComponents) {
+  std::mt19937 random(23);
+  for (int round = 0; round < 40; ++round) {
+    const int buses = 3 + round;
+    std::vector<int> unbalanced;
+    for (int k = 0; k < round % 4; ++k)
+      unbalanced.push_back(static_cast<int>(random() % static_cast<unsigned>(buses)));
+    const Eigen::MatrixXd g = balanced_network(buses, unbalanced, random);
+    const Padded padded(g, 3);
+    Partition partition;
+    partition.build(padded.matrix, padded.holds_node, 0);
+    ASSERT_EQ(partition.factor(nullptr), -1);
+    std::uniform_real_distribution<double> value(-1, 1);
+    Eigen::VectorXd rhs(3 * buses);
+    Numbers values(padded.holds_node.size(), 0.0);
+    for (int k = 0; k < rhs.size(); ++k)
+      values[static_cast<std::size_t>(padded.at(k))] = rhs[k] = value(random);
+    partition.solve(values.data());
+    const Eigen::VectorXd expected = g.ldlt().solve(rhs);
+    for (int k = 0; k < rhs.size(); ++k)
+      EXPECT_NEAR(values[static_cast<std::size_t>(padded.at(k))], expected[k], 1e-13 * expected.norm())
+          << round;
+    for (std::size_t k = 3; k < values.size(); k += lanes) EXPECT_EQ(values[k], 0) << "the fourth lane";
+  }
+}
+
+/// What a solve reads tells which columns are balanced: a lane for each of their blocks.
+TEST(Partition, TakesInPhasesOnlyWhatStandsAboveSomethingUnbalanced) {
+  constexpr int buses = 30;
+  const auto entries = [&](const std::vector<int>& unbalanced, bool pole) {
+    std::mt19937 same(31);
+    const Padded padded(balanced_network(buses, unbalanced, same), 3);
+    Partition partition;
+    partition.build(padded.matrix, padded.holds_node, 0);
+    const int last = padded.at(3 * buses - 1);
+    if (pole) (void)partition.add_adjustable(last, last, 0, 1);
+    const double siemens = 1;
+    EXPECT_EQ(partition.factor(&siemens), -1);
+    return partition.entries();
+  };
+  const int none = entries({}, false);
+  EXPECT_EQ(none % lanes, 0);
+  const int root = entries({buses - 1}, false), pole = entries({}, true), leaf = entries({0}, false);
+  EXPECT_GT(root, none);
+  EXPECT_EQ(root, pole) << "an adjustable conductance is as good as an unbalanced one";
+  EXPECT_LT(root, leaf) << "the last column is above all others, the first below many";
+}
+
+TEST(Partition, KeepsBalancedColumnsThroughSwitchings) {
+  std::mt19937 random(37);
+  constexpr int buses = 25;
+  const Eigen::MatrixXd g = balanced_network(buses, {}, random);
+  const Padded padded(g, 3);
+  for (int bus = 0; bus < buses; bus += 4) {
+    Partition partition;
+    partition.build(padded.matrix, padded.holds_node, 0);
+    const int node = 3 * bus + 1;
+    const int column = partition.add_adjustable(padded.at(node), padded.at(node), 0, 1);
+    double siemens = 1e-9;
+    ASSERT_EQ(partition.factor(&siemens), -1);
+    for (const double closed : {1e5, 0.0, 2.0}) {
+      siemens = closed;
+      partition.mark(column);
+      partition.refactor(&siemens);
+      Eigen::MatrixXd whole = g;
+      whole(node, node) += siemens;
+      const Eigen::VectorXd rhs = Eigen::VectorXd::LinSpaced(3 * buses, -1, 2);
+      Numbers values(padded.holds_node.size(), 0.0);
+      for (int k = 0; k < rhs.size(); ++k) values[static_cast<std::size_t>(padded.at(k))] = rhs[k];
+      partition.solve(values.data());
+      const Eigen::VectorXd expected = whole.ldlt().solve(rhs);
+      for (int k = 0; k < rhs.size(); ++k)
+        EXPECT_NEAR(values[static_cast<std::size_t>(padded.at(k))], expected[k], 1e-12 * expected.norm());
+    }
+  }
+}
+
 TEST(Partition, NamesTheSingularNode) {
   Eigen::MatrixXd g(2, 2);
   g << 1, -1, -1, 1;
