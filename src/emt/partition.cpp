@@ -31,16 +31,12 @@ int factor_block(const double* block, const double* before, double* solving) noe
   return d2 > least_pivot * before[2] ? -1 : 2;
 }
 
-/// l^-1 b
-[[nodiscard]] Lanes forward(const double* solving, Lanes b) noexcept {
-  return b + load(solving) * b[0] + load(solving + lanes) * b[1];
-}
-/// l^-T b
-[[nodiscard]] Lanes backward(const double* solving, Lanes b) noexcept {
+/// D^-1 b
+[[nodiscard]] Lanes divided(const double* solving, Lanes b) noexcept {
+  b += load(solving) * b[0] + load(solving + lanes) * b[1];
+  b *= load(solving + 4 * lanes);
   return b + load(solving + 2 * lanes) * b[1] + load(solving + 3 * lanes) * b[2];
 }
-/// d^-1
-[[nodiscard]] Lanes reciprocal(const double* solving) noexcept { return load(solving + 4 * lanes); }
 
 /// c -= a b, blocks.
 void subtract_product(const double* a, const double* b, double* c) noexcept {
@@ -48,13 +44,16 @@ void subtract_product(const double* a, const double* b, double* c) noexcept {
     store(c + column * lanes, load(c + column * lanes) - times(a, b + column * lanes));
 }
 
-/// c = a l^-T, blocks.
+/// c = a D^-1 = a l^-T d^-1 l^-1, blocks.
 void divide(const double* a, const double* solving, double* c) noexcept {
   const double minus_l10 = solving[1], m20 = solving[2], minus_l21 = solving[lanes + 2];
+  const double* reciprocal = solving + 4 * lanes;
   const Lanes a0 = load(a), a1 = load(a + lanes), a2 = load(a + 2 * lanes);
-  store(c, a0);
-  store(c + lanes, a1 + minus_l10 * a0);
-  store(c + 2 * lanes, a2 + m20 * a0 + minus_l21 * a1);
+  const Lanes c0 = reciprocal[0] * a0, c1 = reciprocal[1] * (a1 + minus_l10 * a0);
+  const Lanes c2 = reciprocal[2] * (a2 + m20 * a0 + minus_l21 * a1);
+  store(c, c0 + minus_l10 * c1 + m20 * c2);
+  store(c + lanes, c1 + minus_l21 * c2);
+  store(c + 2 * lanes, c2);
 }
 
 /// own_r -= sum_c block_rc other_c, of `width` right-hand sides whose phases follow each other.
@@ -65,6 +64,20 @@ void subtract_many(const double* block, const double* other, double* own, std::s
       double* at = own + r * width + k;
       store(at, load(at) - (block[r] * x0 + block[lanes + r] * x1 + block[2 * lanes + r] * x2));
     }
+  }
+}
+
+/// own = D^-1 own, the same.
+void divide_many(const double* s, double* own, std::size_t width) noexcept {
+  const double *reciprocal = s + 4 * lanes, minus_l10 = s[1], m20 = s[2], minus_l21 = s[lanes + 2];
+  for (std::size_t k = 0; k < width; k += lanes) {
+    double *first = own + k, *second = first + width, *third = second + width;
+    const Lanes b0 = load(first), b1 = load(second);
+    const Lanes x2 = reciprocal[2] * (load(third) + m20 * b0 + minus_l21 * b1);
+    const Lanes x1 = reciprocal[1] * (b1 + minus_l10 * b0);
+    store(third, x2);
+    store(second, x1 + minus_l21 * x2);
+    store(first, reciprocal[0] * b0 + minus_l10 * x1 + m20 * x2);
   }
 }
 
@@ -243,12 +256,9 @@ int Partition::make_column(int j, const double* adjustable) noexcept {
   const int singular = factor_block(diagonal, before, solving);
   for (int e = 0; e < count; ++e) {
     const auto at = static_cast<std::size_t>(start + e) * block_numbers;
-    double* block = work + (e + 1) * block_numbers;
-    divide(block, solving, block);
+    const double* block = work + (e + 1) * block_numbers;
     transpose(block, &scaled_[at]);
-    for (int c = 0; c < 3; ++c)
-      store(&below_[at + static_cast<std::size_t>(c * lanes)],
-            load(block + c * lanes) * reciprocal(solving)[c]);
+    divide(block, solving, &below_[at]);
     transpose(&below_[at], &above_[at]);
   }
   return singular;
@@ -282,55 +292,36 @@ void Partition::solve_phases(double* b) const noexcept {
   const PhaseColumn* end = begin + by_phase_.size();
   for (const PhaseColumn* c = begin; c != end; ++c) {
     double* own = b + c->own;
-    const Lanes x = forward(all_solving + c->solving, load(own));
+    const Lanes x = load(own);
     const double* block = below + c->blocks;
     for (int e = c->first; e < c->end; ++e, block += block_numbers)
       store(b + row[e], load(b + row[e]) - times(block, x));
-    store(own, x);
+    store(own, divided(all_solving + c->solving, x));
   }
   while (end != begin) {
     const PhaseColumn* c = --end;
-    const double* solving = all_solving + c->solving;
     double* own = b + c->own;
     // Columns of L as rows would save the copy, but sums across lanes took longer (a third, 100 buses).
-    Lanes x = reciprocal(solving) * load(own);
+    Lanes x = load(own);
     const double* block = above + c->blocks;
     for (int e = c->first; e < c->end; ++e, block += block_numbers) x -= times(block, load(b + row[e]));
-    store(own, backward(solving, x));
+    store(own, x);
   }
 }
 
 void Partition::solve_many(double* sides, std::size_t width) const noexcept {
   const auto at = [&](int local) { return sides + static_cast<std::size_t>(local) * width; };
   for (int j = 0; j < groups_; ++j) {
-    const double* s = &solving_[static_cast<std::size_t>(j) * solving_numbers];
     double* own = at(j * lanes);
-    for (std::size_t k = 0; k < width; k += lanes) {
-      const Lanes b0 = load(own + k), b1 = load(own + width + k);
-      double* third = own + 2 * width + k;
-      store(third, load(third) + s[2] * b0 + s[lanes + 2] * b1);
-      store(own + width + k, b1 + s[1] * b0);
-    }
     for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e)
       subtract_many(&below_[static_cast<std::size_t>(e) * block_numbers], own,
                     at(row_[static_cast<std::size_t>(e)]), width);
+    divide_many(&solving_[static_cast<std::size_t>(j) * solving_numbers], own, width);
   }
   for (int j = groups_ - 1; j >= 0; --j) {
-    const double* s = &solving_[static_cast<std::size_t>(j) * solving_numbers];
-    double* own = at(j * lanes);
-    const double* divided = s + 4 * lanes;
-    for (std::size_t r = 0; r < 3; ++r) {
-      for (std::size_t k = r * width; k < (r + 1) * width; k += lanes)
-        store(own + k, divided[r] * load(own + k));
-    }
     for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e)
       subtract_many(&above_[static_cast<std::size_t>(e) * block_numbers],
-                    at(row_[static_cast<std::size_t>(e)]), own, width);
-    for (std::size_t k = 0; k < width; k += lanes) {
-      const Lanes x1 = load(own + width + k), x2 = load(own + 2 * width + k);
-      store(own + k, load(own + k) + s[2 * lanes] * x1 + s[3 * lanes] * x2);
-      store(own + width + k, x1 + s[3 * lanes + 1] * x2);
-    }
+                    at(row_[static_cast<std::size_t>(e)]), at(j * lanes), width);
   }
 }
 

@@ -1,10 +1,11 @@
-// The nodal matrix of one partition, factored as L D L^T node by node but kept in blocks of one group of
-// lanes (a bus's three phases, or fewer nodes). An explicit inverse of the blocks on the diagonal would be
-// cheaper by a multiplication, and lose all digits where a large conductance joins two nodes of a group. When
-// an adjustable conductance (of a pole, a bent characteristic, a varying model) changes, only the columns on
-// the paths from where it stands to the root of the elimination tree are made anew: elsewhere L and D stay as
-// they are (Chan, Brandwajn, "Partial matrix refactorization", IEEE Trans. Power Systems 1 (1986)). The
-// result is that of factoring the whole, bit for bit.
+// The nodal matrix of one partition, factored as L D L^T in blocks of one group of lanes (a bus's three
+// phases, or fewer nodes). The blocks of D are kept as l d l^T: their explicit inverse would be cheaper by a
+// multiplication, and lose all digits where a large conductance joins two nodes of a group. Neither sweep
+// waits for a block of D: with L of single nodes, whose triangles both would pass through, a solve of 100
+// buses took a quarter longer. When an adjustable conductance (of a pole, a bent characteristic, a varying
+// model) changes, only the columns on the paths from where it stands to the root of the elimination tree are
+// made anew: elsewhere L and D stay as they are (Chan, Brandwajn, "Partial matrix refactorization", IEEE
+// Trans. Power Systems 1 (1986)). The result is that of factoring the whole, bit for bit.
 #pragma once
 
 #include <vector>
