@@ -173,7 +173,7 @@ void bench_solve(benchmark::State& state, const network::Network& network) {
   auto& core = *compiled.core;
   for (auto& value : core.present) value = 1e-3;
   for (auto _ : state) {
-    for (auto& partition : core.partitions) partition.solve(core.present.data());
+    for (auto& partition : core.partitions) partition.solve(core.present.data(), core.present.data());
     benchmark::DoNotOptimize(core.present.data());
   }
 }

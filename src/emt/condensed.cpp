@@ -244,6 +244,7 @@ void Condensed::find_maps() {
     maps.injected.close();
     read_into(drive, direct.col(c));
   }
+  clear(rhs_);
   for (int node = 0; node < nodes; ++node) {
     clear(drive);
     clear(probe_);
@@ -348,12 +349,10 @@ void Condensed::solve_long(const double* drive, const double* sources, double* n
   const Shard& shard = core_->shards[shard_];
   Partition& partition = core_->partitions[static_cast<std::size_t>(shard.first_partition)];
   if (partition.marked()) partition.refactor(core_->adjustable.data());
-  std::fill(rhs_.data() + shard.first, rhs_.data() + shard.end, 0.0);
   take_up(drive, now);
   inject_standing(drive, sources);
   inject_varying(drive, now);
-  std::copy(rhs_.data() + shard.first, rhs_.data() + shard.end, now + shard.first);
-  partition.solve(now);
+  partition.solve(rhs_.data(), now);
   pass(drive, now, state);
 }
 

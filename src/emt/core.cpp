@@ -91,10 +91,8 @@ void Core::solve_shard(Shard& shard, Rule coming, double* now, bool seen) noexce
 void Core::solve_by_factors(Shard& shard, Rule coming, double* right, double* now) const noexcept {
   for (const Coupling& coupling : shard.couplings)
     right[coupling.row] += coupling.siemens * now[coupling.known];
-  std::copy(right + shard.first, right + shard.end, now + shard.first);
-  std::fill(right + shard.first, right + shard.end, 0.0);
   for (int k = shard.first_partition; k < shard.end_partition; ++k)
-    partitions[static_cast<std::size_t>(k)].solve(now);
+    partitions[static_cast<std::size_t>(k)].solve(right, now);
   for_each_group(shard, [&, future = weights_of(coming)](auto& group) {
     group.pass(future, now, right, first_unknown);
   });

@@ -276,27 +276,28 @@ std::vector<int> Partition::numbers() const {
   return {numbers.begin(), numbers.end()};
 }
 
-void Partition::solve(double* values) const noexcept {
-  double* b = values + first_;
-  if (sequences_.empty()) return solve_phases(b);
-  sequences_.forward(b);
-  solve_phases(b);
-  sequences_.backward(b);
+void Partition::solve(double* right, double* values) const noexcept {
+  right += first_;
+  values += first_;
+  if (sequences_.empty()) return solve_phases(right, values);
+  sequences_.forward(right, values);
+  solve_phases(right, values);
+  sequences_.backward(values);
 }
 
-/// Solves for the columns of phases, in place.
-void Partition::solve_phases(double* b) const noexcept {
+/// Solves for the columns of phases.
+void Partition::solve_phases(double* right, double* b) const noexcept {
   const int* row = row_.data();
   const double *below = below_.data(), *above = above_.data(), *all_solving = solving_.data();
   const PhaseColumn* begin = by_phase_.data();
   const PhaseColumn* end = begin + by_phase_.size();
   for (const PhaseColumn* c = begin; c != end; ++c) {
-    double* own = b + c->own;
-    const Lanes x = load(own);
+    const Lanes x = load(right + c->own);
+    store(right + c->own, Lanes{});
     const double* block = below + c->blocks;
     for (int e = c->first; e < c->end; ++e, block += block_numbers)
-      store(b + row[e], load(b + row[e]) - times(block, x));
-    store(own, divided(all_solving + c->solving, x));
+      store(right + row[e], load(right + row[e]) - times(block, x));
+    store(b + c->own, divided(all_solving + c->solving, x));
   }
   while (end != begin) {
     const PhaseColumn* c = --end;

@@ -45,8 +45,9 @@ class Partition {
   /// Goes over to the conductances as they stand by making the columns anew that the marks reach.
   void refactor(const double* adjustable) noexcept;
 
-  /// Solves in place; `values` is the plant's value array.
-  void solve(double* values) const noexcept;
+  /// Solves for the right-hand side in `right`, which is emptied, into `values`, the plant's value array;
+  /// both may be the same, positions are.
+  void solve(double* right, double* values) const noexcept;
   /// The same for `width` right-hand sides (whole lanes) at once, which stand side by side per local
   /// position.
   void solve_many(double* sides, std::size_t width) const noexcept;
@@ -84,7 +85,7 @@ class Partition {
   };
 
   void find_sequences();
-  void solve_phases(double* b) const noexcept;
+  void solve_phases(double* right, double* b) const noexcept;
   int make_column(int j, const double* adjustable) noexcept;
 
   int first_ = 0;

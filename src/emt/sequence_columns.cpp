@@ -7,17 +7,17 @@
 namespace zavrek::emt::internal {
 namespace {
 
-/// Phases to components, in place: the mean in lane 3, what differs from it in the others.
-void to_components(double* x) noexcept {
+/// Phases to components: the mean in lane 3, what differs from it in the others.
+[[nodiscard]] Lanes components(const double* x) noexcept {
   constexpr double third = 1.0 / 3;
   const Lanes sum = all_lanes(x[0]) + all_lanes(x[1]) + all_lanes(x[2]);
-  store(x, load(x) + sum * Lanes{-third, -third, -third, third});
+  return load(x) + sum * Lanes{-third, -third, -third, third};
 }
 /// And back.
-void to_phases(double* x) noexcept {
+[[nodiscard]] Lanes phases(const double* x) noexcept {
   Lanes of_phases = load(x) + all_lanes(x[3]);
   of_phases[3] = 0;
-  store(x, of_phases);
+  return of_phases;
 }
 
 /// The two numbers of a balanced block in their lanes; none when it is another. Rounding does not count.
@@ -120,9 +120,14 @@ void SequenceColumns::eliminate(const Pattern& pattern, Numbers& diagonal, Numbe
   }
 }
 
-void SequenceColumns::forward(double* b) const noexcept {
-  for (const int place : place_) to_components(b + place);
-  for (const int place : border_) to_components(b + place);
+void SequenceColumns::forward(double* right, double* b) const noexcept {
+  const auto take = [&](int place) {
+    const Lanes x = components(right + place);
+    store(right + place, Lanes{});
+    store(b + place, x);
+  };
+  for (const int place : place_) take(place);
+  for (const int place : border_) take(place);
   const int* start = start_.data();
   const int* row = row_.data();
   const double* below = below_.data();
@@ -131,11 +136,11 @@ void SequenceColumns::forward(double* b) const noexcept {
     for (int e = start[j]; e < start[j + 1]; ++e)
       store(b + row[e], load(b + row[e]) - load(below + e * lanes) * x);
   }
-  for (const int place : border_) to_phases(b + place);
+  for (const int place : border_) store(right + place, phases(b + place));
 }
 
 void SequenceColumns::backward(double* b) const noexcept {
-  for (const int place : border_) to_components(b + place);
+  for (const int place : border_) store(b + place, components(b + place));
   const int* start = start_.data();
   const int* row = row_.data();
   const double* below = below_.data();
@@ -145,8 +150,8 @@ void SequenceColumns::backward(double* b) const noexcept {
     for (int e = start[j]; e < start[j + 1]; ++e) x -= load(below + e * lanes) * load(b + row[e]);
     store(own, x);
   }
-  for (const int place : place_) to_phases(b + place);
-  for (const int place : border_) to_phases(b + place);
+  for (const int place : place_) store(b + place, phases(b + place));
+  for (const int place : border_) store(b + place, phases(b + place));
 }
 
 }  // namespace zavrek::emt::internal

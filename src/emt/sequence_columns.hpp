@@ -37,9 +37,9 @@ class SequenceColumns {
   [[nodiscard]] bool empty() const { return place_.empty(); }
   [[nodiscard]] bool holds(int group) const { return balanced_[static_cast<std::size_t>(group)] != 0; }
 
-  /// Takes the balanced columns from the right-hand side, in place; `b` stands for local position 0. What
-  /// they leave for the other columns is in phases again.
-  void forward(double* b) const noexcept;
+  /// Takes the balanced columns from the right-hand side, which is emptied of them, into `b`; both stand for
+  /// local position 0. What they leave for the other columns is in `right`, in phases again.
+  void forward(double* right, double* b) const noexcept;
   /// Solves for the balanced columns when the others are solved, which is all in phases again then.
   void backward(double* b) const noexcept;
 
