@@ -67,6 +67,16 @@ void Compiler::lower_series(const SeriesPart& part, const Eigen::MatrixXd& g) {
   }
 }
 
+/// Stretches next to each other are one.
+void Compiler::enter_charging(int first, int count) {
+  auto& all = core_->charging;
+  if (!all.empty() && all.back().first + all.back().second == first) {
+    all.back().second += count;
+  } else {
+    all.emplace_back(first, count);
+  }
+}
+
 void Compiler::lower_parts() {
   for (std::size_t k = 0; k < assembly_.series_parts.size(); ++k) {
     lower_series(assembly_.series_parts[k], stamps_.series_conductance[k]);
@@ -75,7 +85,7 @@ void Compiler::lower_parts() {
     const int current = base(part.first_current, part.ends);
     const bool in_lanes_of_buses = assembly_.between_groups(part.ends);
     if (!is_condensed(shard_of(part.ends)))
-      core_->charging.emplace_back(current, in_lanes_of_buses ? lanes : static_cast<int>(part.ends.size()));
+      enter_charging(current, in_lanes_of_buses ? lanes : static_cast<int>(part.ends.size()));
     if (in_lanes_of_buses) {
       const auto [p, q] = group_ends(part.ends);
       const Eigen::MatrixXd wide = in_lanes(2 / core_->step_s * part.capacitance, part.ends);
@@ -213,7 +223,7 @@ void Compiler::lower_models() {
       }
     }
     if (const auto [first, count] = row.model->charging_slots(); count > 0)
-      core_->charging.emplace_back(row.places.first + first, count);
+      enter_charging(row.places.first + first, count);
     core_->models.push_back(std::move(row));
   }
 }

@@ -58,6 +58,7 @@ class Compiler {
   /// The vector of lanes holds a block's phases in their places, zeros elsewhere.
   [[nodiscard]] Eigen::MatrixXd in_lanes(const Eigen::MatrixXd& matrix, const std::vector<Ends>& ends) const;
   void lower_series(const SeriesPart& part, const Eigen::MatrixXd& g);
+  void enter_charging(int first, int count);
   void lower_parts();
   /// Enters the adjustable conductances of a block of n ends, n * n of them row by row, where they act;
   /// returns the number of the first.

@@ -17,6 +17,8 @@
 
 namespace zavrek::emt::internal {
 
+inline constexpr int solving_numbers = 5 * lanes;  // that a block of D takes: l, l^T, d^-1
+
 class Partition {
  public:
   /// `matrix`: symmetric positive definite with the adjustable conductances that `add_adjustable` will name,
@@ -85,6 +87,11 @@ class Partition {
   };
 
   void find_sequences();
+  [[nodiscard]] std::vector<bool> changing_columns() const;
+  void sort_left(const std::vector<bool>& changing);
+  void find_places(int j) noexcept;
+  void settle_standing(int j) noexcept;
+  void subtract_left(int from, int to, double* diagonal, double* blocks) const noexcept;
   void solve_phases(double* right, double* b) const noexcept;
   int make_column(int j, const double* adjustable) noexcept;
 
@@ -101,11 +108,14 @@ class Partition {
   std::vector<PhaseColumn> by_phase_;  // the other columns, ascending
 
   // For factoring only.
-  Numbers given_;                            // the matrix without adjustable conductances, as below_
-  Numbers given_diagonal_;                   // groups: its diagonal blocks
-  Numbers scaled_;                           // blocks of L D, transposed, as below_
-  std::vector<int> left_start_;              // groups + 1: start of each row in left_
-  std::vector<Left> left_;                   // blocks of L by rows
+  Numbers given_;           // the matrix without adjustable conductances, as below_; what the columns that
+                            // never change take from it is taken when it is factored
+  Numbers given_diagonal_;  // groups: its diagonal blocks
+  Numbers scaled_;          // blocks of L D, transposed, as below_
+  Numbers before_;          // lanes per group: its diagonal as it was given
+  std::vector<int> left_start_;     // groups + 1: start of each row in left_
+  std::vector<int> left_changing_;  // groups: start of those in columns that may change
+  std::vector<Left> left_;          // blocks of L by rows; those in columns that never change come first
   std::vector<Contribution> contributions_;  // by column
   std::vector<int> contributions_start_;     // groups + 1: start of each column in contributions_
   std::vector<int> place_;                   // groups: where a row stands in the column at work
