@@ -5,6 +5,7 @@
 #pragma once
 
 #include <complex>
+#include <span>
 #include <string>
 #include <utility>
 #include <vector>
@@ -85,6 +86,9 @@ class Model {
   [[nodiscard]] virtual Eigen::VectorXcd injection(const Eigen::VectorXcd& v, std::complex<double> /*s*/) {
     return Eigen::VectorXcd::Zero(v.size());
   }
+  /// Numbers of the steady state that `injection` itself brings nearer to what they should be, each time that
+  /// it is asked; about 1 in size.
+  [[nodiscard]] virtual std::span<double> sought() { return {}; }
   /// Asked once the steady state stands: whether the model changed its admittance (a tap changer moved), so
   /// that all must be solved anew.
   [[nodiscard]] virtual bool revise(const Eigen::VectorXcd& /*v*/, const Eigen::VectorXcd& /*i*/,

@@ -171,10 +171,8 @@ void ReferenceSolver::advance_to(double stop) {
   while (time_ < stop - 1e-12) {
     double reached = time_;
     int flag = IDASolve(ida_, stop, &reached, y_.get(), dy_.get(), IDA_ONE_STEP);
-    if (flag < 0 && behind_a_restart_) {
-      flag = set_out_slowly(stop, reached);
-    }
-    behind_a_restart_ = false;
+    for (double first_s = 1e-11; flag < 0 && first_s > 1e-18; first_s *= 1e-2)
+      flag = set_out_slowly(stop, first_s, reached);
     check(flag, "gets");
     ++series_.steps;
     // What is due up to the instant reached; a sample at an event waits for what holds behind it.

@@ -13,7 +13,6 @@ constexpr std::size_t most_arrivals = 400;
 constexpr double jump_s = 1e-9;
 /// Bent curves take more than the one of a linear network.
 constexpr int newton_iterations = 6;
-constexpr double first_step_s = 1e-11;
 
 }  // namespace
 
@@ -116,7 +115,6 @@ void ReferenceSolver::restart(double t, int passages) {
   if (!equations_.core().valves.empty()) IDASetNonlinConvCoefIC(ida_, 10);
   IDASetMaxNumJacsIC(ida_, 20);
   if (!consistent) begin_consistent();
-  behind_a_restart_ = true;
   equations_.remember(t, data(y_), true);
   if (passages == 0) return;
   for (const double travel_s : equations_.travel_times_s()) {
@@ -135,11 +133,11 @@ void ReferenceSolver::begin_consistent() {
   check(IDAReInit(ida_, time_, y_.get(), dy_.get()), "starts");
 }
 
-int ReferenceSolver::set_out_slowly(double stop, double& reached) {
+int ReferenceSolver::set_out_slowly(double stop, double first_s, double& reached) {
   solve_instant(newton_iterations);
   check(IDAReInit(ida_, time_, y_.get(), dy_.get()), "starts");
   IDASetStopTime(ida_, stop);
-  IDASetInitStep(ida_, first_step_s);
+  IDASetInitStep(ida_, first_s);
   const int flag = IDASolve(ida_, stop, &reached, y_.get(), dy_.get(), IDA_ONE_STEP);
   IDASetInitStep(ida_, 0);
   return flag;

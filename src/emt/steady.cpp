@@ -1,6 +1,7 @@
 #include "emt/steady.hpp"
 
 #include "emt/discrete.hpp"
+#include "emt/fixed_point.hpp"
 
 #include <cmath>
 #include <limits>
@@ -213,6 +214,8 @@ class Steady {
 
  private:
   static constexpr int most_rounds = 500;
+  static constexpr int plain_rounds = 20;
+  static constexpr std::size_t most_remembered = 12;
   static constexpr double settled = 1e-10;
   static constexpr int most_revisions = 200;
 
@@ -257,28 +260,88 @@ class Steady {
   void solve(const Nodal& nodal, Factors& factors) {
     Eigen::VectorXcd v = factors.solve(nodal.rhs);
     take(v);
-    const bool injects = omega_ == assembly_.omega() && !models_.empty();
-    double moved = 0;
-    int round = 0;
-    do {
-      if (!v.allFinite()) {
-        throw Error(fmt::format(
-            "the network has no sinusoidal steady state at {:.6g} Hz (its nodal admittance matrix "
-            "is singular: a lossless resonance); start it with start = \"zero\"",
-            omega_ / (2 * std::numbers::pi)));
+    if (!v.allFinite()) {
+      throw Error(
+          fmt::format("the network has no sinusoidal steady state at {:.6g} Hz (its nodal admittance matrix "
+                      "is singular: a lossless resonance); start it with start = \"zero\"",
+                      omega_ / (2 * std::numbers::pi)));
+    }
+    if (omega_ != assembly_.omega() || models_.empty()) return;
+    if (settled_.size() > 0) take(v = settled_);
+    settle(std::move(v), nodal, factors);
+  }
+
+  /// Rounds of what the models draw at the voltages and what voltages that makes. The first are taken as they
+  /// come, those after them combined: a machine that holds the voltage of a stiff bus moves it by a hundredth
+  /// of what is missing in each.
+  void settle(Eigen::VectorXcd v, const Nodal& nodal, Factors& factors) {
+    FixedPoint rounds(most_remembered);
+    Eigen::VectorXd sizes;
+    for (int round = 0;; ++round) {
+      const Eigen::VectorXd sought = all_sought();
+      const Eigen::VectorXcd image = factors.solve(nodal.rhs - injections());
+      const double change = (image - v).cwiseAbs().maxCoeff();
+      const double moved = change == 0 ? 0 : change / image.cwiseAbs().maxCoeff();
+      const double sought_moved = sought.size() == 0 ? 0 : (all_sought() - sought).cwiseAbs().maxCoeff();
+      if ((moved <= settled && sought_moved <= 100 * settled) || round == most_rounds || !image.allFinite()) {
+        if (!(moved <= 1e-6)) refuse(v, image);
+        take(image);
+        settled_ = image;
+        return;
       }
-      if (!injects) break;
-      const Eigen::VectorXcd before = v;
-      v = factors.solve(nodal.rhs - injections());
+      if (round < plain_rounds) {
+        v = image;
+        sizes = v.cwiseAbs().array() + 1e-3 * v.cwiseAbs().maxCoeff();
+      } else {
+        const Eigen::VectorXd next =
+            rounds.next(packed(v, sizes, sought), packed(image, sizes, all_sought()));
+        const Eigen::Index n = v.size();
+        v.real() = next.head(n).cwiseProduct(sizes);
+        v.imag() = next.segment(n, n).cwiseProduct(sizes);
+        seek(next.tail(sought.size()));
+      }
       take(v);
-      const double change = (v - before).cwiseAbs().maxCoeff();
-      moved = change == 0 ? 0 : change / v.cwiseAbs().maxCoeff();  // of direct current alone there is nothing
-    } while (moved > settled && ++round < most_rounds);
-    if (!injects || moved <= 1e-6) return;
+    }
+  }
+
+  static Eigen::VectorXd packed(const Eigen::VectorXcd& v, const Eigen::VectorXd& sizes,
+                                const Eigen::VectorXd& sought) {
+    Eigen::VectorXd all(2 * v.size() + sought.size());
+    all << v.real().cwiseQuotient(sizes), v.imag().cwiseQuotient(sizes), sought;
+    return all;
+  }
+
+  template <class Visit>
+  void for_each_sought(Visit&& visit) {
+    for (const ModelRow& row : models_) {
+      for (double& number : row.model->sought()) visit(number);
+    }
+  }
+  [[nodiscard]] Eigen::VectorXd all_sought() {
+    std::vector<double> all;
+    for_each_sought([&](double number) { all.push_back(number); });
+    return Eigen::Map<const Eigen::VectorXd>(all.data(), static_cast<Eigen::Index>(all.size()));
+  }
+  void seek(const Eigen::VectorXd& all) {
+    Eigen::Index at = 0;
+    for_each_sought([&](double& number) { number = all[at++]; });
+  }
+
+  [[noreturn]] void refuse(const Eigen::VectorXcd& v, const Eigen::VectorXcd& image) const {
+    Eigen::Index worst = 0;
+    const double floor = 1e-3 * v.cwiseAbs().maxCoeff();  // star points stand at none
+    (void)((image - v).cwiseAbs().array() / (v.cwiseAbs().array() + floor)).maxCoeff(&worst);
+    std::string where;
+    for (NodeId node = 1; node < assembly_.node_count(); ++node) {
+      const int position = layout_.node_position[static_cast<std::size_t>(node)];
+      if (layout_.unknown[static_cast<std::size_t>(position)] == worst) where = assembly_.node_name(node);
+    }
     throw Error(fmt::format(
-        "no steady state found at {:.6g} Hz in {} rounds: the loads or machines ask for more power than the "
-        "network can carry to them; lower them or start with start = \"zero\"",
-        omega_ / (2 * std::numbers::pi), most_rounds));
+        "no steady state found at {:.6g} Hz in {} rounds, least of all at {}: the loads or machines ask for "
+        "more "
+        "power than the network can carry to them, or for voltages that it cannot have; ease them or start "
+        "with start = \"zero\"",
+        omega_ / (2 * std::numbers::pi), most_rounds, where));
   }
 
   void take(const Eigen::VectorXcd& v) {
@@ -348,6 +411,7 @@ class Steady {
   Complex s_;
   SteadyComponent component_;
   std::vector<ComplexMatrix> model_admittance_;
+  Eigen::VectorXcd settled_;  // before the last revision
 };
 
 }  // namespace

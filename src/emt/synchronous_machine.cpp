@@ -11,6 +11,7 @@
 // and servo; steam with a reheater (lead-lag), hydro with temporary droop and the water's inertia, (1 - Tw
 // s)/(1 + Tw s/2).
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <numbers>
 
@@ -49,14 +50,22 @@ class Synchronous final : public RotatingMachine {
     const auto own = 1.0 / (m_.stator_resistance * peak_V_ / peak_A_ + s * mean_inductance());
     if (network::is_set(m_.start_angle_rad)) {
       // A voltage behind the admittance, raised until the terminals have what they should.
-      emf_ += std::polar(m_.start_voltage * peak_V_, m_.start_angle_rad) - v1;
-      return positive_sequence(-own * emf_);
+      const auto missing = std::polar(m_.start_voltage, m_.start_angle_rad) - v1 / peak_V_;
+      sought_[0] += missing.real();
+      sought_[1] += missing.imag();
+      return positive_sequence(-own * peak_V_ * std::complex<double>(sought_[0], sought_[1]));
     }
-    reactive_ += 0.5 * (m_.start_voltage - std::abs(v1) / peak_V_) / x;
-    const std::complex<double> power(m_.power_W / m_.rating_VA, reactive_);
+    if (!asked_) {  // at voltages without the machine, its power would ask for too much current
+      asked_ = true;
+      return positive_sequence(-own * std::polar(m_.start_voltage * peak_V_, std::arg(v1)));
+    }
+    sought_[0] += 0.5 * (m_.start_voltage - std::abs(v1) / peak_V_) / x;
+    const std::complex<double> power(m_.power_W / m_.rating_VA, sought_[0]);
     const auto total = -std::conj(power * peak_V_ * peak_A_ / v1);
     return positive_sequence(total - own * v1);
   }
+
+  [[nodiscard]] std::span<double> sought() override { return sought_; }
 
   void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
              double* values) override {
@@ -230,8 +239,10 @@ class Synchronous final : public RotatingMachine {
   std::vector<Slot> knobs_;
   double peak_V_ = 1, peak_A_ = 1, flux_ = 1;
   double knee_ = 0, bend_ = 0;
-  double reactive_ = 0;           // of the start, per unit, out of the machine
-  std::complex<double> emf_ = 0;  // of the start, where it holds the angle
+  // Of the start, per unit: reactive power out of the machine; where it holds the angle, the real and the
+  // imaginary part of the voltage behind its admittance.
+  std::array<double, 2> sought_{};
+  bool asked_ = false;  // what it injects
 };
 
 void check(const network::SynchronousMachine& m, const std::string& owner) {

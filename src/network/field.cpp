@@ -169,6 +169,11 @@ std::array<std::string, 2> as_pair(const Value& value) {
   return {names[0], names[1]};
 }
 
+void check_word(const std::string& text, const std::vector<std::string>& words) {
+  if (!words.empty() && std::find(words.begin(), words.end(), text) == words.end())
+    throw Error("\"" + text + "\" is none of " + listed(words));
+}
+
 /// The lower triangle as it would be written, without unit.
 std::string written(const std::vector<double>& triangle) {
   std::string text;
@@ -206,8 +211,7 @@ void Field::assign(void* object, const Value& value) const {
       break;
     case Shape::text: {
       const std::string& text = as_text(value);
-      if (!words.empty() && std::find(words.begin(), words.end(), text) == words.end())
-        throw Error("\"" + text + "\" is none of " + listed(words));
+      check_word(text, words);
       member_of<std::string>(object, *this) = text;
       break;
     }
@@ -225,6 +229,38 @@ void Field::assign(void* object, const Value& value) const {
     }
     case Shape::points:
       member_of<Points>(object, *this) = as_points(value, *this);
+      break;
+  }
+}
+
+void Field::check(const void* object) const {
+  const auto check_number = [&](double number) {
+    if (!std::isfinite(number)) throw Error("a finite number is wanted");
+    check_bounds(number, bounds, unit);
+  };
+  switch (shape) {
+    case Shape::quantity: {
+      const double number = member_of<double>(object, *this);
+      if (is_set(number)) check_number(number);
+      break;
+    }
+    case Shape::count:
+      check_number(member_of<int>(object, *this));
+      break;
+    case Shape::text: {
+      const std::string& text = member_of<std::string>(object, *this);
+      if (!text.empty()) check_word(text, words);
+      break;
+    }
+    case Shape::triangle: {
+      const auto& numbers = member_of<std::vector<double>>(object, *this);
+      std::for_each(numbers.begin(), numbers.end(), check_number);
+      break;
+    }
+    case Shape::flag:
+    case Shape::texts:
+    case Shape::pair:
+    case Shape::points:
       break;
   }
 }

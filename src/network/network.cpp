@@ -59,6 +59,11 @@ struct Checker {
         report(place, field.name, fmt::format("missing; {} is wanted ({})", field.expects, field.doc));
         continue;
       }
+      try {
+        field.check(fields);
+      } catch (const Error& error) {
+        report(place, field.name, error.what());
+      }
       const auto left_out = [&](const std::string& name) {
         return name.empty() && field.need == Need::optional;
       };

@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include <limits>
+
 namespace zavrek::network {
 namespace {
 
@@ -35,6 +37,25 @@ TEST(Network, ReportsEveryMissingFieldAtOnce) {
       (std::vector<std::string>{
           "load.ferry, bus: missing; the name of a bus is wanted (bus that it draws from)",
           "load.ferry, active: missing; a power in MW is wanted (total active power at nominal voltage)"}));
+}
+
+TEST(Network, RefusesWhatAFileCouldNotHold) {
+  Network network = quay();
+  network.buses.push_back({"dc", 750, "pn"});
+  network.elements.emplace_back(
+      Bridge{.name = "B", .topology = "six-level", .dc = "dc", .ac = "quay", .on_ohm = -1e-3});
+  network.elements.emplace_back(Cable{.name = "c",
+                                      .between = {"moor", "quay"},
+                                      .length_m = std::numeric_limits<double>::infinity(),
+                                      .r1_ohm_per_m = 1e-4,
+                                      .x1_ohm_per_m = 1e-4,
+                                      .sections = 0});
+  const std::vector<std::string> lines = lines_of(network);
+  ASSERT_EQ(lines.size(), 4);
+  EXPECT_TRUE(lines[0].starts_with("bridge.B, topology: \"six-level\" is none of \"two-level\"")) << lines[0];
+  EXPECT_EQ(lines[1], "bridge.B, on_resistance: -0.001 ohm is too small; more than 0 ohm is wanted");
+  EXPECT_EQ(lines[2], "cable.c, length: a finite number is wanted");
+  EXPECT_EQ(lines[3], "cable.c, sections: 0 is too small; at least 1 is wanted");
 }
 
 TEST(Network, RefusesDoubledAndReservedNames) {

@@ -69,6 +69,8 @@ struct Field {
   /// Sets the member of `object`. Throws Error (text only) when the value does not fit.
   void assign(void* object, const Value& value) const;
   [[nodiscard]] Value read(const void* object) const;
+  /// Throws Error (text only) when the member holds what `assign` would not take; what is left out passes.
+  void check(const void* object) const;
 };
 
 /// The field table of one kind of description.
