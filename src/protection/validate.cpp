@@ -62,6 +62,14 @@ struct Checker {
     });
   }
 
+  void check(const std::string& place, const network::Field& field, const void* function) {
+    try {
+      field.check(function);
+    } catch (const Error& error) {
+      report(place, field.name, error.what());
+    }
+  }
+
   void names() {
     std::set<std::string> seen;
     for (const FunctionSettings& function : settings.functions) {
@@ -76,6 +84,7 @@ struct Checker {
               report(place, "", fmt::format("\"{}\" is the relay's own word; choose another", f.name));
             for (const network::Field* field : network::missing_fields(table(&f), &f))
               report(place, field->name, fmt::format("missing; {} is wanted", field->expects));
+            for (const network::Field& field : table(&f).fields) check(place, field, &f);
           },
           function);
     }

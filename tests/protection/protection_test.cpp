@@ -573,6 +573,20 @@ TEST(Settings, AreRefusedWhenTheyCannotWork) {
       "latch.k, set: no signal \"fast.trap\", did you mean \"fast.trip\"?\n");
 }
 
+TEST(Settings, AreRefusedWhenAFileCouldNotHoldThem) {
+  RelaySettings settings = relay_of({inverse("phase", "IEC quite inverse", 150, 0.2)});
+  settings.functions.emplace_back(function<Stage>("earth", [](Stage& s) {
+    s.pickup_A = -20;
+    s.delay_s = 0.1;
+  }));
+  const std::vector<Flaw> flaws = validate(settings);
+  ASSERT_EQ(flaws.size(), 2);
+  EXPECT_TRUE(
+      to_string(flaws[0]).starts_with("stage.phase, characteristic: \"IEC quite inverse\" is none of "))
+      << to_string(flaws[0]);
+  EXPECT_EQ(to_string(flaws[1]), "stage.earth, pickup: -20 A is too small; more than 0 A is wanted");
+}
+
 TEST(ExpectedOperation, TakesTheFirstStageOfTheCompositeAndFollowsAChangingCurrent) {
   const RelaySettings settings =
       relay_of({inverse("inverse", "IEC very inverse", 100, 1), definite("definite", 1000, 0.1)});
