@@ -336,12 +336,13 @@ class Steady {
       const int position = layout_.node_position[static_cast<std::size_t>(node)];
       if (layout_.unknown[static_cast<std::size_t>(position)] == worst) where = assembly_.node_name(node);
     }
-    throw Error(fmt::format(
-        "no steady state found at {:.6g} Hz in {} rounds, least of all at {}: the loads or machines ask for "
-        "more "
-        "power than the network can carry to them, or for voltages that it cannot have; ease them or start "
-        "with start = \"zero\"",
-        omega_ / (2 * std::numbers::pi), most_rounds, where));
+    throw Error(
+        fmt::format("no steady state found at {:.6g} Hz: the voltages do not settle, least of all that of "
+                    "{}; the loads or "
+                    "machines ask for more power than the network can carry to them, or for voltages that it "
+                    "cannot have: "
+                    "ease them or start with start = \"zero\"",
+                    omega_ / (2 * std::numbers::pi), where));
   }
 
   void take(const Eigen::VectorXcd& v) {

@@ -107,14 +107,14 @@ TEST_P(MachinesOnAFeeder, HoldTheirVoltagesAndPowersAndStayThere) {
 INSTANTIATE_TEST_SUITE_P(Buses, MachinesOnAFeeder, testing::Values(2, 10, 40));
 
 TEST(Steady, NamesTheBusThatGivesInLast) {
-  // Twenty times the power that a kilometre of cable can carry at any voltage.
+  // Many times the short-circuit power of the source.
   Network n = feeder(3, 1, 0);
   std::get<Load>(n.elements[2]).active_W = 4e9;
   std::get<Load>(n.elements[2]).constant_power = 1;
   std::get<Load>(n.elements[2]).least_voltage = 1e-3;
   const std::string message = message_of([&] { (void)compile(n); });
-  EXPECT_NE(message.find("no steady state found at 50 Hz in 500 rounds, least of all at b"),
-            std::string::npos)
+  EXPECT_TRUE(message.starts_with(
+      "no steady state found at 50 Hz: the voltages do not settle, least of all that of b"))
       << message;
 }
 
