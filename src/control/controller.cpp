@@ -22,6 +22,22 @@ const Table& table_of(const Block& block) {
   control::reject(table_of(block).kind, name_of(block), std::move(field), std::move(text));
 }
 
+/// What a file could not hold.
+void check_fields(const Block& block) {
+  const void* fields = std::visit([](const auto& b) -> const void* { return &b; }, block);
+  for (const network::Field* field : network::missing_fields(table_of(block), fields))
+    reject(block, field->name, fmt::format("missing; {} is wanted", field->expects));
+  for (const network::Field& field : table_of(block).fields) {
+    std::string wrong;
+    try {
+      field.check(fields);
+    } catch (const Error& error) {
+      wrong = error.what();
+    }
+    if (!wrong.empty()) reject(block, field.name, wrong);
+  }
+}
+
 }  // namespace
 
 class Controller::Builder {
@@ -196,6 +212,7 @@ class Controller::Builder {
 
 Controller::Controller(const Description& description, const std::vector<std::string>& signals,
                        const OwnMaker& own) {
+  std::for_each(description.blocks.begin(), description.blocks.end(), check_fields);
   Builder(description, signals, own, *this).run();
 }
 Controller::Controller(Controller&&) noexcept = default;

@@ -102,6 +102,24 @@ TEST(Controller, HoldsWhatASlowBlockGaveAndRefusesPeriodsThatDoNotFit) {
   EXPECT_EQ(loop.refusal(0.1), "sum.slow, period: must be a multiple of 100000 us, the shortest");
 }
 
+TEST(Controller, RefusesWhatAFileCouldNotHold) {
+  Loop limited;
+  auto& limiter = limited.add<Limiter>("l");
+  limiter.input = "1";
+  limiter.rise_per_s = -1;
+  EXPECT_EQ(limited.refusal(0.1), "limiter.l, rise: -1 is too small; more than 0 is wanted");
+  Loop modulated;
+  auto& pwm = modulated.add<Modulator>("pwm");
+  pwm.bridge = "B";
+  pwm.references = {"0", "0", "0"};
+  pwm.carrier_Hz = 10e3;
+  pwm.levels = "five";
+  EXPECT_EQ(modulated.refusal(0.1), "modulator.pwm, levels: \"five\" is none of \"two\", \"three\"");
+  Loop bare;
+  bare.add<Delay>("d");
+  EXPECT_TRUE(bare.refusal(0.1).starts_with("delay.d, input: missing; ")) << bare.refusal(0.1);
+}
+
 TEST(Controller, NamesTheNearestSignal) {
   Loop loop;
   loop.plant["grid.va"] = [](double) { return 0.0; };
@@ -256,6 +274,8 @@ TEST(Modulator, KeepsEachLegOnForItsShareLessTheDeadTime) {
   Loop loop;
   Modulator& pwm = loop.add<Modulator>("pwm");
   pwm.bridge = "B";
+  pwm.references = {"0", "0", "0"};
+  pwm.carrier_Hz = 10e3;
   pwm.references = {"0.6", "-0.3", "0"};
   pwm.carrier_Hz = 10e3;
   pwm.dead_time_s = 1e-6;
@@ -272,6 +292,8 @@ TEST(Modulator, SharesThreeLevelsBetweenTwoPairsAndTurnsAllOffWhenNotEnabled) {
   loop.plant["run"] = [](double t) { return t < 0.5 ? 1.0 : 0.0; };
   Modulator& pwm = loop.add<Modulator>("pwm");
   pwm.bridge = "B";
+  pwm.references = {"0", "0", "0"};
+  pwm.carrier_Hz = 10e3;
   pwm.references = {"0.25"};
   pwm.levels = "three";
   pwm.enable = "run";
@@ -288,6 +310,8 @@ TEST(Modulator, RefusesACarrierThatDoesNotFitThePeriod) {
   Loop loop;
   Modulator& pwm = loop.add<Modulator>("pwm");
   pwm.bridge = "B";
+  pwm.references = {"0", "0", "0"};
+  pwm.carrier_Hz = 10e3;
   pwm.references = {"0"};
   pwm.carrier_Hz = 3e3;
   EXPECT_EQ(
