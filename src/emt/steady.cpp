@@ -272,10 +272,11 @@ class Steady {
   }
 
   /// Rounds of what the models draw at the voltages and what voltages that makes. The first are taken as they
-  /// come, those after them combined: a machine that holds the voltage of a stiff bus moves it by a hundredth
+  /// come, those after them combined: a machine that holds the voltage of a stiff bus moves it by a fiftieth
   /// of what is missing in each.
   void settle(Eigen::VectorXcd v, const Nodal& nodal, Factors& factors) {
     FixedPoint rounds(most_remembered);
+    Eigen::VectorXcd before = v;
     Eigen::VectorXd sizes;
     for (int round = 0;; ++round) {
       const Eigen::VectorXd sought = all_sought();
@@ -284,11 +285,12 @@ class Steady {
       const double moved = change == 0 ? 0 : change / image.cwiseAbs().maxCoeff();
       const double sought_moved = sought.size() == 0 ? 0 : (all_sought() - sought).cwiseAbs().maxCoeff();
       if ((moved <= settled && sought_moved <= 100 * settled) || round == most_rounds || !image.allFinite()) {
-        if (!(moved <= 1e-6)) refuse(v, image);
+        if (!(moved <= 1e-6)) image.allFinite() ? refuse(v, image) : refuse(before, v);
         take(image);
         settled_ = image;
         return;
       }
+      before = v;
       if (round < plain_rounds) {
         v = image;
         sizes = v.cwiseAbs().array() + 1e-3 * v.cwiseAbs().maxCoeff();
