@@ -88,7 +88,8 @@ void Compiler::factor() {
   lower_valves();
   lower_legs();
   lower_models();
-  core_->due.reserve(core_->poles.size());
+  for (std::vector<int>* room : {&core_->due, &core_->pending, &core_->readied})
+    room->reserve(core_->poles.size());
   core_->due_segments.reserve(assembly_.segment_parts.size());
   core_->due_valves.reserve(assembly_.valve_parts.size());
   for (Partition& partition : core_->partitions)

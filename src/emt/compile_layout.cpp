@@ -71,7 +71,7 @@ bool Compiler::has_parts_between_known_nodes() const {
 
 void Compiler::place_condensed() {
   condensed_places_ = place_condensed_shards(assembly_, condensable_, *core_, layout_);
-  for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end})
+  for (auto* array : {&core_->present, &core_->next, &core_->middle, &core_->end, &core_->struck})
     array->assign(static_cast<std::size_t>(layout_.values), 0.0);
   // Lanes that only fill up a group, and what condensed parts hold by themselves, are nobody's values.
   core_->stands.assign(static_cast<std::size_t>(layout_.values), 0);

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <span>
+#include <utility>
 
 namespace zavrek::emt::internal {
 namespace {
@@ -14,13 +15,17 @@ void impose(const SourceNode* node, const SourceNode* behind, double* now, Value
 
 }  // namespace
 
+/// The solution at the end of the step, into `next`; there is none when the step starts with a discontinuity.
 void Core::advance() noexcept {
   const double until = static_cast<double>(steps + 1) * step_s;
   wake_poles(until);
   if (!legs.empty()) begin_legs(until);
+  euler_throughout ? impose_sources(until, next.data()) : impose_sources_at(steps + 1, next.data());
+  if (settle_first || turned) return;
   if (euler_throughout) {
-    solve({Rule::half_euler, step_s, until - step_s / 2}, Rule::half_euler, 0.5, present.data(),
-          middle.data());
+    const double halfway = until - step_s / 2;
+    impose_sources(halfway, middle.data());
+    solve({Rule::half_euler, step_s, halfway}, Rule::half_euler, 0.5, present.data(), middle.data());
     solve({Rule::half_euler, step_s, until}, Rule::half_euler, 1, middle.data(), next.data());
   } else {
     solve({Rule::trapezoidal, step_s, until}, Rule::trapezoidal, 1, present.data(), next.data());
@@ -43,22 +48,25 @@ void Core::solve(const Stretch& stretch, Rule coming, double behind, const doubl
   conclude(stretch, coming, old, now);
 }
 
-/// What acts on the nodes: history currents, known voltages.
+/// What acts on the nodes: history currents, beside known voltages that stand in `now`.
 void Core::prepare(const Stretch& stretch, double behind, const double* old, double* now) noexcept {
   if (!all_condensed && (!ahead_holds || ahead_rule != stretch.rule)) {
-    std::fill(rhs.begin(), rhs.end(), 0.0);
-    for (Shard& shard : shards) {
-      if (shard.condensed) continue;
-      for_each_group(shard, [&, weights = weights_of(stretch.rule)](auto& group) {
-        group.inject(weights, old, rhs.data(), first_unknown);
-      });
-    }
+    inject_histories(stretch.rule, old);
   }
   begin_parts(stretch, behind, old);
-  stretch.rule == Rule::trapezoidal ? impose_sources_at(steps + 1, now)
-                                    : impose_sources(stretch.until_s, now);
   for (const Shard& shard : shards) {
     if (shard.condensed) shard.condensed->take_drive(stretch.rule, old, now, rhs.data());
+  }
+}
+
+/// Of all parts but those of condensed ones, into an empty right-hand side.
+void Core::inject_histories(Rule rule, const double* old) noexcept {
+  std::fill(rhs.begin(), rhs.end(), 0.0);
+  for (Shard& shard : shards) {
+    if (shard.condensed) continue;
+    for_each_group(shard, [&, weights = weights_of(rule)](auto& group) {
+      group.inject(weights, old, rhs.data(), first_unknown);
+    });
   }
 }
 
@@ -160,10 +168,16 @@ void Core::impose_sources_at(long long step, double* now) noexcept {
 }
 
 void Core::update_poles(double* now) const noexcept {
-  for (const Pole& pole : poles) {
-    if (!pole.apart) now[pole.current] = pole.siemens() * (now[pole.p] - now[pole.q]);
-    now[pole.position] = pole.closed ? 1 : 0;
+  for (const PoleFlow& flow : pole_flows) {
+    if (flow.current >= 0) now[flow.current] = flow.siemens * (now[flow.p] - now[flow.q]);
+    now[flow.position] = flow.shown;
   }
+}
+
+void Core::show_pole(std::size_t k) noexcept {
+  const Pole& pole = poles[k];
+  pole_flows[k] = {pole.p,        pole.q,         pole.apart ? -1 : pole.current,
+                   pole.position, pole.siemens(), pole.closed ? 1.0 : 0.0};
 }
 
 Status Core::finish() noexcept {
@@ -199,6 +213,8 @@ void Core::begin_condensed() noexcept {
   for (Shard& shard : shards) {
     if (shard.condensed) shard.condensed->begin(present.data());
   }
+  pole_flows.resize(poles.size());
+  for (std::size_t k = 0; k < poles.size(); ++k) show_pole(k);
   whole = present;
   whole_stands = true;
 }
@@ -224,7 +240,7 @@ void Core::find_moving() {
     }
   }
   const int size = static_cast<int>(stands.size());
-  for (int k = 0; k < size; k += lanes) {
+  for (int k = first_unknown; k < size; k += lanes) {
     const auto any_of = [&](const std::vector<char>& all) {
       return std::any_of(&all[static_cast<std::size_t>(k)], all.data() + k + lanes, [](char s) { return s; });
     };
@@ -236,6 +252,54 @@ void Core::find_moving() {
       stretches.emplace_back(k, k + lanes);
     }
   }
+}
+
+void Core::look_ahead() noexcept {
+  advance();
+  foreseen = true;
+  const double until = static_cast<double>(steps + 1) * step_s;
+  if (!turned && (poles_awake || !segments.empty() || !valves.quiet(until))) make_ready(until);
+}
+
+/// For the first event of the step that was looked ahead: finds it, and makes what does not change over by
+/// it: values, histories and sources; and the factors as its poles leave them. No other solution is made
+/// before it.
+void Core::make_ready(double until) noexcept {
+  const double from = time_s();
+  if (!valves.empty()) valves.look_behind(present.data());
+  ready_for = find_due(from, until);
+  event_found = true;
+  if (ready_for == never()) return;
+  for (const int index : due) {
+    const Pole& pole = poles[static_cast<std::size_t>(index)];
+    if (pole.apart || !valves.empty()) continue;
+    adjust_pole(pole, pole.closed ? pole.open_S : pole.closed_S);
+    readied.push_back(index);
+  }
+  if (stale) refactor_dirty();
+  go_back((ready_for - from) / (until - from), struck);
+  if (!all_condensed) inject_histories(Rule::half_euler, struck.data());
+  ahead_rule = Rule::half_euler;
+  impose_behind(ready_for);
+}
+
+/// Something happened that may come before the event that was found.
+void Core::forget_event() noexcept {
+  event_found = false;
+  ready_for = never();
+}
+
+/// As the poles stand, whatever was made ready.
+void Core::keep_to_poles() noexcept {
+  for (const int index : readied) {
+    const Pole& pole = poles[static_cast<std::size_t>(index)];
+    adjust_pole(pole, pole.siemens());
+  }
+  readied.clear();
+}
+
+void Core::adjust_pole(const Pole& pole, double siemens) noexcept {
+  if (adjustable[static_cast<std::size_t>(pole.number)] != siemens) adjust(pole.number, siemens);
 }
 
 void Core::adjust(int number, double siemens) noexcept {
@@ -286,12 +350,19 @@ bool Core::request(int operable, bool close, double at_s) noexcept {
     if (!close && !pole.closed && pole.close_at == never()) pole.part_at = never();
   }
   set_pole_alarm();
+  keep_to_poles();
+  forget_event();
+  if (std::exchange(foreseen, false)) ahead_holds = false;
   return true;
 }
 
 void Core::set_pole_alarm() noexcept {
   pole_alarm_s = never();
-  for (const Pole& pole : poles) {
+  pending.clear();
+  for (std::size_t k = 0; k < poles.size(); ++k) {
+    const Pole& pole = poles[k];
+    if (!pole.waits()) continue;
+    pending.push_back(static_cast<int>(k));
     const double asleep_until = pole.closed             ? pole.part_at
                                 : pole.strength.empty() ? pole.close_at
                                                         : -never();  // it may restrike at any time
@@ -320,6 +391,7 @@ bool Core::fire(int gate, bool on, double at_s) noexcept {
   bool taken = true;
   for (const int valve : gates[static_cast<std::size_t>(gate)].valves)
     taken &= valves.fire(static_cast<std::size_t>(valve), on, std::max(at_s, time_s()));
+  if (event_found && valves.next_edge() < ready_for + together()) forget_event();
   return taken;
 }
 
@@ -340,7 +412,7 @@ void Core::turn(int knob, double value) noexcept {
   come_down();
   const Knob& what = knobs[static_cast<std::size_t>(knob)];
   const double bounded = std::clamp(value, what.low, what.high);
-  for (Numbers* array : {&present, &next, &middle, &end})
+  for (Numbers* array : {&present, &next, &middle, &end, &struck})
     (*array)[static_cast<std::size_t>(what.slot.index)] = bounded;
   turned = true;
 }

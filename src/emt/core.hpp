@@ -42,6 +42,9 @@ struct Pole {
   double closed_at = -1e300;   // when it last closed
   network::Points strength{};  // withstand voltage over the time since then; empty: it never restrikes
   bool apart = false;          // a condensed part finds its current
+  [[nodiscard]] bool waits() const noexcept {
+    return close_at < 1e300 || part_at < 1e300 || (!closed && !strength.empty());
+  }
   [[nodiscard]] double siemens() const { return closed ? closed_S : open_S; }
   /// Voltage that the open gap withstands at an instant.
   [[nodiscard]] double withstands(double time) const noexcept {
@@ -52,6 +55,13 @@ struct Pole {
     if (since <= s[k].x || k + 1 == s.size()) return s[k].y;
     return s[k].y + (s[k + 1].y - s[k].y) * (since - s[k].x) / (s[k + 1].x - s[k].x);
   }
+};
+
+/// What every solution asks of a pole.
+struct PoleFlow {
+  int p, q;
+  int current, position;  // current: -1 when a condensed part finds it
+  double siemens, shown;  // position
 };
 
 /// A column of a partition's factors.
@@ -139,13 +149,22 @@ class Core {
   static constexpr double never() { return 1e300; }
 
   // --- the step ------------------------------------------------------------------------------
-  void advance() noexcept;
-  void resolve_discontinuities() noexcept {
-    const double until = static_cast<double>(steps + 1) * step_s;
-    const bool calm = !settle_first && !turned && !poles_awake && segments.empty() && !valves_look_behind;
-    if (!calm || !valves.quiet(until)) meet_discontinuities(until);
+  /// A step, and behind one without a discontinuity, where there may be one in the next, the solution at the
+  /// end of the next: what a discontinuity costs is so divided between two steps.
+  [[nodiscard]] Status step() noexcept {
+    come_down();
+    const long long before = discontinuities;
+    const Status status = take_step();
+    if (discontinuities == before && may_meet_discontinuities()) look_ahead();
+    return status;
   }
-  [[nodiscard]] Status finish() noexcept;
+  /// Without looking ahead.
+  [[nodiscard]] Status take_step() noexcept {
+    if (!foreseen) advance();
+    foreseen = false;
+    resolve_discontinuities();
+    return finish();
+  }
 
   [[nodiscard]] double time_s() const noexcept { return static_cast<double>(steps) * step_s; }
   /// Node voltages of a shard from its right-hand side, which then holds what the pass over the parts leaves
@@ -180,11 +199,12 @@ class Core {
   /// Gives an adjustable conductance its value; the partitions that hold it are refactored by
   /// `refactor_dirty`.
   void adjust(int number, double siemens) noexcept;
+  void adjust_pole(const Pole& pole, double siemens) noexcept;
   void refactor_dirty() noexcept;
   /// Memories of the condensed parts from the values that the present starts with.
   void begin_condensed() noexcept;
   void find_moving();
-  /// When the next pole may change over.
+  /// Which poles wait for something, and when the next may change over.
   void set_pole_alarm() noexcept;
 
   // --- filled by compile ----------------------------------------------------------------------
@@ -198,10 +218,12 @@ class Core {
   int first_unknown = 0;
 
   Numbers present, next, middle, end;
-  Numbers whole;  ///< the present with what condensed parts do not keep up, when `whole_stands`
+  Numbers struck;  ///< values at the event that is made ready
+  Numbers whole;   ///< the present with what condensed parts do not keep up, when `whole_stands`
   bool whole_stands = false;
-  /// Stretches of values, in whole lanes, that a solution writes, but for what condensed parts hold: those
-  /// that another solution starts from, and those that are only shown. The others need not follow an event.
+  /// Stretches of values, in whole lanes, that a solution writes, but for what condensed parts hold and for
+  /// known voltages: those that another solution starts from, and those that are only shown. The others need
+  /// not follow an event.
   std::vector<std::pair<int, int>> moving, shown;
   /// Which values are up to date after every step; of positions that hold none, none is.
   std::vector<char> stands;
@@ -213,6 +235,7 @@ class Core {
   /// Whether they did, by `ahead_rule`, and nothing disturbed the values since.
   bool ahead_holds = false;
   Rule ahead_rule = Rule::trapezoidal;
+  bool foreseen = false;  ///< `next` holds the solution at the end of the step to come, already
 
   std::vector<Shard> shards;
   bool all_condensed = false;
@@ -231,15 +254,20 @@ class Core {
   std::vector<double> adjustable;  ///< conductances that may change: of poles, segments, models
   std::vector<std::vector<PartitionColumn>> adjusts;  ///< per adjustable conductance: where it stands
   std::vector<Pole> poles;
-  double pole_alarm_s = never();  ///< no pole changes over before
-  bool poles_awake = false;       ///< one may within this step: all values are found, not only those kept up
-  std::vector<int> due;           ///< room for all poles: those that change over at the event at hand
+  std::vector<PoleFlow> pole_flows;  ///< of each
+  std::vector<int> pending;          ///< room for all poles: those that wait for something
+  double pole_alarm_s = never();     ///< no pole changes over before
+  bool poles_awake = false;  ///< one may within this step: all values are found, not only those kept up
+  std::vector<int> due;      ///< room for all poles: those that change over at the event at hand
   std::vector<int> due_segments;
   std::vector<int> due_valves;
   Commutations commutations;        ///< of the valves, when condensed parts hold all
   ValveStates begun;                ///< behind the gate edges of the event at hand
   bool valves_look_behind = false;  ///< whether they hold what stands behind an event of this step
   bool stale = false;               ///< whether any partition must be refactored
+  std::vector<int> readied;         ///< room for all poles: factors are made as these will stand
+  bool event_found = false;         ///< the first event of the step to come: it is `ready_for`
+  double ready_for = never();       ///< event made ready (`make_ready`); never when there is none
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;
@@ -255,6 +283,25 @@ class Core {
   std::unique_ptr<Leap> leap;
 
  private:
+  void advance() noexcept;
+  void resolve_discontinuities() noexcept {
+    const double until = static_cast<double>(steps + 1) * step_s;
+    const bool calm = !settle_first && !turned && !poles_awake && segments.empty() && !valves_look_behind;
+    if (!calm || !valves.quiet(until)) meet_discontinuities(until);
+    event_found = false;
+  }
+  [[nodiscard]] Status finish() noexcept;
+  /// Whether the next step may.
+  [[nodiscard]] bool may_meet_discontinuities() const noexcept {
+    const double until = static_cast<double>(steps + 1) * step_s;
+    return legs.empty() && !euler_throughout && !turned &&
+           (!valves.empty() || !segments.empty() || pole_alarm_s < until + step_s);
+  }
+  void look_ahead() noexcept;
+  void make_ready(double until) noexcept;
+  void inject_histories(Rule rule, const double* old) noexcept;
+  void keep_to_poles() noexcept;
+  void show_pole(std::size_t k) noexcept;
   void solve(const Stretch& stretch, Rule coming, double behind, const double* old, double* now) noexcept;
   void prepare(const Stretch& stretch, double behind, const double* old, double* now) noexcept;
   void conclude(const Stretch& stretch, Rule coming, const double* old, double* now,
@@ -287,11 +334,13 @@ class Core {
   void operate_due(double event) noexcept;
   static void blend(const Numbers& from, const Numbers& to, double share, Numbers& into, int first,
                     int behind) noexcept;
-  void go_back(double share) noexcept;
+  void go_back(double share, Numbers& into) noexcept;
   void go_on(double along) noexcept;
   [[nodiscard]] bool change_valves(double event) noexcept;
   void leave_blows_behind(double along) noexcept;
+  void impose_behind(double event) noexcept;
   void solve_behind(double event, double offset) noexcept;
+  void forget_event() noexcept;
 };
 
 }  // namespace zavrek::emt::internal

@@ -2,6 +2,7 @@
 // there, and takes the two half steps behind it.
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 #include "emt/core.hpp"
 
@@ -16,15 +17,16 @@ constexpr double no_current_A = 1e-6;
 void Core::meet_discontinuities(double until) noexcept {
   double from = time_s();
   if (settle_first || turned) {
+    forget_event();
     due.clear();
     due_segments.clear();
     due_valves.clear();
     settle_first = turned = false;
     settle(from, until, from);
   }
-  if (!valves.empty() && !valves_look_behind) valves.look_behind(present.data());
+  if (!event_found && !valves.empty() && !valves_look_behind) valves.look_behind(present.data());
   for (int count = 0; poles_awake || !segments.empty() || !valves.empty(); ++count) {
-    const double event = find_due(from, until);
+    const double event = std::exchange(event_found, false) ? ready_for : find_due(from, until);
     if (event == never()) break;
     if (count == events_per_step) {
       ++crowded_steps;
@@ -91,11 +93,10 @@ double Core::find_due(double from, double until) noexcept {
     earliest = std::min(earliest, time);
     return true;
   };
-  for (std::size_t k = 0; poles_awake && k < poles.size(); ++k) {
-    const Pole& pole = poles[k];
-    if (pole.close_at == never() && pole.part_at == never() && (pole.closed || pole.strength.empty()))
-      continue;
-    if (concerns(event_time(pole, from, until))) due.push_back(static_cast<int>(k));
+  if (poles_awake) {
+    for (const int k : pending) {
+      if (concerns(event_time(poles[static_cast<std::size_t>(k)], from, until))) due.push_back(k);
+    }
   }
   for (std::size_t k = 0; k < segments.size(); ++k) {
     const double share = segments.leaves_at(k, present.data(), next.data());
@@ -124,19 +125,20 @@ void Core::blend(const Numbers& from, const Numbers& to, double share, Numbers& 
 
 /// Back to an instant between the present and `next`: what solutions start from. When poles are about to
 /// move, condensed parts hold all values.
-void Core::go_back(double share) noexcept {
-  if (poles_awake) return blend(present, next, share, present, 0, static_cast<int>(present.size()));
-  for (const auto& [first, behind] : moving) blend(present, next, share, present, first, behind);
+void Core::go_back(double share, Numbers& into) noexcept {
+  if (poles_awake) return blend(present, next, share, into, 0, static_cast<int>(present.size()));
+  blend(present, next, share, into, 0, first_unknown);
+  for (const auto& [first, behind] : moving) blend(present, next, share, into, first, behind);
   for (const Shard& shard : shards) {
     if (!shard.condensed) continue;
     const auto [first, behind] = shard.condensed->state();
-    blend(present, next, share, present, first, behind);
+    blend(present, next, share, into, first, behind);
   }
 }
 
 /// From the two half-step points behind an event to the grid point.
 void Core::go_on(double along) noexcept {
-  if (poles_awake) return blend(middle, end, along, next, 0, static_cast<int>(next.size()));
+  if (poles_awake) return blend(middle, end, along, next, first_unknown, static_cast<int>(next.size()));
   for (const auto* stretches : {&moving, &shown}) {
     for (const auto& [first, behind] : *stretches) blend(middle, end, along, next, first, behind);
   }
@@ -157,9 +159,17 @@ void Core::settle(double from, double until, double event) noexcept {
     segments.move(k, next.data(), event);
     adjust(segments.number(k), segments.siemens(k));
   }
+  const bool ready = std::exchange(ready_for, never()) == event;
   const double share = until > from ? (event - from) / (until - from) : 0;
-  go_back(share);
+  if (ready) {
+    std::swap(present, struck);
+  } else if (share > 0) {
+    go_back(share, present);
+  }
+  ahead_holds = ready;
+  if (!ready) impose_behind(event);
   operate_due(event);
+  keep_to_poles();
 
   const double grid = static_cast<double>(steps) * step_s;
   const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
@@ -167,7 +177,6 @@ void Core::settle(double from, double until, double event) noexcept {
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   go_on(along);
   leave_blows_behind(along);
-  impose_sources_at(steps + 1, next.data());
   if (offset == 0 && !lines.empty()) {
     for (std::size_t k = 0; k < end.size(); ++k) end[k] = 2 * middle[k] - end[k];
     lines.replace_newest(end.data());
@@ -198,12 +207,17 @@ bool Core::change_valves(double event) noexcept {
   return any;
 }
 
+/// Known voltages at the ends of the two half steps behind an event.
+void Core::impose_behind(double event) noexcept {
+  impose_sources(event + step_s / 2, middle.data());
+  impose_sources(event + step_s, end.data());
+}
+
 /// Two half steps behind an event, into `middle` and `end`.
 void Core::solve_behind(double event, double offset) noexcept {
   const auto half = [&](double share) -> Stretch {
     return {Rule::half_euler, step_s, event + share * step_s};
   };
-  ahead_holds = false;
   if (valves.empty()) {
     solve(half(0.5), Rule::half_euler, offset + 0.5, present.data(), middle.data());
   } else {
@@ -296,7 +310,8 @@ void Core::operate_due(double event) noexcept {
     } else {
       (pole.closed ? pole.close_at : pole.part_at) = never();
     }
-    adjust(pole.number, pole.siemens());
+    adjust_pole(pole, pole.siemens());
+    show_pole(static_cast<std::size_t>(index));
   }
   if (!due.empty()) set_pole_alarm();
 }

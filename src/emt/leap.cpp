@@ -297,7 +297,7 @@ void Leap::turn_tones(int unit, int steps, double* into) const noexcept {
 bool Leap::quiet() const noexcept {
   const Core& core = *core_;
   const double until = static_cast<double>(core.steps + steps_) * core.step_s;
-  return core.pole_alarm_s >= until && !core.turned && !core.settle_first && !core.stale &&
+  return core.pole_alarm_s >= until && !core.turned && !core.settle_first && !core.stale && !core.foreseen &&
          core.ahead_holds && core.ahead_rule == Rule::trapezoidal;
 }
 
@@ -376,11 +376,7 @@ void Leap::leave() noexcept {
     std::copy_n(kept, count, core.present.data() + first);
     kept += count;
   }
-  for (int k = 0; k < again; ++k) {
-    core.advance();
-    core.resolve_discontinuities();
-    (void)core.finish();
-  }
+  for (int k = 0; k < again; ++k) (void)core.take_step();
 }
 
 }  // namespace zavrek::emt::internal

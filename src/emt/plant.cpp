@@ -7,12 +7,7 @@ Plant::Plant(Plant&&) noexcept = default;
 Plant& Plant::operator=(Plant&&) noexcept = default;
 Plant::~Plant() = default;
 
-Status Plant::step() noexcept {
-  core_->come_down();
-  core_->advance();
-  core_->resolve_discontinuities();
-  return core_->finish();
-}
+Status Plant::step() noexcept { return core_->step(); }
 
 bool Plant::ready_leaps(int steps) { return core_->ready_leaps(steps); }
 bool Plant::leap() noexcept { return core_->leap && core_->leap->take(); }

@@ -95,9 +95,11 @@ class ThreePhaseSeries {
     const std::size_t blocks = p_.size();
     if (blocks == 0) return;
     const Arrays a = arrays();
+    const bool by_voltage = coming.voltage != 0;
     for (std::size_t b = 0; b < blocks; ++b) {
       const double* g = &a.conductance[b * Matrix::numbers];
-      const Lanes driven = Matrix::product(g, load(old + a.p[b]) - load(old + a.q[b]));
+      Lanes driven{};
+      if (by_voltage) driven = Matrix::product(g, load(old + a.p[b]) - load(old + a.q[b]));
       look_ahead(a, b, coming, driven, load(old + a.current[b]), old, rhs, floor);
     }
   }
