@@ -1,7 +1,7 @@
 // Where valves ended up behind gate edges. What commutates with what is the same each time that the same
 // gates change in the same state, but it takes a round of solutions per commutation to find out. So the
-// outcome is kept, and tried first the next time: when all valves fit it stands, else they are asked round by
-// round.
+// outcome is kept, and tried first the next time, and behind it the one before: when all valves fit it
+// stands, else they are asked round by round.
 #pragma once
 
 #include <array>
@@ -26,22 +26,30 @@ struct ValveStates {
 
 class Commutations {
  public:
-  /// The pieces that these ended on the last time; their own when nothing is known.
-  [[nodiscard]] std::uint64_t outcome(const ValveStates& begun) const noexcept {
+  /// The pieces that these ended on the last time, and the last time that it was others; their own when
+  /// nothing is known.
+  [[nodiscard]] std::array<std::uint64_t, 2> outcomes(const ValveStates& begun) const noexcept {
     const Entry& entry = entries_[place(begun)];
-    return entry.begun == begun ? entry.ended : begun.pieces;
+    if (entry.begun == begun) return entry.ended;
+    return {begun.pieces, begun.pieces};
   }
   void keep(const ValveStates& begun, std::uint64_t ended) noexcept {
-    entries_[place(begun)] = {begun, ended};
+    Entry& entry = entries_[place(begun)];
+    if (entry.begun == begun) {
+      if (entry.ended[0] != ended) entry.ended = {ended, entry.ended[0]};
+    } else {
+      entry = {begun, {ended, ended}};
+    }
   }
   void forget() noexcept { entries_.fill({}); }
 
  private:
   struct Entry {
     ValveStates begun;
-    std::uint64_t ended = 0;
+    std::array<std::uint64_t, 2> ended{};
   };
-  static constexpr std::size_t size_bits = 8;
+  /// A three-level bridge under a carrier meets some 400.
+  static constexpr std::size_t size_bits = 12;
   [[nodiscard]] static std::size_t place(const ValveStates& states) noexcept {
     const std::uint64_t mixed = states.pieces * 0x9E3779B97F4A7C15U ^ states.gates * 0xC2B2AE3D27D4EB4FU;
     return mixed * 0x9E3779B97F4A7C15U >> (64 - size_bits);

@@ -254,6 +254,7 @@ void Core::find_moving() {
   }
 }
 
+/// The solution at the end of the next step, and what can be made for its first event.
 void Core::look_ahead() noexcept {
   advance();
   foreseen = true;

@@ -149,8 +149,8 @@ class Core {
   static constexpr double never() { return 1e300; }
 
   // --- the step ------------------------------------------------------------------------------
-  /// A step, and behind one without a discontinuity, where there may be one in the next, the solution at the
-  /// end of the next: what a discontinuity costs is so divided between two steps.
+  /// A step, and behind one without a discontinuity, where there may be one in the next, what can be made for
+  /// that already: what a discontinuity costs is so divided between two steps.
   [[nodiscard]] Status step() noexcept {
     come_down();
     const long long before = discontinuities;
@@ -261,13 +261,14 @@ class Core {
   std::vector<int> due;      ///< room for all poles: those that change over at the event at hand
   std::vector<int> due_segments;
   std::vector<int> due_valves;
-  Commutations commutations;        ///< of the valves, when condensed parts hold all
-  ValveStates begun;                ///< behind the gate edges of the event at hand
-  bool valves_look_behind = false;  ///< whether they hold what stands behind an event of this step
-  bool stale = false;               ///< whether any partition must be refactored
-  std::vector<int> readied;         ///< room for all poles: factors are made as these will stand
-  bool event_found = false;         ///< the first event of the step to come: it is `ready_for`
-  double ready_for = never();       ///< event made ready (`make_ready`); never when there is none
+  Commutations commutations;              ///< of the valves, when condensed parts hold all
+  ValveStates begun;                      ///< behind the gate edges of the event at hand
+  std::array<std::uint64_t, 2> likely{};  ///< pieces that these may end on
+  bool valves_look_behind = false;        ///< whether they hold what stands behind an event of this step
+  bool stale = false;                     ///< whether any partition must be refactored
+  std::vector<int> readied;               ///< room for all poles: factors are made as these will stand
+  bool event_found = false;               ///< the first event of the step to come: it is `ready_for`
+  double ready_for = never();             ///< event made ready (`make_ready`); never when there is none
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;
@@ -308,9 +309,10 @@ class Core {
                 bool seen = false) noexcept;
   void fit_valves(const Stretch& stretch, double behind) noexcept;
   [[nodiscard]] bool fit_rounds(const Stretch& stretch, double behind) noexcept;
-  [[nodiscard]] bool guess_commutations() noexcept;
+  void guess_commutations() noexcept;
   void assume_pieces(std::uint64_t pieces) noexcept;
-  [[nodiscard]] bool fit_seen(bool guessed) noexcept;
+  [[nodiscard]] bool fit_seen() noexcept;
+  [[nodiscard]] bool see_valves_on(std::uint64_t pieces) noexcept;
   [[nodiscard]] bool see_valves() noexcept;
   [[nodiscard]] bool revise_valves() noexcept;
   void solve_shard(Shard& shard, Rule coming, double* now, bool seen = false) noexcept;

@@ -235,9 +235,9 @@ void Core::solve_behind(double event, double offset) noexcept {
 void Core::fit_valves(const Stretch& stretch, double behind) noexcept {
   valves.begin_instant();
   const bool apart = valves.all_apart();
-  const bool guessed = apart && guess_commutations();
+  if (apart) guess_commutations();
   prepare(stretch, behind, present.data(), middle.data());
-  const bool fit = apart ? fit_seen(guessed) : fit_rounds(stretch, behind);
+  const bool fit = apart ? fit_seen() : fit_rounds(stretch, behind);
   if (!fit) ++crowded_steps;
   // Poles that may move want the long way, which was not taken to see how valves fit.
   if (apart) conclude(stretch, Rule::half_euler, present.data(), middle.data(), fit && !poles_awake);
@@ -255,32 +255,38 @@ bool Core::fit_rounds(const Stretch& stretch, double behind) noexcept {
   }
 }
 
-/// Puts the valves on what they came to when the same last happened; whether they would be elsewhere else.
-bool Core::guess_commutations() noexcept {
-  if (valves.size() > ValveStates::most) return false;
+/// Puts the valves on what they came to when the same last happened.
+void Core::guess_commutations() noexcept {
+  if (!valves.can_tell_states()) return;
   begun = valves.states();
-  const std::uint64_t guess = commutations.outcome(begun);
-  if (guess == begun.pieces) return false;
-  assume_pieces(guess);
-  return true;
+  likely = commutations.outcomes(begun);
+  if (likely[0] != begun.pieces) assume_pieces(likely[0]);
 }
 
 void Core::assume_pieces(std::uint64_t pieces) noexcept {
   valves.assume(pieces, [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
 }
 
-/// The same, seeing only.
-bool Core::fit_seen(bool guessed) noexcept {
-  if (guessed) {
-    if (see_valves()) return true;
-    assume_pieces(begun.pieces);
-    refactor_dirty();
+bool Core::see_valves_on(std::uint64_t pieces) noexcept {
+  assume_pieces(pieces);
+  refactor_dirty();
+  return see_valves();
+}
+
+/// As `fit_rounds`, seeing only, and what is likely first.
+bool Core::fit_seen() noexcept {
+  const bool guesses = valves.can_tell_states();
+  bool fit = see_valves();
+  if (!fit && guesses) {
+    if (likely[1] != likely[0]) fit = see_valves_on(likely[1]);
+    if (!fit && valves.states().pieces != begun.pieces) fit = see_valves_on(begun.pieces);
   }
-  for (int round = 0; !see_valves() && revise_valves(); ++round) {
+  for (int round = 0; !fit && revise_valves(); ++round) {
     refactor_dirty();
     if (round == commutations_per_event) return false;
+    fit = see_valves();
   }
-  if (valves.size() <= ValveStates::most) commutations.keep(begun, valves.states().pieces);
+  if (guesses) commutations.keep(begun, valves.states().pieces);
   return true;
 }
 

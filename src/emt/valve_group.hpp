@@ -233,7 +233,8 @@ class ValveGroup {
   void begin_instant() noexcept {
     for (Four& f : fours_) f.changes = Lanes{};
   }
-  /// Pieces and gates as they are, of at most `ValveStates::most`.
+  /// Pieces and gates as they are; whether there are few enough to tell.
+  [[nodiscard]] bool can_tell_states() const noexcept { return size() <= ValveStates::most; }
   [[nodiscard]] const ValveStates& states() const noexcept { return states_; }
   /// Puts the valves on these pieces; `changed` is called for those that were on others.
   template <class Changed>

@@ -1,7 +1,9 @@
 // Gate edges that wait, what they change, and where valves ended up behind them the last time.
 #include <gtest/gtest.h>
 
+#include <array>
 #include <cmath>
+#include <cstdint>
 #include <string>
 #include <vector>
 
@@ -75,22 +77,27 @@ TEST(GateEdges, OfAHeldValveAreNothingToTheStep) {
 }
 
 TEST(Commutations, AreRememberedByPiecesAndGates) {
+  using Outcomes = std::array<std::uint64_t, 2>;
   Commutations commutations;
   ValveStates begun;
   begun.enter(0, 1, true);
   begun.enter(31, 2, false);
   EXPECT_EQ(begun.pieces, 1U | std::uint64_t{2} << 62U);
   EXPECT_EQ(begun.gates, 1U);
-  EXPECT_EQ(commutations.outcome(begun), begun.pieces) << "nothing is known";
+  const Outcomes unknown{begun.pieces, begun.pieces};
+  EXPECT_EQ(commutations.outcomes(begun), unknown);
   commutations.keep(begun, 5);
-  EXPECT_EQ(commutations.outcome(begun), 5U);
+  EXPECT_EQ(commutations.outcomes(begun), (Outcomes{5, 5}));
+  commutations.keep(begun, 6);
+  commutations.keep(begun, 6);
+  EXPECT_EQ(commutations.outcomes(begun), (Outcomes{6, 5})) << "the last, and the last that was another";
   ValveStates other = begun;
   other.enter(0, 1, false);
-  EXPECT_EQ(commutations.outcome(other), other.pieces) << "another gate";
+  EXPECT_EQ(commutations.outcomes(other), (Outcomes{other.pieces, other.pieces})) << "another gate";
   begun.enter(40, 3, true);  // beyond those that are kept
-  EXPECT_EQ(commutations.outcome(begun), 5U);
+  EXPECT_EQ(commutations.outcomes(begun), (Outcomes{6, 5}));
   commutations.forget();
-  EXPECT_EQ(commutations.outcome(begun), begun.pieces);
+  EXPECT_EQ(commutations.outcomes(begun), unknown);
 }
 
 /// A load current of some amperes leaves the upper transistor for the lower diode.
