@@ -254,51 +254,6 @@ void Core::find_moving() {
   }
 }
 
-/// The solution at the end of the next step, and what can be made for its first event.
-void Core::look_ahead() noexcept {
-  advance();
-  foreseen = true;
-  const double until = static_cast<double>(steps + 1) * step_s;
-  if (!turned && (poles_awake || !segments.empty() || !valves.quiet(until))) make_ready(until);
-}
-
-/// For the first event of the step that was looked ahead: finds it, and makes what does not change over by
-/// it: values, histories and sources; and the factors as its poles leave them. No other solution is made
-/// before it.
-void Core::make_ready(double until) noexcept {
-  const double from = time_s();
-  if (!valves.empty()) valves.look_behind(present.data());
-  ready_for = find_due(from, until);
-  event_found = true;
-  if (ready_for == never()) return;
-  for (const int index : due) {
-    const Pole& pole = poles[static_cast<std::size_t>(index)];
-    if (pole.apart || !valves.empty()) continue;
-    adjust_pole(pole, pole.closed ? pole.open_S : pole.closed_S);
-    readied.push_back(index);
-  }
-  if (stale) refactor_dirty();
-  go_back((ready_for - from) / (until - from), struck);
-  if (!all_condensed) inject_histories(Rule::half_euler, struck.data());
-  ahead_rule = Rule::half_euler;
-  impose_behind(ready_for);
-}
-
-/// Something happened that may come before the event that was found.
-void Core::forget_event() noexcept {
-  event_found = false;
-  ready_for = never();
-}
-
-/// As the poles stand, whatever was made ready.
-void Core::keep_to_poles() noexcept {
-  for (const int index : readied) {
-    const Pole& pole = poles[static_cast<std::size_t>(index)];
-    adjust_pole(pole, pole.siemens());
-  }
-  readied.clear();
-}
-
 void Core::adjust_pole(const Pole& pole, double siemens) noexcept {
   if (adjustable[static_cast<std::size_t>(pole.number)] != siemens) adjust(pole.number, siemens);
 }
