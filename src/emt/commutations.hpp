@@ -21,6 +21,10 @@ struct ValveStates {
     pieces = (pieces & ~(std::uint64_t{3} << 2 * valve)) | std::uint64_t{piece} << 2 * valve;
     gates = (gates & ~(std::uint32_t{1} << valve)) | std::uint32_t{gate} << valve;
   }
+  [[nodiscard]] unsigned piece(std::size_t valve) const noexcept {
+    return static_cast<unsigned>(pieces >> 2 * valve & 3U);
+  }
+  [[nodiscard]] bool gate(std::size_t valve) const noexcept { return (gates >> valve & 1U) != 0; }
   friend bool operator==(const ValveStates&, const ValveStates&) = default;
 };
 

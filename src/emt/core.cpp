@@ -221,6 +221,7 @@ void Core::begin_condensed() noexcept {
 
 void Core::make_whole() noexcept {
   if (whole_stands) return;
+  if (half_made) forget_event();
   std::copy(present.begin(), present.end(), whole.begin());
   for (Shard& shard : shards) {
     if (shard.condensed) shard.condensed->complete(whole.data());
@@ -307,8 +308,7 @@ bool Core::request(int operable, bool close, double at_s) noexcept {
   }
   set_pole_alarm();
   keep_to_poles();
-  forget_event();
-  if (std::exchange(foreseen, false)) ahead_holds = false;
+  forget_ahead();
   return true;
 }
 
@@ -345,13 +345,17 @@ void Core::know_poles() noexcept {
 
 bool Core::fire(int gate, bool on, double at_s) noexcept {
   bool taken = true;
-  for (const int valve : gates[static_cast<std::size_t>(gate)].valves)
-    taken &= valves.fire(static_cast<std::size_t>(valve), on, std::max(at_s, time_s()));
-  if (event_found && valves.next_edge() < ready_for + together()) forget_event();
+  const double at = std::max(at_s, time_s());
+  for (const int valve : gates[static_cast<std::size_t>(gate)].valves) {
+    const auto k = static_cast<std::size_t>(valve);
+    if (event_found && (at < ready_for + together() || (half_made && valves.was_taken(k)))) forget_event();
+    taken &= valves.fire(k, on, at);
+  }
   return taken;
 }
 
 void Core::fail(int gate, Failure how, double late_s) noexcept {
+  forget_event();
   make_whole();
   for (const int valve : gates[static_cast<std::size_t>(gate)].valves) {
     const auto k = static_cast<std::size_t>(valve);
@@ -402,6 +406,7 @@ void Core::watch(int signal) {
   SignalRow& row = signals[static_cast<std::size_t>(signal)];
   if (std::find(watched.begin(), watched.end(), signal) == watched.end()) watched.push_back(signal);
   if (row.stands) return;
+  forget_ahead();
   make_whole();
   for (int k = row.first; k < row.first + row.count; ++k) {
     const int position = terms[static_cast<std::size_t>(k)].index;

@@ -149,13 +149,14 @@ class Core {
   static constexpr double never() { return 1e300; }
 
   // --- the step ------------------------------------------------------------------------------
-  /// A step, and behind one without a discontinuity, where there may be one in the next, what can be made for
-  /// that already: what a discontinuity costs is so divided between two steps.
+  /// A step, and where there may be a discontinuity in the next, what can be made for that already, unless
+  /// one in this step took its time: what a discontinuity costs is so divided between two steps.
   [[nodiscard]] Status step() noexcept {
     come_down();
+    const long long most = discontinuities + (half_made ? 1 : 0);  // for a step that may look ahead
     const long long before = discontinuities;
     const Status status = take_step();
-    if (discontinuities == before && may_meet_discontinuities()) look_ahead();
+    if (discontinuities <= most && may_meet_discontinuities()) look_ahead(discontinuities == before);
     return status;
   }
   /// Without looking ahead.
@@ -269,6 +270,7 @@ class Core {
   std::vector<int> readied;               ///< room for all poles: factors are made as these will stand
   bool event_found = false;               ///< the first event of the step to come: it is `ready_for`
   double ready_for = never();             ///< event made ready (`make_ready`); never when there is none
+  bool half_made = false;                 ///< how the valves fit just behind it is found: they stand so
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;
@@ -288,7 +290,7 @@ class Core {
   void resolve_discontinuities() noexcept {
     const double until = static_cast<double>(steps + 1) * step_s;
     const bool calm = !settle_first && !turned && !poles_awake && segments.empty() && !valves_look_behind;
-    if (!calm || !valves.quiet(until)) meet_discontinuities(until);
+    if (!calm || half_made || !valves.quiet(until)) meet_discontinuities(until);
     event_found = false;
   }
   [[nodiscard]] Status finish() noexcept;
@@ -298,7 +300,10 @@ class Core {
     return legs.empty() && !euler_throughout && !turned &&
            (!valves.empty() || !segments.empty() || pole_alarm_s < until + step_s);
   }
-  void look_ahead() noexcept;
+  void look_ahead(bool calm) noexcept;
+  void make_half(double event) noexcept;
+  void take_half_back() noexcept;
+  void forget_ahead() noexcept;
   void make_ready(double until) noexcept;
   void inject_histories(Rule rule, const double* old) noexcept;
   void keep_to_poles() noexcept;
@@ -307,8 +312,8 @@ class Core {
   void prepare(const Stretch& stretch, double behind, const double* old, double* now) noexcept;
   void conclude(const Stretch& stretch, Rule coming, const double* old, double* now,
                 bool seen = false) noexcept;
-  void fit_valves(const Stretch& stretch, double behind) noexcept;
-  [[nodiscard]] bool fit_rounds(const Stretch& stretch, double behind) noexcept;
+  [[nodiscard]] bool fit_valves(const Stretch& stretch, double behind, const double* old) noexcept;
+  [[nodiscard]] bool fit_rounds(const Stretch& stretch, double behind, const double* old) noexcept;
   void guess_commutations() noexcept;
   void assume_pieces(std::uint64_t pieces) noexcept;
   [[nodiscard]] bool fit_seen() noexcept;
@@ -318,6 +323,8 @@ class Core {
   void solve_shard(Shard& shard, Rule coming, double* now, bool seen = false) noexcept;
   void solve_shards(Rule coming, double* now, bool seen = false) noexcept;
   void meet_discontinuities(double until) noexcept;
+  /// Of an event behind the newest ring entry, in steps.
+  [[nodiscard]] double offset_of(double event) const noexcept { return (event - time_s()) / step_s; }
   /// Events this close to each other are one.
   [[nodiscard]] double together() const noexcept { return 1e-6 * step_s; }
   void mark(const std::vector<PartitionColumn>& columns) noexcept;
@@ -340,7 +347,6 @@ class Core {
   void go_on(double along) noexcept;
   [[nodiscard]] bool change_valves(double event) noexcept;
   void leave_blows_behind(double along) noexcept;
-  void impose_behind(double event) noexcept;
   void solve_behind(double event, double offset) noexcept;
   void forget_event() noexcept;
 };

@@ -1,6 +1,5 @@
 // What a step does about discontinuities: finds them within it, goes back to each, changes over what is due
-// there, and takes the two half steps behind it. What the first of them throws away, and what does not depend
-// on what is commanded until then, is made in the step before where that one has time.
+// there, and takes the two half steps behind it.
 #include <algorithm>
 #include <cmath>
 #include <utility>
@@ -33,7 +32,7 @@ void Core::meet_discontinuities(double until) noexcept {
       ++crowded_steps;
       break;
     }
-    const bool idle = !change_valves(event) && due.empty() && due_segments.empty();
+    const bool idle = !half_made && !change_valves(event) && due.empty() && due_segments.empty();
     if (idle) {
       --count;
       continue;
@@ -42,51 +41,6 @@ void Core::meet_discontinuities(double until) noexcept {
     from = event;
   }
   valves_look_behind = false;
-}
-
-/// The solution at the end of the next step, and what can be made for its first event.
-void Core::look_ahead() noexcept {
-  advance();
-  foreseen = true;
-  const double until = static_cast<double>(steps + 1) * step_s;
-  if (!turned && (poles_awake || !segments.empty() || !valves.quiet(until))) make_ready(until);
-}
-
-/// For the first event of the step that was looked ahead: finds it, and makes what does not change over by
-/// it: values, histories and sources; and the factors as its poles leave them. No other solution is made
-/// before it.
-void Core::make_ready(double until) noexcept {
-  const double from = time_s();
-  if (!valves.empty()) valves.look_behind(present.data());
-  ready_for = find_due(from, until);
-  event_found = true;
-  if (ready_for == never()) return;
-  for (const int index : due) {
-    const Pole& pole = poles[static_cast<std::size_t>(index)];
-    if (pole.apart || !valves.empty()) continue;
-    adjust_pole(pole, pole.closed ? pole.open_S : pole.closed_S);
-    readied.push_back(index);
-  }
-  if (stale) refactor_dirty();
-  go_back((ready_for - from) / (until - from), struck);
-  if (!all_condensed) inject_histories(Rule::half_euler, struck.data());
-  ahead_rule = Rule::half_euler;
-  impose_behind(ready_for);
-}
-
-/// Something happened that may come before the event that was found.
-void Core::forget_event() noexcept {
-  event_found = false;
-  ready_for = never();
-}
-
-/// As the poles stand, whatever was made ready.
-void Core::keep_to_poles() noexcept {
-  for (const int index : readied) {
-    const Pole& pole = poles[static_cast<std::size_t>(index)];
-    adjust_pole(pole, pole.siemens());
-  }
-  readied.clear();
 }
 
 /// Instant within (from, until] at which the pole changes over, never() when it does not. `present`
@@ -213,12 +167,11 @@ void Core::settle(double from, double until, double event) noexcept {
     go_back(share, present);
   }
   ahead_holds = ready;
-  if (!ready) impose_behind(event);
+  if (!ready) impose_sources(event + step_s / 2, middle.data());
   operate_due(event);
   keep_to_poles();
 
-  const double grid = static_cast<double>(steps) * step_s;
-  const double offset = (event - grid) / step_s;  // of the event behind the newest ring entry
+  const double offset = offset_of(event);
   solve_behind(event, offset);
   const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
   go_on(along);
@@ -253,13 +206,9 @@ bool Core::change_valves(double event) noexcept {
   return any;
 }
 
-/// Known voltages at the ends of the two half steps behind an event.
-void Core::impose_behind(double event) noexcept {
-  impose_sources(event + step_s / 2, middle.data());
-  impose_sources(event + step_s, end.data());
-}
-
-/// Two half steps behind an event, into `middle` and `end`.
+/// Two half steps behind an event, into `middle` and `end`. Where condensed parts hold all valves, how these
+/// fit the first is found before the rest of it, and may be found already; poles that may move want the long
+/// way, which was not taken for that.
 void Core::solve_behind(double event, double offset) noexcept {
   const auto half = [&](double share) -> Stretch {
     return {Rule::half_euler, step_s, event + share * step_s};
@@ -267,8 +216,11 @@ void Core::solve_behind(double event, double offset) noexcept {
   if (valves.empty()) {
     solve(half(0.5), Rule::half_euler, offset + 0.5, present.data(), middle.data());
   } else {
-    fit_valves(half(0.5), offset + 0.5);
+    const bool fits = std::exchange(half_made, false) || fit_valves(half(0.5), offset + 0.5, present.data());
+    if (valves.all_apart())
+      conclude(half(0.5), Rule::half_euler, present.data(), middle.data(), fits && !poles_awake);
   }
+  impose_sources(event + step_s, end.data());
   solve(half(1), Rule::half_euler, offset + 1, middle.data(), end.data());
   ahead_holds = false;
   if (valves.empty()) return;
@@ -276,28 +228,28 @@ void Core::solve_behind(double event, double offset) noexcept {
   valves_look_behind = true;
 }
 
-/// The half step just behind an event, into `middle`: made again as long as valves commutate, whose pieces
-/// must fit the solution. Where condensed parts hold all valves, only what is looked at is made again.
-void Core::fit_valves(const Stretch& stretch, double behind) noexcept {
+/// The half step just behind an event, from `old` into `middle`: made again as long as valves commutate,
+/// whose pieces must fit the solution; whether they do. Where condensed parts hold all valves, only what is
+/// looked at is made.
+bool Core::fit_valves(const Stretch& stretch, double behind, const double* old) noexcept {
   valves.begin_instant();
   const bool apart = valves.all_apart();
   if (apart) guess_commutations();
-  prepare(stretch, behind, present.data(), middle.data());
-  const bool fit = apart ? fit_seen() : fit_rounds(stretch, behind);
+  prepare(stretch, behind, old, middle.data());
+  const bool fit = apart ? fit_seen() : fit_rounds(stretch, behind, old);
   if (!fit) ++crowded_steps;
-  // Poles that may move want the long way, which was not taken to see how valves fit.
-  if (apart) conclude(stretch, Rule::half_euler, present.data(), middle.data(), fit && !poles_awake);
+  return fit;
 }
 
 /// Round by round, each a solution.
-bool Core::fit_rounds(const Stretch& stretch, double behind) noexcept {
+bool Core::fit_rounds(const Stretch& stretch, double behind, const double* old) noexcept {
   for (int round = 0;; ++round) {
-    conclude(stretch, Rule::half_euler, present.data(), middle.data());
+    conclude(stretch, Rule::half_euler, old, middle.data());
     if (!revise_valves()) return true;
     refactor_dirty();
     if (round == commutations_per_event) return false;
     ahead_holds = false;
-    prepare(stretch, behind, present.data(), middle.data());
+    prepare(stretch, behind, old, middle.data());
   }
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <cstddef>
+#include <utility>
 #include <vector>
 
 #include "emt/lanes.hpp"
@@ -17,6 +18,7 @@ class GateEdges {
 
   void add_valve() {
     rings_.emplace_back();
+    taken_.reserve(rings_.size());
     due_.resize((rings_.size() + lanes - 1) / lanes * lanes, never);
   }
 
@@ -54,8 +56,29 @@ class GateEdges {
       ring.first = (ring.first + 1) % most;
     }
     if (ring.waiting == before) return false;
+    if (marked_) taken_.emplace_back(valve, before - ring.waiting);
     look_at(valve);
     return true;
+  }
+
+  /// Between `mark` and `unmark` what is taken (once per valve) is noted, and `return_to_mark` takes it back;
+  /// until then no edge may be pushed to those valves.
+  void mark() noexcept {
+    marked_ = true;
+    taken_.clear();
+  }
+  void unmark() noexcept { marked_ = false; }
+  [[nodiscard]] bool was_taken(std::size_t valve) const noexcept {
+    return std::any_of(taken_.begin(), taken_.end(), [&](const auto& t) { return t.first == valve; });
+  }
+  void return_to_mark() noexcept {
+    for (const auto& [valve, count] : taken_) {
+      Ring& ring = rings_[valve];
+      ring.first = (ring.first + most - count) % most;
+      ring.waiting += count;
+      look_at(valve);
+    }
+    taken_.clear();
   }
 
   /// Earliest edge of all valves that are not held,
@@ -87,6 +110,8 @@ class GateEdges {
   }
 
   std::vector<Ring> rings_;
+  std::vector<std::pair<std::size_t, int>> taken_;  // valves and how many edges since the mark
+  bool marked_ = false;
   Numbers due_;
   double earliest_ = never;
 };

@@ -236,6 +236,26 @@ class ValveGroup {
   /// Pieces and gates as they are; whether there are few enough to tell.
   [[nodiscard]] bool can_tell_states() const noexcept { return size() <= ValveStates::most; }
   [[nodiscard]] const ValveStates& states() const noexcept { return states_; }
+  /// Between `mark` and `unmark` gates may take edges, pieces may change until `return_to_mark`, which puts
+  /// both back; `changed` is called for the valves that it concerns. Of valves that can tell their states.
+  void mark() noexcept {
+    marked_ = states_;
+    edges_.mark();
+  }
+  void unmark() noexcept { edges_.unmark(); }
+  [[nodiscard]] bool was_taken(std::size_t k) const noexcept { return edges_.was_taken(k); }
+  template <class Changed>
+  void return_to_mark(Changed&& changed) noexcept {
+    edges_.return_to_mark();
+    const ValveStates now = states_;
+    for (std::size_t k = 0; k < size(); ++k) {
+      if (now.piece(k) == marked_.piece(k) && now.gate(k) == marked_.gate(k)) continue;
+      valves_[k].piece = static_cast<Piece>(marked_.piece(k));
+      valves_[k].gate = marked_.gate(k);
+      obey(k);
+      changed(k);
+    }
+  }
   /// Puts the valves on these pieces; `changed` is called for those that were on others.
   template <class Changed>
   void assume(std::uint64_t pieces, Changed&& changed) noexcept {
@@ -402,7 +422,7 @@ class ValveGroup {
   std::vector<Valve> valves_;
   std::vector<Four> fours_;
   std::vector<double> sources_;  // the same as in the fours
-  ValveStates states_;
+  ValveStates states_, marked_;
   GateEdges edges_;
   int voltages_at_ = 0, currents_at_ = 0, conducts_at_ = 0;
   std::size_t apart_ = 0;   // how many

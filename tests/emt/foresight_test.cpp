@@ -1,5 +1,5 @@
 // A step looks ahead where the next may meet a discontinuity. What it finds must be what the next step would
-// find by itself, whatever is commanded between the two: beside each plant runs one that is told before every
+// find by itself, whatever is commanded between the two: beside each plant runs one that is told behind every
 // step to close what is closed, which makes it forget all that it looked ahead.
 #include <gtest/gtest.h>
 
@@ -50,11 +50,13 @@ Network feeder() {
   return n;
 }
 
-/// A plant and one that looks ahead in vain.
+/// A plant and one that looks ahead in vain. Signals that are not watched are read now and then only: that
+/// too makes a step forget something.
 struct Pair {
   Plant own, other;
   std::vector<double> scale;
   double worst = 0;
+  std::vector<SignalId> watched;
   explicit Pair(const Network& network) : own(compile(network)), other(compile(network)) {
     scale.assign(own.signal_names().size(), 1e-3);
   }
@@ -63,17 +65,25 @@ struct Pair {
     command(own);
     command(other);
   }
+  void watch(std::size_t signal) {
+    watched.push_back({static_cast<int>(signal)});
+    both([&](Plant& plant) { plant.watch(watched.back()); });
+  }
   void step() {
-    (void)other.close(other.operable("spare"), other.time_s());
     ASSERT_EQ(own.step(), Status::running) << own.culprit();
     ASSERT_EQ(other.step(), Status::running) << other.culprit();
+    (void)other.close(other.operable("spare"), other.time_s());
     ASSERT_EQ(own.discontinuities(), other.discontinuities()) << "at " << own.time_s() << " s";
-    for (std::size_t k = 0; k < scale.size(); ++k) {
-      const SignalId signal{static_cast<int>(k)};
-      const double value = other.value(signal);
-      scale[k] = std::max(scale[k], std::abs(value));
-      worst = std::max(worst, std::abs(own.value(signal) - value) / scale[k]);
-    }
+    ASSERT_EQ(own.crowded_steps(), other.crowded_steps()) << "at " << own.time_s() << " s";
+    for (const SignalId signal : watched) compare(signal);
+    if (own.steps() % 23 != 0) return;
+    for (std::size_t k = 0; k < scale.size(); ++k) compare({static_cast<int>(k)});
+  }
+  void compare(SignalId signal) {
+    const auto k = static_cast<std::size_t>(signal.index);
+    const double value = other.value(signal);
+    scale[k] = std::max(scale[k], std::abs(value));
+    worst = std::max(worst, std::abs(own.value(signal) - value) / scale[k]);
   }
 };
 
@@ -85,6 +95,7 @@ TEST_P(ForesightOf, PolesHoldsWhateverIsCommandedMeanwhile) {
   const auto share = [&] { return std::uniform_real_distribution<double>(0, 1)(random); };
   long long commands = 0;
   for (int k = 0; k < 6000 && !testing::Test::HasFatalFailure(); ++k) {
+    if (k % 500 == 250) pair.watch(random() % pair.scale.size());
     if (share() < 0.01) {
       const char* what = share() < 0.5 ? "q0" : "fault";
       const bool close = share() < 0.5;
@@ -120,6 +131,7 @@ TEST_P(ForesightOf, ValvesHoldsWhateverIsFiredMeanwhile) {
     for (int k = 0; k < 6000 && !testing::Test::HasFatalFailure(); ++k) {
       feed_own(pair.own, k);
       feed_other(pair.other, k);
+      if (k % 500 == 5) pair.watch(random() % pair.scale.size());
       if (share() < 0.02) {  // a gate goes off within the step that was looked ahead, or just behind it
         const auto gate = static_cast<std::size_t>(random()) % feed_own.gates.size();
         const double later = 2 * share() * pair.own.step_s();
@@ -137,7 +149,7 @@ TEST_P(ForesightOf, ValvesHoldsWhateverIsFiredMeanwhile) {
       }
       pair.step();
     }
-    EXPECT_GT(pair.own.discontinuities(), 300);
+    EXPECT_GT(pair.own.discontinuities(), 150);
     EXPECT_LT(pair.worst, 1e-8) << (three_levels ? "three levels" : "two levels");
   }
 }
