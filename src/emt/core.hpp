@@ -162,7 +162,7 @@ class Core {
   /// Without looking ahead.
   [[nodiscard]] Status take_step() noexcept {
     if (!foreseen) advance();
-    foreseen = false;
+    foreseen = took_edges = false;
     resolve_discontinuities();
     return finish();
   }
@@ -270,6 +270,7 @@ class Core {
   std::vector<int> readied;               ///< room for all poles: factors are made as these will stand
   bool event_found = false;               ///< the first event of the step to come: it is `ready_for`
   double ready_for = never();             ///< event made ready (`make_ready`); never when there is none
+  bool took_edges = false;                ///< this step took edges that changed nothing: it has done enough
   bool half_made = false;                 ///< how the valves fit just behind it is found: they stand so
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers

@@ -37,8 +37,8 @@ void Core::make_ready(double until) noexcept {
   ahead_holds = true;
   ahead_rule = Rule::half_euler;
   impose_sources(ready_for + step_s / 2, middle.data());
-  if (due.empty() && due_segments.empty() && !poles_awake && valves.all_apart() && valves.can_tell_states())
-    make_half(ready_for);
+  const bool valves_alone = due.empty() && due_segments.empty() && !poles_awake;
+  if (valves_alone && !took_edges && valves.all_apart() && valves.can_tell_states()) make_half(ready_for);
 }
 
 /// How valves fit just behind an event of them alone, where condensed parts hold them. An edge that changes

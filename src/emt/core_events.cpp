@@ -34,6 +34,7 @@ void Core::meet_discontinuities(double until) noexcept {
     }
     const bool idle = !half_made && !change_valves(event) && due.empty() && due_segments.empty();
     if (idle) {
+      took_edges = true;
       --count;
       continue;
     }
