@@ -20,16 +20,7 @@ Network converter(bool line) {
   n.buses = {{"grid", 11e3}, {"high", 11e3}, {"low", 400}, {"ac", 400}, {"dc", 750, "pn"}};
   n.elements = {
       Source{.name = "moor", .bus = "grid", .short_circuit_VA = 100e6},
-      Transformer{.name = "T",
-                  .high_bus = "high",
-                  .low_bus = "low",
-                  .rating_VA = 630e3,
-                  .high_voltage_V = 11e3,
-                  .low_voltage_V = 400,
-                  .short_circuit_voltage = 0.06,
-                  .copper_loss_W = 6e3,
-                  .magnetizing_current = 0.01,
-                  .knee = 1.1},
+      test::station_transformer("high", 1.1),
       Capacitor{.name = "C1", .bus = "low", .reactive_var = 25e3, .connection = "star"},
       Branch{.name = "L1", .between = {"low", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.1e-3},
       Bridge{.name = "B", .dc = "dc", .ac = "ac", .drop_V = 1},

@@ -65,6 +65,20 @@ inline network::Network h_bridge() {
   return n;
 }
 
+/// "T" from 11 kV to bus "low"; saturates where there is a knee.
+inline network::Transformer station_transformer(const std::string& high_bus, double knee = network::unset) {
+  return {.name = "T",
+          .high_bus = high_bus,
+          .low_bus = "low",
+          .rating_VA = 630e3,
+          .high_voltage_V = 11e3,
+          .low_voltage_V = 400,
+          .short_circuit_voltage = 0.06,
+          .copper_loss_W = 6e3,
+          .magnetizing_current = 0.01,
+          .knee = knee};
+}
+
 /// A bridge behind an LC filter, a transformer and a grid.
 inline network::Network filtered_converter(bool three_levels) {
   using namespace network;
@@ -74,14 +88,7 @@ inline network::Network filtered_converter(bool three_levels) {
       {"grid", 11e3}, {"low", 400}, {"filter", 400}, {"ac", 400}, {"dc", 750, three_levels ? "pnm" : "pn"}};
   n.elements = {
       Source{.name = "moor", .bus = "grid", .short_circuit_VA = 100e6},
-      Transformer{.name = "T",
-                  .high_bus = "grid",
-                  .low_bus = "low",
-                  .rating_VA = 630e3,
-                  .high_voltage_V = 11e3,
-                  .low_voltage_V = 400,
-                  .short_circuit_voltage = 0.06,
-                  .copper_loss_W = 6e3},
+      station_transformer("grid"),
       Branch{.name = "L2", .between = {"low", "filter"}, .resistance_ohm = 1e-3, .inductance_H = 20e-6},
       Capacitor{.name = "C1", .bus = "filter", .reactive_var = 25e3, .connection = "star"},
       Branch{.name = "L1", .between = {"filter", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.1e-3},
