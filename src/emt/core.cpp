@@ -361,7 +361,7 @@ void Core::fail(int gate, Failure how, double late_s) noexcept {
     const auto k = static_cast<std::size_t>(valve);
     valves.fail(k, how, late_s);
     commutations.forget();
-    adjust(valves.number(k), valves.siemens(k));
+    adjust_valve(k);
   }
   refactor_dirty();
   turned = true;

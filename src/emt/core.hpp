@@ -1,7 +1,7 @@
 // The compiled plant. All values of one instant stand in one array: ground, known node voltages,
 // unknown node voltages in the order of their partitions, then currents and other slots. Two such
-// arrays hold the present and the instant being solved; two more serve the half steps. The phases of a bus
-// stand side by side (lanes.hpp).
+// arrays hold the present and the instant being solved; two more serve the half steps, and one what is made
+// ahead for a discontinuity of the next step. The phases of a bus stand side by side (lanes.hpp).
 #pragma once
 
 #include <array>
@@ -201,6 +201,7 @@ class Core {
   /// `refactor_dirty`.
   void adjust(int number, double siemens) noexcept;
   void adjust_pole(const Pole& pole, double siemens) noexcept;
+  void adjust_valve(std::size_t k) noexcept { adjust(valves.number(k), valves.siemens(k)); }
   void refactor_dirty() noexcept;
   /// Memories of the condensed parts from the values that the present starts with.
   void begin_condensed() noexcept;

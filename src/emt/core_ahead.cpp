@@ -57,7 +57,7 @@ void Core::make_half(double event) noexcept {
 
 void Core::take_half_back() noexcept {
   half_made = false;
-  valves.return_to_mark([&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
+  valves.return_to_mark([&](std::size_t k) { adjust_valve(k); });
   refactor_dirty();
   valves.update(next.data());
   ahead_holds = false;

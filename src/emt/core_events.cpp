@@ -201,7 +201,7 @@ bool Core::change_valves(double event) noexcept {
   for (const int index : due_valves) {
     const auto k = static_cast<std::size_t>(index);
     if (!valves.change_over(k, event, together(), next.data())) continue;
-    adjust(valves.number(k), valves.siemens(k));
+    adjust_valve(k);
     any = true;
   }
   return any;
@@ -263,7 +263,7 @@ void Core::guess_commutations() noexcept {
 }
 
 void Core::assume_pieces(std::uint64_t pieces) noexcept {
-  valves.assume(pieces, [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
+  valves.assume(pieces, [&](std::size_t k) { adjust_valve(k); });
 }
 
 bool Core::see_valves_on(std::uint64_t pieces) noexcept {
@@ -300,8 +300,7 @@ bool Core::see_valves() noexcept {
 
 /// Changes over the valves that do not fit; whether there were any.
 bool Core::revise_valves() noexcept {
-  return !valves.fit_already() &&
-         valves.fit(middle.data(), [&](std::size_t k) { adjust(valves.number(k), valves.siemens(k)); });
+  return !valves.fit_already() && valves.fit(middle.data(), [&](std::size_t k) { adjust_valve(k); });
 }
 
 void Core::operate_due(double event) noexcept {
