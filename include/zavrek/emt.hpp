@@ -57,6 +57,7 @@ struct Summary {
   int condensed = 0;          ///< partitions whose solution is one product, kept per state of their switches
   std::size_t kept_states = 0;     ///< most states kept for them
   std::size_t kept_bytes = 0;      ///< memory taken by these states
+  std::size_t likely_states = 0;   ///< of them, made ready before the first step
   double largest_step_s = 0;       ///< bound set by the shortest line travel time; infinite without lines
   int events_per_step = 0;         ///< most discontinuities located inside one step
   std::vector<std::string> notes;  ///< modelling choices that the compiler made
@@ -125,6 +126,9 @@ class Plant final : public Drivable {
   [[nodiscard]] long long crowded_steps() const noexcept;
   /// Discontinuities resolved so far: switchings, commutations, turned knobs.
   [[nodiscard]] long long discontinuities() const noexcept;
+  /// States of switches that a condensed partition (`Summary::condensed`) had not made ready before the first
+  /// step: the step that stays in one first is longer for it.
+  [[nodiscard]] long long states_met() const noexcept;
   [[nodiscard]] std::string culprit() const;  ///< node that diverged, empty while running
 
   /// Throws Error with the nearest known name.
@@ -134,9 +138,11 @@ class Plant final : public Drivable {
   [[nodiscard]] double value(SignalId signal) const noexcept override;
   /// Several values at once.
   void read(std::span<const SignalId> signals, double* into) const noexcept;
-  /// Keeps a signal up to date after every step from now on. Signals that are read at every step should be:
-  /// one that is not may have to be found first, at the cost of a longer step. Allocates.
-  void watch(SignalId signal);
+  /// Keeps signals up to date after every step from now on. Signals that are read at every step should be:
+  /// one that is not may have to be found first, at the cost of a longer step. All at once takes the time of
+  /// one. Allocates.
+  void watch(std::span<const SignalId> signals);
+  void watch(SignalId signal) { watch({&signal, 1}); }
   /// Peak phasor (of cos) of the steady state at the start, at the frequency of the network.
   [[nodiscard]] std::complex<double> phasor(SignalId signal) const noexcept;
 

@@ -141,6 +141,13 @@ struct LegPart {
   std::vector<Flow> flows;
 };
 
+/// Valves that share a current, and which of them are likely to conduct together: a digit per valve, 1 for one
+/// that does.
+struct LikelyPart {
+  std::vector<int> valves;
+  std::vector<std::string> conducting;
+};
+
 /// A name for the gates of one or more valves.
 struct Gate {
   std::string name;
@@ -263,6 +270,10 @@ class Assembly {
   const SegmentPart& segments(SegmentPart part);
   int valve(ValvePart part);  ///< returns its index
   void averaged_leg(LegPart part) { leg_parts.push_back(std::move(part)); }
+  /// Helps no more than that these states of the valves take no time when they come.
+  void likely(std::vector<int> valves, std::vector<std::string> conducting) {
+    likely_parts.push_back({std::move(valves), std::move(conducting)});
+  }
   void gate(std::string name, std::vector<int> valves) {
     gates.push_back({std::move(name), std::move(valves)});
   }
@@ -307,6 +318,7 @@ class Assembly {
   std::vector<SegmentPart> segment_parts;
   std::vector<ValvePart> valve_parts;
   std::vector<LegPart> leg_parts;
+  std::vector<LikelyPart> likely_parts;
   std::vector<Gate> gates;
   std::vector<ChargedPart> charged;
   std::vector<ModelPart> model_parts;

@@ -1,12 +1,14 @@
 // Where valves ended up behind gate edges. What commutates with what is the same each time that the same
 // gates change in the same state, but it takes a round of solutions per commutation to find out. So the
 // outcome is kept, and tried first the next time, and behind it the one before: when all valves fit it
-// stands, else they are asked round by round.
+// stands, else they are asked round by round. For a state that was not met, what each leg for itself came to
+// from what it is in, or another leg like it, is put together.
 #pragma once
 
 #include <array>
 #include <cstddef>
 #include <cstdint>
+#include <vector>
 
 namespace zavrek::emt::internal {
 
@@ -30,35 +32,79 @@ struct ValveStates {
 
 class Commutations {
  public:
+  /// Valves that stand next to each other and share a current, which their gates rule: diodes and thyristors
+  /// commutate with those of other legs.
+  void add_leg(std::size_t first, std::size_t count) {
+    if (count <= most_in_leg && first + count <= ValveStates::most) legs_.push_back({first, count});
+  }
+
   /// The pieces that these ended on the last time, and the last time that it was others; their own when
   /// nothing is known.
   [[nodiscard]] std::array<std::uint64_t, 2> outcomes(const ValveStates& begun) const noexcept {
-    const Entry& entry = entries_[place(begun)];
-    if (entry.begun == begun) return entry.ended;
-    return {begun.pieces, begun.pieces};
+    for (const Entry& entry : sets_[place(begun)].entries) {
+      if (entry.begun == begun) return entry.ended;
+    }
+    std::uint64_t put_together = begun.pieces;
+    for (const Leg& leg : legs_) {
+      const OfLeg& known = of_legs_[place(leg.key(begun))];
+      if (known.begun == leg.key(begun)) leg.write(known.ended, put_together);
+    }
+    return {put_together, begun.pieces};
   }
   void keep(const ValveStates& begun, std::uint64_t ended) noexcept {
-    Entry& entry = entries_[place(begun)];
-    if (entry.begun == begun) {
+    Set& set = sets_[place(begun)];
+    for (Entry& entry : set.entries) {
+      if (!(entry.begun == begun)) continue;
       if (entry.ended[0] != ended) entry.ended = {ended, entry.ended[0]};
-    } else {
-      entry = {begun, {ended, ended}};
+      return;
     }
+    set.entries[set.oldest] = {begun, {ended, ended}};
+    set.oldest = (set.oldest + 1) % set.entries.size();
+    for (const Leg& leg : legs_) of_legs_[place(leg.key(begun))] = {leg.key(begun), leg.pieces(ended)};
   }
-  void forget() noexcept { entries_.fill({}); }
+  void forget() noexcept {
+    sets_.fill({});
+    of_legs_.fill({});
+  }
 
  private:
+  static constexpr std::size_t most_in_leg = 8;
+  struct Leg {
+    std::size_t first, count;
+    [[nodiscard]] std::uint64_t mask() const noexcept { return (std::uint64_t{1} << 2 * count) - 1; }
+    [[nodiscard]] std::uint64_t pieces(std::uint64_t all) const noexcept { return all >> 2 * first & mask(); }
+    void write(std::uint64_t own, std::uint64_t& all) const noexcept {
+      all = (all & ~(mask() << 2 * first)) | own << 2 * first;
+    }
+    /// Its pieces, gates and how many valves; never 0.
+    [[nodiscard]] std::uint64_t key(const ValveStates& all) const noexcept {
+      const std::uint64_t gates = all.gates >> first & ((1U << count) - 1);
+      return pieces(all.pieces) | gates << 2 * most_in_leg | std::uint64_t{count} << 3 * most_in_leg;
+    }
+  };
+  struct OfLeg {
+    std::uint64_t begun = 0, ended = 0;
+  };
   struct Entry {
     ValveStates begun;
     std::array<std::uint64_t, 2> ended{};
   };
-  /// A three-level bridge under a carrier meets some 400.
-  static constexpr std::size_t size_bits = 12;
+  struct Set {
+    std::array<Entry, 4> entries;
+    std::size_t oldest = 0;  // the one to give up next
+  };
+  /// A three-level bridge under a carrier meets some 400 states, each of its legs some 30.
+  static constexpr std::size_t size_bits = 10, leg_bits = 9;
   [[nodiscard]] static std::size_t place(const ValveStates& states) noexcept {
     const std::uint64_t mixed = states.pieces * 0x9E3779B97F4A7C15U ^ states.gates * 0xC2B2AE3D27D4EB4FU;
     return mixed * 0x9E3779B97F4A7C15U >> (64 - size_bits);
   }
-  std::array<Entry, std::size_t{1} << size_bits> entries_{};
+  [[nodiscard]] static std::size_t place(std::uint64_t leg) noexcept {
+    return leg * 0x9E3779B97F4A7C15U >> (64 - leg_bits);
+  }
+  std::array<Set, std::size_t{1} << size_bits> sets_{};
+  std::array<OfLeg, std::size_t{1} << leg_bits> of_legs_{};
+  std::vector<Leg> legs_;
 };
 
 }  // namespace zavrek::emt::internal

@@ -139,6 +139,7 @@ void Compiler::summarise() {
     ++s.condensed;
     s.kept_states += shard.condensed->states();
     s.kept_bytes += shard.condensed->bytes();
+    s.likely_states += static_cast<std::size_t>(shard.condensed->made_ahead());
   }
   s.events_per_step = Core::events_per_step;
   s.notes = assembly_.notes();

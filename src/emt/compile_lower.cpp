@@ -179,6 +179,19 @@ void Compiler::lower_valves() {
   const int room = static_cast<int>(core_->valves.room());
   core_->valves.set_places(valves_at_, valves_at_ + room, valves_at_ + 2 * room);
   core_->gates = assembly_.gates;
+  core_->likely_states = assembly_.likely_parts;
+  std::vector<bool> told(assembly_.valve_parts.size(), false);
+  for (const LikelyPart& part : assembly_.likely_parts) {
+    for (const int valve : part.valves) told[static_cast<std::size_t>(valve)] = true;
+  }
+  for (std::size_t k = 0; k < told.size(); ++k) {
+    if (!told[k]) core_->likely_states.push_back({{static_cast<int>(k)}, {"0", "1"}});
+  }
+  for (const LikelyPart& part : core_->likely_states) {
+    const auto first = static_cast<std::size_t>(part.valves.front());
+    if (assembly_.valve_parts[first].kind == ValveKind::transistor)
+      core_->commutations.add_leg(first, part.valves.size());
+  }
 }
 
 void Compiler::lower_legs() {

@@ -158,17 +158,19 @@ void condense(const Assembly& assembly, const Layout& layout, const std::vector<
     for (const int port : outside.ports) core.stands[static_cast<std::size_t>(port)] = 1;
     for (const Condensed::ModelEnd& end : outside.ends)
       core.stands[static_cast<std::size_t>(end.p)] = core.stands[static_cast<std::size_t>(end.q)] = 1;
+    std::vector<int> inputs;
     for (const ModelRow& row : core.models) {
       for (const auto& input : row.places.inputs) {
         for (const auto& [position, coefficient] : input) {
           if (core.stands[static_cast<std::size_t>(position)] ||
               core.shard_of_value[static_cast<std::size_t>(position)] != static_cast<int>(k))
             continue;
-          shard.condensed->keep(position);
+          inputs.push_back(position);
           core.stands[static_cast<std::size_t>(position)] = 1;
         }
       }
     }
+    shard.condensed->keep(inputs);
   }
   core.all_condensed = std::all_of(core.shards.begin(), core.shards.end(),
                                    [](const Shard& s) { return s.condensed != nullptr; });

@@ -7,16 +7,6 @@
 #include "emt/core.hpp"
 
 namespace zavrek::emt::internal {
-namespace {
-
-/// Whether numbers in whole lanes are the same.
-bool same(const Numbers& a, const Numbers& b) noexcept {
-  auto differ = Lanes{} < Lanes{};
-  for (std::size_t k = 0; k < a.size(); k += lanes) differ |= load(&a[k]) != load(&b[k]);
-  return !any(differ);
-}
-
-}  // namespace
 
 int Condensed::memory_of(Shard& shard, int segments) {
   int count = segments;
@@ -30,9 +20,7 @@ Condensed::Condensed(Core& core, std::size_t shard, const Places& places, const 
   const auto inside = [&](int position) { return position >= own.first && position < own.end; };
   for (const int number : core.partitions[static_cast<std::size_t>(own.first_partition)].numbers())
     numbers_.push_back(number);
-  for (std::size_t k = 0; k < numbers_.size(); ++k) weights_.push_back(std::pow(1.37, k));
-  weights_.resize(static_cast<std::size_t>(filled_up(static_cast<int>(numbers_.size()))), 0.0);
-  conductances_.assign(weights_.size(), 0.0);
+  conductances_.assign(static_cast<std::size_t>(filled_up(static_cast<int>(numbers_.size()))), 0.0);
   const auto among = [&](int number) {
     return std::find(numbers_.begin(), numbers_.end(), number) != numbers_.end();
   };
@@ -86,82 +74,48 @@ Condensed::Condensed(Core& core, std::size_t shard, const Places& places, const 
   rhs_.assign(core.rhs.size(), 0.0);
   spill_ = rhs_;
   probe_.assign(core.present.size(), 0.0);
-  make_room();
-}
-
-void Condensed::keep(int position) {
-  if (std::find(scattered_.begin(), scattered_.end(), position) != scattered_.end()) return;
-  scattered_.push_back(position);
-  const bool chosen = state_ != nullptr;
-  make_room();
-  if (chosen) choose();
-}
-
-/// As many states as the memory allows, all of them empty.
-void Condensed::make_room() {
-  state_row_ = filled_up(static_cast<int>(valves_.size()));
-  scattered_row_ = state_row_ + filled_up(memory_);
-  if (all_valves_) core_->valves.move_voltages(places_.result);
-  rows_.divide(scattered_row_ + filled_up(static_cast<int>(scattered_.size())));
-  State empty;
-  const auto all = static_cast<std::size_t>(columns_);
-  empty.values.assign(conductances_.size(), 0.0);
-  empty.a.assign(all * static_cast<std::size_t>(rows_.count()), 0.0);
-  empty.constant.assign(static_cast<std::size_t>(rows_.count()), 0.0);
-  empty.sources.assign(sources_.size(), std::nan(""));
-  const std::size_t each = empty.a.size() * sizeof(double);
-  std::size_t count = ways;
-  const bool switches = !numbers_.empty();
-  while (switches && count < most_states && 2 * count * each <= most_bytes) count *= 2;
-  states_.assign(count, empty);
-  keys_.assign(count, 0);
-  oldest_.assign(count / ways, 0);
-  state_ = nullptr;
   find_maps();
 }
 
-std::size_t Condensed::bytes() const noexcept {
-  return states_.size() * states_[0].a.size() * sizeof(double);
+void Condensed::keep(std::span<const int> positions) {
+  const std::size_t before = scattered_.size();
+  for (const int position : positions) {
+    if (std::find(scattered_.begin(), scattered_.end(), position) == scattered_.end())
+      scattered_.push_back(position);
+  }
+  if (scattered_.size() == before) return;
+  find_maps();
+  if (!begun_) return;
+  make_ahead();
+}
+
+/// For so many states, all of them empty.
+void Condensed::make_room(std::size_t count) {
+  states_.make_room({conductances_.size(), sources_.size(), static_cast<std::size_t>(rows_.count()),
+                     static_cast<std::size_t>(columns_)},
+                    count);
+  met_ = false;
 }
 
 // --- states ------------------------------------------------------------------------------------------
 
-/// Of the conductances as they stand, which it puts side by side.
-std::uint64_t Condensed::key_of_conductances() noexcept {
+void Condensed::choose() noexcept {
+  if (!begun_) return;
+  read_sources();
   const double* const all = core_->adjustable.data();
   double* at = conductances_.data();
   for (const int number : numbers_) *at++ = all[number];
-  Lanes sums{};
-  for (std::size_t k = 0; k < conductances_.size(); k += lanes)
-    sums += load(&weights_[k]) * load(&conductances_[k]);
-  const double sum = (sums[0] + sums[1]) + (sums[2] + sums[3]);
-  std::uint64_t bits = 0;
-  std::memcpy(&bits, &sum, sizeof bits);
-  bits *= 0x9E3779B97F4A7C15U;
-  return (bits ^ (bits >> 29U)) | 1U;
+  met_ = states_.find(conductances_, state_);
+  if (met_ && !SwitchStates::same(state_.sources, sources_.data(), sources_.size())) sum_constants();
 }
 
-void Condensed::choose() noexcept {
-  read_sources();
-  const std::uint64_t key = key_of_conductances();
-  const std::size_t set = (key >> 1U) % oldest_.size();
-  std::size_t found = set * ways;
-  const std::size_t behind = found + ways;
-  while (found < behind && !(keys_[found] == key && same(states_[found].values, conductances_))) ++found;
-  const bool met = found < behind;
-  if (!met) {
-    found = set * ways + oldest_[set];
-    oldest_[set] = static_cast<std::uint8_t>((oldest_[set] + 1) % ways);
-    keys_[found] = key;
-    std::copy(conductances_.begin(), conductances_.end(), states_[found].values.begin());
-  }
-  state_ = &states_[found];
-  if (met) {
-  } else {
-    make_matrix();
-    sum_constants();
-  }
-  if (!same(state_->sources, sources_)) sum_constants();
+/// Gives the state at hand its matrix.
+void Condensed::meet() noexcept {
+  ++made_;
+  state_ = states_.take(conductances_);
+  make_matrix();
+  sum_constants();
+  met_ = true;
 }
 
 void Condensed::read_sources() noexcept {
@@ -172,14 +126,13 @@ void Condensed::read_sources() noexcept {
 }
 
 void Condensed::sum_constants() noexcept {
-  State& s = *state_;
-  s.sources = sources_;
-  std::fill(s.constant.begin(), s.constant.end(), 0.0);
+  std::copy(sources_.begin(), sources_.end(), state_.sources);
   const int rows = rows_.count();
-  const double* column = s.a.data() + drives_ * rows;
+  std::fill_n(state_.constant, rows, 0.0);
+  const double* column = state_.matrix + drives_ * rows;
   for (std::size_t k = 0; k < ends_.size(); ++k, column += rows) {
     if (sources_[k] == 0) continue;
-    for (int r = 0; r < rows; ++r) s.constant[static_cast<std::size_t>(r)] += column[r] * sources_[k];
+    for (int r = 0; r < rows; ++r) state_.constant[r] += column[r] * sources_[k];
   }
 }
 
@@ -205,11 +158,15 @@ void Condensed::make_matrix() noexcept {
   }
   for (const auto& [row, pole] : pole_rows_)
     scale_[static_cast<std::size_t>(row)] = core_->poles[pole].siemens();
-  response_.make(partition, injections_, scale_.data(), state_->a.data());
+  response_.make(partition, injections_, scale_.data(), state_.matrix);
 }
 
-/// What of the response stands, by trying each column and each node alone.
+/// Which rows there are, and what of the response stands, by trying each column and each node alone.
 void Condensed::find_maps() {
+  state_row_ = filled_up(static_cast<int>(valves_.size()));
+  scattered_row_ = state_row_ + filled_up(memory_);
+  if (all_valves_) core_->valves.move_voltages(places_.result);
+  rows_.divide(scattered_row_ + filled_up(static_cast<int>(scattered_.size())));
   const Shard& shard = core_->shards[shard_];
   const int nodes = shard.end - shard.first, rows = rows_.count();
   Eigen::MatrixXd read = Eigen::MatrixXd::Zero(rows, nodes), direct = Eigen::MatrixXd::Zero(rows, columns_);
@@ -271,7 +228,7 @@ void Condensed::find_maps() {
 
 // --- solutions ---------------------------------------------------------------------------------------
 
-void Condensed::begin(double* values) noexcept {
+void Condensed::begin(double* values) {
   Shard& shard = core_->shards[shard_];
   const auto read = [&](Rule rule, double* memory) {
     for_each_group(shard, [&](auto& group) {
@@ -290,7 +247,8 @@ void Condensed::begin(double* values) noexcept {
     const auto [p, q] = core_->valves.ends(k);
     values[core_->valves.voltage(k)] = values[p] - values[q];
   }
-  choose();
+  begun_ = true;
+  make_ahead();
 }
 
 void Condensed::take_drive(Rule rule, const double* old, double* now, double* rhs) const noexcept {
@@ -305,12 +263,12 @@ void Condensed::take_drive(Rule rule, const double* old, double* now, double* rh
   }
 }
 
-void Condensed::solve(double* now, bool whole) noexcept {
-  if (whole) {
+void Condensed::solve(double* now, bool whole, bool brief) noexcept {
+  if (whole || (brief && !met_)) {
     solve_long(now + places_.drive, sources_.data(), now, now + state_at());
   } else {
-    rows_.multiply(state_->a.data(), state_->constant.data(), now + places_.drive, drives_,
-                   now + places_.result);
+    if (!met_) meet();
+    rows_.multiply(state_.matrix, state_.constant, now + places_.drive, drives_, now + places_.result);
     scatter(now);
   }
   remember(now);

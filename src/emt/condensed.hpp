@@ -16,19 +16,22 @@
 // anything earths answers each of the two with a large voltage of all its nodes, in whose rounding the small
 // differences between them would be lost.
 //
-// A state gets its matrix when it is met first (response.hpp): once, some 65,000 instructions for a
-// three-level bridge between 22 nodes. States are kept in sets of eight; a ninth of a set takes the place of
-// its oldest. Their number is the largest power of two whose memory stays below `most_bytes`.
+// A state gets its matrix (response.hpp) at the start when it is one that the legs of bridges are likely to
+// come to (`make_ahead`), else with the first solution of a whole step in it: once, some 65,000 instructions
+// for a three-level bridge between 22 nodes. Half steps behind an event go the long way in a state that has
+// none: valves pass through many that they do not stay in. States are kept in switch_states.hpp.
 #pragma once
 
 #include <array>
-#include <cstdint>
+#include <cstddef>
+#include <span>
 #include <utility>
 #include <vector>
 
 #include "emt/product.hpp"
 #include "emt/response.hpp"
 #include "emt/rule.hpp"
+#include "emt/switch_states.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -37,8 +40,8 @@ struct Shard;
 
 class Condensed {
  public:
-  static constexpr std::size_t most_bytes = std::size_t{32} << 20U;
   static constexpr std::size_t most_states = 2048;
+  static constexpr std::size_t most_ahead = 1024;
 
   /// Where its numbers stand in the plant's value array. `memory`: that of the parts for a trapezoidal step;
   /// `result`: what a product gives, block by block: the valves' voltages, the state of the parts, other
@@ -69,17 +72,19 @@ class Condensed {
   /// Numbers of memory that the shard's parts and `segments` bent characteristics have.
   [[nodiscard]] static int memory_of(Shard& shard, int segments);
 
-  /// Keeps a value (its position) up with every solution. Allocates.
-  void keep(int position);
+  /// Keeps values (their positions) up with every solution. Allocates.
+  void keep(std::span<const int> positions);
 
-  /// Memory and state from values that are whole, ahead of the first step.
-  void begin(double* values) noexcept;
+  /// Memory and state from values that are whole, and matrices, ahead of the first step.
+  void begin(double* values);
 
   /// The drive of the solution to come in `now`: from memory or state in `old`, the known voltages in `now`
   /// and the currents in `rhs`, which is emptied.
   void take_drive(Rule rule, const double* old, double* now, double* rhs) const noexcept;
-  /// The solution to the drive in `now`; the long way when all values are wanted (`whole`).
-  void solve(double* now, bool whole) noexcept;
+  /// The solution to the drive in `now`; the long way when all values are wanted (`whole`), and for half
+  /// steps
+  /// (`brief`) in a state without a matrix.
+  void solve(double* now, bool whole, bool brief) noexcept;
   /// The memory for a trapezoidal step behind the solution in `now`, or behind one on the line through two.
   void remember(double* now) const noexcept;
   /// Its numbers that a half Euler step starts from,
@@ -102,26 +107,23 @@ class Condensed {
 
   /// Of the memory: its first position and how many numbers.
   [[nodiscard]] std::pair<int, int> memory() const noexcept { return {places_.memory, memory_}; }
-  [[nodiscard]] std::size_t bytes() const noexcept;
-  [[nodiscard]] std::size_t states() const noexcept { return states_.size(); }
+  [[nodiscard]] std::size_t bytes() const noexcept { return states_.bytes(); }
+  [[nodiscard]] std::size_t states() const noexcept { return states_.count(); }
+  /// Matrices made before the first step, and since then.
+  [[nodiscard]] long long made_ahead() const noexcept { return made_ahead_; }
+  [[nodiscard]] long long made_since() const noexcept { return made_ - made_ahead_; }
 
  private:
-  static constexpr std::size_t ways = 8;
-  struct State {
-    Numbers values;  // of the adjustable conductances
-    Numbers a;       // columns of rows_.count() numbers: of the drive, then of the sources
-    Numbers constant;
-    Numbers sources;  // that the constants were made from
-  };
   struct Source {
     int p, q;
   };
 
-  void make_room();
+  void make_room(std::size_t count);
   [[nodiscard]] int state_at() const noexcept { return places_.result + state_row_; }
   void scatter(double* now) const noexcept;
-  [[nodiscard]] std::uint64_t key_of_conductances() noexcept;
   void read_sources() noexcept;
+  void meet() noexcept;
+  void make_ahead();
   void sum_constants() noexcept;
   void solve_long(const double* drive, const double* sources, double* now, double* state) noexcept;
   void make_matrix() noexcept;
@@ -144,7 +146,6 @@ class Condensed {
   std::vector<std::size_t> valves_, segments_, poles_;
   std::vector<Source> ends_;    // of the sources: valves, then segments
   std::vector<int> numbers_;    // of the adjustable conductances
-  Numbers weights_;             // of theirs in the key
   std::vector<int> charging_;   // numbers of the memory that belong to capacitances
   std::vector<int> scattered_;  // positions of the values kept up, but for the valves' voltages
   bool all_valves_ = false;     // the shard has all there are: their voltages stand in the result
@@ -157,10 +158,11 @@ class Condensed {
   Numbers scale_;                                       // per row, of it
   std::vector<std::pair<int, std::size_t>> pole_rows_;  // rows that are currents of poles
 
-  std::vector<State> states_;
-  std::vector<std::uint64_t> keys_;   // per state; 0: not used
-  std::vector<std::uint8_t> oldest_;  // per set: the way to give up next
-  State* state_ = nullptr;
+  SwitchStates states_;
+  SwitchStates::State state_{};  // the one at hand, its matrix by columns of the drive, then of the sources,
+  bool met_ = false;             // if it has one
+  bool begun_ = false;
+  long long made_ = 0, made_ahead_ = 0;
 
   // Room to work in.
   Numbers rhs_, spill_;  // as the plant's right-hand side

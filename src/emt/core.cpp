@@ -72,28 +72,28 @@ void Core::inject_histories(Rule rule, const double* old) noexcept {
 
 /// Node voltages, and what the parts make of them. `seen`: condensed parts, and the valves, have theirs.
 void Core::conclude(const Stretch& stretch, Rule coming, const double* old, double* now, bool seen) noexcept {
-  solve_shards(coming, now, seen);
+  solve_shards(stretch.rule, coming, now, seen);
   ahead_holds = true;
   ahead_rule = coming;
   end_parts(stretch, old, now, seen);
 }
 
-void Core::solve_shards(Rule coming, double* now, bool seen) noexcept {
+void Core::solve_shards(Rule rule, Rule coming, double* now, bool seen) noexcept {
   if (crew == nullptr || shards.size() == 1) {
-    for (Shard& shard : shards) solve_shard(shard, coming, now, seen);
+    for (Shard& shard : shards) solve_shard(shard, rule, coming, now, seen);
     return;
   }
   const auto work = [&](int k) noexcept {
-    solve_shard(shards[static_cast<std::size_t>(k)], coming, now, seen);
+    solve_shard(shards[static_cast<std::size_t>(k)], rule, coming, now, seen);
   };
   crew->run(
       static_cast<int>(shards.size()),
       [](const void* what, int k) noexcept { (*static_cast<const decltype(work)*>(what))(k); }, &work);
 }
 
-void Core::solve_shard(Shard& shard, Rule coming, double* now, bool seen) noexcept {
+void Core::solve_shard(Shard& shard, Rule rule, Rule coming, double* now, bool seen) noexcept {
   if (!shard.condensed) return solve_by_factors(shard, coming, rhs.data(), now);
-  if (!seen) shard.condensed->solve(now, poles_awake);
+  if (!seen) shard.condensed->solve(now, poles_awake, rule == Rule::half_euler);
 }
 
 void Core::solve_by_factors(Shard& shard, Rule coming, double* right, double* now) const noexcept {
@@ -209,7 +209,7 @@ bool Core::finite() const noexcept {
   return !any((sums - sums) != Lanes{});  // of what is not finite
 }
 
-void Core::begin_condensed() noexcept {
+void Core::begin_condensed() {
   for (Shard& shard : shards) {
     if (shard.condensed) shard.condensed->begin(present.data());
   }
@@ -401,22 +401,30 @@ void Core::read(std::span<const SignalId> which, double* into) noexcept {
 }
 
 /// What stands behind the present was found for the values kept so far: it is found before there are more.
-void Core::watch(int signal) {
+void Core::watch(std::span<const SignalId> which) {
   come_down();
-  SignalRow& row = signals[static_cast<std::size_t>(signal)];
-  if (std::find(watched.begin(), watched.end(), signal) == watched.end()) watched.push_back(signal);
-  if (row.stands) return;
+  std::vector<std::vector<int>> wanted(shards.size());
+  for (const SignalId id : which) {
+    if (std::find(watched.begin(), watched.end(), id.index) == watched.end()) watched.push_back(id.index);
+    SignalRow& row = signals[static_cast<std::size_t>(id.index)];
+    if (row.stands) continue;
+    row.stands = true;
+    for (int k = row.first; k < row.first + row.count; ++k) {
+      const auto position = static_cast<std::size_t>(terms[static_cast<std::size_t>(k)].index);
+      if (std::exchange(stands[position], char{1})) continue;
+      wanted[static_cast<std::size_t>(shard_of_value[position])].push_back(static_cast<int>(position));
+    }
+  }
+  if (std::all_of(wanted.begin(), wanted.end(), [](const auto& positions) { return positions.empty(); }))
+    return;
   forget_ahead();
   make_whole();
-  for (int k = row.first; k < row.first + row.count; ++k) {
-    const int position = terms[static_cast<std::size_t>(k)].index;
-    if (stands[static_cast<std::size_t>(position)]) continue;
-    shards[static_cast<std::size_t>(shard_of_value[static_cast<std::size_t>(position)])].condensed->keep(
-        position);
-    stands[static_cast<std::size_t>(position)] = 1;
-    present[static_cast<std::size_t>(position)] = whole[static_cast<std::size_t>(position)];
+  for (std::size_t k = 0; k < shards.size(); ++k) {
+    if (wanted[k].empty()) continue;
+    shards[k].condensed->keep(wanted[k]);
+    for (const int position : wanted[k])
+      present[static_cast<std::size_t>(position)] = whole[static_cast<std::size_t>(position)];
   }
-  row.stands = true;
   find_moving();
 }
 

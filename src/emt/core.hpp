@@ -7,6 +7,7 @@
 #include <array>
 #include <complex>
 #include <memory>
+#include <span>
 #include <string>
 #include <tuple>
 #include <utility>
@@ -178,8 +179,9 @@ class Core {
   /// Of the present.
   [[nodiscard]] double value(const SignalRow& row) noexcept;
   void read(std::span<const SignalId> which, double* into) noexcept;
-  /// Keeps a signal up to date after every step, which is cheaper than finding it when it is read. Allocates.
-  void watch(int signal);
+  /// Keeps signals up to date after every step, which is cheaper than finding them when they are read.
+  /// Allocates.
+  void watch(std::span<const SignalId> which);
 
   /// Makes ready for leaps of so many steps, in which the watched signals are found; whether there can be
   /// any. Allocates.
@@ -204,7 +206,7 @@ class Core {
   void adjust_valve(std::size_t k) noexcept { adjust(valves.number(k), valves.siemens(k)); }
   void refactor_dirty() noexcept;
   /// Memories of the condensed parts from the values that the present starts with.
-  void begin_condensed() noexcept;
+  void begin_condensed();
   void find_moving();
   /// Which poles wait for something, and when the next may change over.
   void set_pole_alarm() noexcept;
@@ -245,6 +247,7 @@ class Core {
   SegmentGroup segments;
   ValveGroup valves;
   LegGroup legs;
+  std::vector<LikelyPart> likely_states;  ///< of all valves
   std::vector<Gate> gates;
   std::vector<ModelRow> models;
   std::vector<Waveform> waveforms;
@@ -322,8 +325,8 @@ class Core {
   [[nodiscard]] bool see_valves_on(std::uint64_t pieces) noexcept;
   [[nodiscard]] bool see_valves() noexcept;
   [[nodiscard]] bool revise_valves() noexcept;
-  void solve_shard(Shard& shard, Rule coming, double* now, bool seen = false) noexcept;
-  void solve_shards(Rule coming, double* now, bool seen = false) noexcept;
+  void solve_shard(Shard& shard, Rule rule, Rule coming, double* now, bool seen) noexcept;
+  void solve_shards(Rule rule, Rule coming, double* now, bool seen) noexcept;
   void meet_discontinuities(double until) noexcept;
   /// Of an event behind the newest ring entry, in steps.
   [[nodiscard]] double offset_of(double event) const noexcept { return (event - time_s()) / step_s; }

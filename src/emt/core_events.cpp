@@ -292,7 +292,7 @@ bool Core::fit_seen() noexcept {
 /// The half step at hand where condensed parts hold all valves; whether these fit.
 bool Core::see_valves() noexcept {
   for (Shard& shard : shards) {
-    if (shard.condensed) shard.condensed->solve(middle.data(), false);
+    if (shard.condensed) shard.condensed->solve(middle.data(), false, true);
   }
   valves.update(middle.data());
   return valves.fit_already();

@@ -19,6 +19,12 @@ long long Plant::crowded_steps() const noexcept { return core_->crowded_steps; }
 
 long long Plant::discontinuities() const noexcept { return core_->discontinuities; }
 
+long long Plant::states_met() const noexcept {
+  long long met = 0;
+  for (const internal::Shard& shard : core_->shards)
+    met += shard.condensed ? shard.condensed->made_since() : 0;
+  return met;
+}
 std::string Plant::culprit() const {
   return core_->culprit < 0 ? std::string() : core_->position_names[static_cast<std::size_t>(core_->culprit)];
 }
@@ -117,7 +123,7 @@ std::vector<std::string> voltages_and_currents(const Plant& plant) {
 
 void Plant::share(Crew* crew) noexcept { core_->crew = crew; }
 
-void Plant::watch(SignalId signal) { core_->watch(signal.index); }
+void Plant::watch(std::span<const SignalId> signals) { core_->watch(signals); }
 
 const Summary& Plant::summary() const noexcept { return core_->summary; }
 

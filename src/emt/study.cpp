@@ -19,9 +19,9 @@ Series empty_series(Plant& plant, const Study& study, Watched& watched) {
   series.names = study.signals.empty() ? plant.signal_names() : study.signals;
   for (const std::string& name : series.names) {
     watched.ids.push_back(plant.signal(name));
-    if (!study.signals.empty()) plant.watch(watched.ids.back());
     series.units.push_back(plant.unit(watched.ids.back()));
   }
+  if (!study.signals.empty()) plant.watch(watched.ids);
   series.values.resize(series.names.size());
   watched.now.resize(watched.ids.size());
   return series;

@@ -11,29 +11,6 @@
 namespace zavrek::tool {
 namespace {
 
-/// Every trial is compiled too: a fault can split a line or name a phase that is not there.
-std::vector<std::string> check_trials(const trial::Case& all, const std::vector<std::string>& known) {
-  std::vector<Flaw> flaws;
-  std::vector<std::string> notes;
-  for (const trial::Trial& trial : all.trials) {
-    if (!trial.fault) continue;
-    try {
-      const emt::Plant plant = emt::compile(trial::struck(all, trial));
-      for (const std::string& note : plant.summary().notes) {
-        if (std::find(known.begin(), known.end(), note) == known.end())
-          notes.push_back(trial.name + ": " + note);
-      }
-    } catch (const Error& error) {
-      for (Flaw flaw : error.flaws()) {
-        flaw.place = "trial \"" + trial.name + "\", " + flaw.place;
-        flaws.push_back(std::move(flaw));
-      }
-    }
-  }
-  if (!flaws.empty()) throw Error(std::move(flaws));
-  return notes;
-}
-
 std::string row(std::string_view name, const std::string& value) {
   return fmt::format("  {:<22}{}\n", name, value);
 }
@@ -52,8 +29,9 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
                                         s.shards, s.largest_partition));
   if (s.condensed > 0)
     text += row("condensed",
-                fmt::format("{} of them, up to {} states of their switches kept in {:.0f} MiB", s.condensed,
-                            s.kept_states, static_cast<double>(s.kept_bytes) / (1 << 20)));
+                fmt::format("{} of them, {} states of their switches made ready, up to {} kept in {:.1f} MiB",
+                            s.condensed, s.likely_states, s.kept_states,
+                            static_cast<double>(s.kept_bytes) / (1 << 20)));
   text += row("states", fmt::format("{}", s.states));
   text += row("bound on step work",
               fmt::format("{} numbers read by a solve; {} nodes in switched blocks; {} events in one step",
@@ -89,6 +67,7 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
                      {"states", s.states},
                      {"condensed", s.condensed},
                      {"kept_states", s.kept_states},
+                     {"likely_states", s.likely_states},
                      {"kept_bytes", s.kept_bytes},
                      {"switch_nodes", s.switch_nodes},
                      {"factor_entries", s.factor_entries},
@@ -114,7 +93,7 @@ int check(const CheckOptions& options) {
   if (const double late = trial::control_lateness_s(all, plant); late > 0)
     notes.push_back(fmt::format("the control's period is no multiple of the step: it runs up to {} late",
                                 print_rounded(late, "s")));
-  for (std::string& note : check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
+  for (std::string& note : trial::check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
   if (options.json) {
     fmt::print("{}\n", to_json(all, plant, notes).dump(2));
   } else {

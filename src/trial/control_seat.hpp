@@ -29,9 +29,7 @@ class ControlSeat {
   /// Throws Error for a name that the plant does not know.
   ControlSeat(const Case& all, const emt::Plant& plant, bool remote);
   /// The plant keeps up what the control reads, so that no step is longer for it.
-  void watch(emt::Plant& plant) const {
-    for (const emt::SignalId signal : reads_) plant.watch(signal);
-  }
+  void watch(emt::Plant& plant) const { plant.watch(reads_); }
 
   /// Starts its process where it has one and waits for its first answer. Returns why it is mute, or nothing.
   [[nodiscard]] std::string begin(const std::filesystem::path& program, bool paced);

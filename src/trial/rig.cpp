@@ -161,7 +161,7 @@ void Rig::wire_inputs(Seat& seat) {
 void Rig::watch_what_is_read_often() {
   constexpr double often = 8;  // steps
   if (often * plant_.step_s() * record_rate_Hz_ < 1) return;
-  std::for_each(read_.begin(), read_.end(), [&](emt::SignalId signal) { plant_.watch(signal); });
+  plant_.watch(read_);
 }
 
 void Rig::ready_record(const Case& all, double duration_s, const std::vector<std::string>& judged) {

@@ -100,7 +100,7 @@ TEST_P(Condensed, PlantReadsTheSameWhetherASignalIsWatchedOrNot) {
   EXPECT_GT(watched.summary().kept_states, 64U);
   std::vector<SignalId> ids;
   for (const std::string& name : watched.signal_names()) ids.push_back(watched.signal(name));
-  for (const SignalId id : ids) watched.watch(id);
+  watched.watch(ids);
   Gates first(3), second(3);
   for (int k = 0; k < 8000; ++k) {
     first(watched);
@@ -114,6 +114,44 @@ TEST_P(Condensed, PlantReadsTheSameWhetherASignalIsWatchedOrNot) {
     }
   }
   EXPECT_GT(watched.discontinuities(), 500);
+}
+
+TEST(CondensedPlant, HasMadeReadyWhatItsLegsComeTo) {
+  for (const auto& [levels, likely] : {std::pair{2, 27U}, {3, 512U}}) {  // 3^3, 8^3
+    Plant plant = compile(test::filtered_converter(levels == 3));
+    EXPECT_EQ(plant.summary().likely_states, likely);
+    EXPECT_GE(plant.summary().kept_states, 4 * likely);
+    EXPECT_LE(plant.summary().kept_bytes, std::size_t{33} << 20U);
+    test::CarrierFeeder feed(plant, levels == 3);
+    for (long long k = 0; k < 21'000; ++k) {
+      feed(plant, k);
+      ASSERT_EQ(plant.step(), Status::running);
+    }
+    EXPECT_LE(plant.states_met(), 1) << levels << " levels";
+    EXPECT_GT(plant.discontinuities(), 1000);
+  }
+}
+
+TEST(CondensedPlant, HasMadeReadyWhatABreakerBesideItsLegsComesTo) {
+  Network n = converter(false);
+  std::get<Transformer>(n.elements[1]).knee = unset;  // a bent characteristic would lead to further states
+  Plant plant = compile(n);
+  EXPECT_EQ(plant.summary().likely_states, 27U * 8);  // with three poles
+  Gates gates(3);
+  for (int k = 0; k < 6000; ++k) {
+    if (k == 2000) plant.open(plant.operable("Q"), plant.time_s());
+    gates(plant);
+    ASSERT_EQ(plant.step(), Status::running);
+  }
+  EXPECT_EQ(plant.value(plant.signal("Q.closed")), 0);
+  EXPECT_EQ(plant.states_met(), 0);
+  // A valve that fails leads to others, which are met as they come.
+  plant.fail(plant.gate("B.a_upper"), Failure::shorted, 0);
+  for (int k = 0; k < 2000; ++k) {
+    gates(plant);
+    ASSERT_EQ(plant.step(), Status::running);
+  }
+  EXPECT_GT(plant.states_met(), 0);
 }
 
 TEST_P(Condensed, PlantKeepsItsBitsHoweverOftenItIsRead) {

@@ -100,6 +100,50 @@ TEST(Commutations, AreRememberedByPiecesAndGates) {
   EXPECT_EQ(commutations.outcomes(begun), unknown);
 }
 
+TEST(Commutations, DoNotDriveEachOtherOut) {
+  Commutations commutations;
+  const auto state = [](unsigned k) {
+    ValveStates states;
+    states.enter(0, k & 3U, (k & 4U) != 0);
+    states.enter(5, k >> 3U & 3U, (k >> 5U & 1U) != 0);
+    states.enter(13, k >> 6U & 3U, (k >> 8U & 1U) != 0);
+    return states;
+  };
+  for (unsigned k = 0; k < 512; ++k) commutations.keep(state(k), k);
+  unsigned kept = 0;
+  for (unsigned k = 0; k < 512; ++k) kept += commutations.outcomes(state(k))[0] == k ? 1 : 0;
+  EXPECT_GE(kept, 510U);
+}
+
+TEST(Commutations, OfLegsArePutTogetherForAStateThatWasNotMet) {
+  constexpr unsigned off = 0, forward = 1, reverse = 2;
+  Commutations commutations;
+  for (const std::size_t first : {0U, 2U, 4U}) commutations.add_leg(first, 2);
+  const auto all_on = [&](unsigned upper, unsigned lower, bool gate) {
+    ValveStates states;
+    for (const std::size_t first : {0U, 2U, 4U}) {
+      states.enter(first, upper, gate);
+      states.enter(first + 1, lower, false);
+    }
+    return states;
+  };
+  ValveStates begun = all_on(forward, off, true), ended = begun;
+  begun.enter(2, off, false);  // the second leg's transistor lost its gate: the diode below takes over
+  ended.enter(2, off, false);
+  ended.enter(3, reverse, false);
+  commutations.keep(begun, ended.pieces);
+
+  begun = all_on(forward, off, true), ended = begun;  // the third leg now, and the first, at once
+  for (const std::size_t first : {0U, 4U}) {
+    begun.enter(first, off, false);
+    ended.enter(first, off, false);
+    ended.enter(first + 1, reverse, false);
+  }
+  EXPECT_EQ(commutations.outcomes(begun), (std::array<std::uint64_t, 2>{ended.pieces, begun.pieces}));
+  commutations.forget();
+  EXPECT_EQ(commutations.outcomes(begun)[0], begun.pieces);
+}
+
 /// A load current of some amperes leaves the upper transistor for the lower diode.
 Plant carrying() {
   Plant plant = compile(test::h_bridge(), 5e-6);
