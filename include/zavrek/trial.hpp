@@ -248,6 +248,11 @@ struct TrialResult {
 [[nodiscard]] const Trial& find_trial(const Case& all, const std::string& name);
 [[nodiscard]] record::Record record_of(const emt::Series& series, const Case& all, double trigger_s);
 
+/// Whether every trial, and the first of every sweep, can be carried out: its network compiles, what it
+/// operates and judges is there, values and bands have the right dimension. Throws Error with all that is
+/// wrong. Returns the compiler's notes but those that are `known`.
+std::vector<std::string> check_trials(const Case& all, const std::vector<std::string>& known = {});
+
 /// Runs one trial from a fresh plant with fresh devices. A device that dies or falls silent fails the
 /// trial, it does not throw. Throws Error only for a case that cannot be compiled.
 [[nodiscard]] TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options);

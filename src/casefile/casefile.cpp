@@ -111,8 +111,7 @@ control::Description read_control(Reader& reader) {
         const std::string place = kind + "." + name;
         reader.fields(body, place, {target(block)});
         for (const network::Field* field : network::missing_fields(table(&block), &block))
-          reader.report(body, place, field->name,
-                        fmt::format("missing; {} ({})", field->expects, field->doc));
+          reader.report_missing(body, place, *field);
         list.emplace_back(std::move(block));
       });
     };

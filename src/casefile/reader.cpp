@@ -81,13 +81,21 @@ void Reader::report(const toml::node& at, std::string place, std::string field, 
       {file_, static_cast<int>(at.source().begin.line), std::move(place), std::move(field), std::move(text)});
 }
 
+void Reader::report_missing(const toml::node& at, const std::string& place, const network::Field& field) {
+  if (!told(place, field.name))
+    report(at, place, field.name, "missing; " + field.expects + " (" + field.doc + ")");
+}
+
+/// A field that failed to read is missing too: one flaw is enough.
+bool Reader::told(const std::string& place, const std::string& field) const {
+  return !field.empty() && std::any_of(flaws_.begin(), flaws_.end(), [&](const Flaw& known) {
+    return known.place == place && known.field == field;
+  });
+}
+
 void Reader::report_by_name(const std::vector<Flaw>& flaws) {
   for (Flaw flaw : flaws) {
-    // A field that failed to read is missing too: one flaw is enough.
-    const bool told = std::any_of(flaws_.begin(), flaws_.end(), [&](const Flaw& known) {
-      return known.place == flaw.place && !flaw.field.empty() && known.field == flaw.field;
-    });
-    if (told) continue;
+    if (told(flaw.place, flaw.field)) continue;
     flaw.file = file_;
     for (const std::string& key : {flaw.place + "/" + flaw.field, flaw.place + "/"}) {
       if (const auto found = lines_.find(key); found != lines_.end() && flaw.line == 0)

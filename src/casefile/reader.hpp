@@ -60,6 +60,8 @@ class Reader {
   }
 
   void report(const toml::node& at, std::string place, std::string field, std::string text);
+  /// That a field is missing, unless something is reported of it already.
+  void report_missing(const toml::node& at, const std::string& place, const network::Field& field);
   /// Flaws found later by name (place, field): each gets the line where that stood.
   void report_by_name(const std::vector<Flaw>& flaws);
   /// Notes where `place` (and its `field`) stands.
@@ -69,6 +71,8 @@ class Reader {
   [[nodiscard]] const std::string& file() const { return file_; }
 
  private:
+  [[nodiscard]] bool told(const std::string& place, const std::string& field) const;
+
   std::string file_;
   toml::table root_;
   std::map<std::string, int> lines_;

@@ -76,6 +76,7 @@ bool write_reports(const std::filesystem::path& folder, const std::string& title
 int programme(const ProgrammeOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
   if (all.sweeps.empty()) throw Error("the case has no sweep; write one in trials.toml as [[sweep]]");
+  trial::check_trials(all);
   trial::ProgrammeOptions how;
   how.run.place = options.place;
   how.run.free = !options.wall;

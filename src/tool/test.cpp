@@ -91,6 +91,7 @@ int test(const TestOptions& options) {
       options.out.empty()
           ? std::filesystem::path("out") / std::filesystem::canonical(options.folder).filename()
           : std::filesystem::path(options.out);
+  trial::check_trials(all);
   const std::vector<trial::TrialResult> results = run_all(all, options, out);
   if (results.empty()) {
     throw Error(all.trials.empty() ? "the case has no trials; write some in trials.toml"

@@ -263,6 +263,10 @@ void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
 
 }  // namespace
 
+void require_band(const Expectation& expectation, const std::string& unit) {
+  (void)band_of(expectation, record::unit_of(record::measure_of(expectation.measure), unit));
+}
+
 Verdict judge(const Expectation& expectation, const Outcome& outcome) {
   Verdict verdict;
   if (!expectation.signal.empty()) {

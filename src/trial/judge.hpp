@@ -18,6 +18,9 @@ struct Outcome {
   double lasts_until_s;  ///< the fault; the end of the run when there is none
 };
 
+/// Throws Error unless the band of a waveform's expectation has the dimension of its measure; `unit` is that
+/// of the signal.
+void require_band(const Expectation& expectation, const std::string& unit);
 [[nodiscard]] Verdict judge(const Expectation& expectation, const Outcome& outcome);
 /// What would explain that a trip did not come as its settings say, for the report.
 [[nodiscard]] std::vector<Explanation> explain(const Expectation& expectation, const Outcome& outcome);
