@@ -92,8 +92,9 @@ std::string print_rounded(double value, std::string_view base_unit, int digits) 
   constexpr Prefix prefixes[] = {{1e9, "G"},  {1e6, "M"},  {1e3, "k"}, {1, ""},
                                  {1e-3, "m"}, {1e-6, "u"}, {1e-9, "n"}};
   const double size = std::abs(value);
+  const double rounds_up = 1 - 0.5 * std::pow(10.0, -digits);  // to 1
   for (const Prefix& prefix : prefixes) {
-    if (size >= 0.9999995 * prefix.scale) {
+    if (size >= rounds_up * prefix.scale) {
       return fmt::format("{:.{}g} {}{}", value / prefix.scale, digits, prefix.symbol, base_unit);
     }
   }

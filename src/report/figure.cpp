@@ -31,7 +31,7 @@ std::string group_of(const std::string& name) {
   if (stem.ends_with("_far")) stem.resize(stem.size() - 4);
   const std::size_t dot = stem.rfind('.');
   if (dot != std::string::npos && stem.size() >= dot + 3 &&
-      std::string("abcn").find(stem.back()) != std::string::npos) {
+      std::string("abcpmn").find(stem.back()) != std::string::npos) {
     stem.pop_back();
   }
   return stem;
@@ -75,16 +75,30 @@ std::string data_block(const record::Record& record, const std::vector<Panel>& p
   return block + "EOD\n";
 }
 
+/// Whether anything stands behind the trigger: a run that nothing disturbs ends with it.
+bool is_disturbed(const record::Record& record) {
+  const double span = record.time_s.back() - record.time_s.front();
+  return record.trigger_s < record.time_s.back() - 1e-3 * span;
+}
+
 std::string event_marks(const record::Record& record) {
-  std::string script =
-      fmt::format("set arrow from {0:.7g}, graph 0 to {0:.7g}, graph 1 nohead lc rgb '#b8860b' lw 1.5\n",
-                  record.trigger_s);
+  std::string script;
+  if (is_disturbed(record)) {
+    script =
+        fmt::format("set arrow from {0:.7g}, graph 0 to {0:.7g}, graph 1 nohead lc rgb '#b8860b' lw 1.5\n",
+                    record.trigger_s);
+  }
   for (const record::Event& event : record.events) {
     if (event.text.ends_with(" off")) continue;
     script += fmt::format(
         "set arrow from {0:.7g}, graph 0 to {0:.7g}, graph 1 nohead lc rgb '#9aa3a8' dt 3\n", event.time_s);
   }
   return script;
+}
+
+bool strikes(const record::Record& record) {
+  return std::any_of(record.analogs.begin(), record.analogs.end(),
+                     [](const auto& analog) { return analog.name.starts_with("fault.i"); });
 }
 
 /// Names of the events above the first panel, on rows so that close ones do not overlap.
@@ -107,7 +121,8 @@ std::string event_labels(const record::Record& record) {
     }
   };
   // Without a fault the times of what is expected count from here.
-  add(record.trigger_s, record.find_analog("fault.ia") != nullptr ? "inception" : "t = 0");
+  if (is_disturbed(record))
+    add(record.trigger_s, strikes(record) ? "inception" : "t = 0");
   for (const record::Event& event : record.events) {
     if (!event.text.ends_with(" off")) add(event.time_s, event.text);
   }
@@ -127,6 +142,15 @@ std::string three_tics(double largest) {
   return fmt::format("set yrange [{0:.4g}:{1:.4g}]\nset ytics ({0:.4g}, 0, {1:.4g})\n", -bound, bound);
 }
 
+/// Room beside the panels for the longest name and its line.
+std::string key_margin(const std::vector<Panel>& panels) {
+  std::size_t longest = 9;
+  for (const Panel& panel : panels) {
+    for (const record::Analog* analog : panel.analogs) longest = std::max(longest, analog->name.size());
+  }
+  return fmt::format("set rmargin {}\n", longest + 9);
+}
+
 std::string script_of(const record::Record& record, const std::string& title,
                       const std::filesystem::path& path, const std::vector<Panel>& panels,
                       const std::vector<record::Binary>& binaries) {
@@ -134,7 +158,7 @@ std::string script_of(const record::Record& record, const std::string& title,
   const double height = 90 + panel_height * static_cast<double>(rows);
   std::string s = terminal(path, height) + data_block(record, panels, binaries);
   s += fmt::format("set multiplot layout {},1 title {} noenhanced font ',14'\n", rows, quoted(title));
-  s += frame;
+  s += frame + key_margin(panels);
   s += fmt::format("set xrange [{:.7g}:{:.7g}]\n", record.time_s.front(), record.time_s.back());
   s += event_marks(record) + event_labels(record);
   std::size_t column = 2;

@@ -65,6 +65,9 @@ TEST(Quantity, RoundsForAPersonWithAFittingPrefix) {
   EXPECT_EQ(print_rounded(3214, "A"), "3.214 kA");
   EXPECT_EQ(print_rounded(0.00005, "s", 3), "50 us");
   EXPECT_EQ(print_rounded(999.99996, "A"), "1 kA");
+  EXPECT_EQ(print_rounded(0.99999925, "A", 4), "1 A");
+  EXPECT_EQ(print_rounded(0.9994, "A", 3), "999 mA");
+  EXPECT_EQ(print_rounded(0.9996, "A", 3), "1 A");
   EXPECT_EQ(print_rounded(0, "V"), "0 V");
 }
 

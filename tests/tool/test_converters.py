@@ -5,7 +5,7 @@ import shutil
 from harness import *
 
 # the demo cases pass as they stand
-for name, trials in (("crane", 5), ("converter", 4), ("island", 4)):
+for name, trials in (("crane", 5), ("converter", 4), ("island", 4), ("link", 5)):
     text = run("test", demo / name, "--free", "--out", name)
     has(text, f"{trials} of {trials} trials passed")
     expect(len(list((scratch / name).glob("*.png"))) == trials, f"figures of {name}")
@@ -93,6 +93,17 @@ has(run("test", case, "--free", code=2), 'no gate "B1.a_uper", did you mean "B1.
 has(run("test", case, "--free", code=2), "rad/s")
 (case / "trials.toml").write_text('[[trial]]\nname = "x"\noperate = [ { at = "0 s", set = "drive.sped_wanted", to = "3 rad/s" } ]\n')
 has(run("test", case, "--free", code=2), 'did you mean "drive.speed_wanted"?')
+(case / "trials.toml").write_text(
+    '[[trial]]\nname = "x"\noperate = [ { set = "drive.sped_wanted", to = "3 rad/s" }, { lost = "B1.q_upper" } ]\n'
+    'expect = [ { signal = "C1.v", between = ["1 A", "2 A"] } ]\n'
+    '[[trial]]\nname = "y"\nexpect = [ { signal = "C1.x", between = ["1 V", "2 V"] } ]\n')
+for verb in ("check", "test"):  # all of it at once, before anything runs
+    has(run(verb, case, code=2), 'trial "x", operate: ', 'drive.speed_wanted', 'no gate "B1.q_upper"',
+        'trial "x", expect: C1.v rms is judged in V, not by "1 A"', 'trial "y", expect: no signal "C1.x"')
+(case / "control.toml").write_text('[rotor.turn]\nfrequency = 50\n')
+said = run("check", case, code=2)
+has(said, "a text in quotes is wanted")
+expect("missing" not in said, said)  # once is enough
 
 # both depths beside the variable step
 found = as_json(run("reference", demo / "battery", "--trial", "start, then a step of power", "--for", "0.06 s", "--signals",
