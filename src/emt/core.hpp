@@ -145,7 +145,7 @@ void for_each_memory(Shard& shard, Visit&& visit) noexcept {
 class Core {
  public:
   static constexpr int events_per_step = 12;
-  static constexpr int commutations_per_event = 8;
+  static constexpr int commutations_per_event = 12;
   static constexpr std::size_t most_refusals = 256;
   static constexpr double never() { return 1e300; }
 
@@ -269,7 +269,7 @@ class Core {
   Commutations commutations;              ///< of the valves, when condensed parts hold all
   ValveStates begun;                      ///< behind the gate edges of the event at hand
   std::array<std::uint64_t, 2> likely{};  ///< pieces that these may end on
-  bool valves_look_behind = false;        ///< whether they hold what stands behind an event of this step
+  bool valves_watched_behind = false;     ///< from the half-step point behind an event of this step on
   bool stale = false;                     ///< whether any partition must be refactored
   std::vector<int> readied;               ///< room for all poles: factors are made as these will stand
   bool event_found = false;               ///< the first event of the step to come: it is `ready_for`
@@ -294,7 +294,7 @@ class Core {
   void advance() noexcept;
   void resolve_discontinuities() noexcept {
     const double until = static_cast<double>(steps + 1) * step_s;
-    const bool calm = !settle_first && !turned && !poles_awake && segments.empty() && !valves_look_behind;
+    const bool calm = !settle_first && !turned && !poles_awake && segments.empty() && !valves_watched_behind;
     if (!calm || half_made || !valves.quiet(until)) meet_discontinuities(until);
     event_found = false;
   }

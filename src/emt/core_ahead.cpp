@@ -21,7 +21,7 @@ void Core::look_ahead(bool calm) noexcept {
 /// before it.
 void Core::make_ready(double until) noexcept {
   const double from = time_s();
-  if (!valves.empty()) valves.look_behind(present.data());
+  if (!valves.empty()) valves.watch_from(present.data());
   ready_for = find_due(from, until);
   event_found = true;
   if (ready_for == never()) return;

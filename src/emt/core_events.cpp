@@ -24,7 +24,7 @@ void Core::meet_discontinuities(double until) noexcept {
     settle_first = turned = false;
     settle(from, until, from);
   }
-  if (!event_found && !valves.empty() && !valves_look_behind) valves.look_behind(present.data());
+  if (!event_found && !valves.empty() && !valves_watched_behind) valves.watch_from(present.data());
   for (int count = 0; poles_awake || !segments.empty() || !valves.empty(); ++count) {
     const double event = std::exchange(event_found, false) ? ready_for : find_due(from, until);
     if (event == never()) break;
@@ -41,7 +41,7 @@ void Core::meet_discontinuities(double until) noexcept {
     settle(from, until, event);
     from = event;
   }
-  valves_look_behind = false;
+  valves_watched_behind = false;
 }
 
 /// Instant within (from, until] at which the pole changes over, never() when it does not. `present`
@@ -107,8 +107,8 @@ double Core::find_due(double from, double until) noexcept {
   }
   if (valves.empty()) return earliest;
   // Between an event and the half-step point behind it the valves fit already, and `next` is extrapolated.
-  const bool by_itself = !valves_look_behind || until > from + step_s / 2;
-  if (concerns(valves.find_events(from, until, next.data(), by_itself)))
+  const double since = valves_watched_behind ? from + step_s / 2 : from;
+  if (concerns(valves.find_events(from, since, until, next.data())))
     valves.list_events(earliest + together(), due_valves);
   return earliest;
 }
@@ -225,8 +225,8 @@ void Core::solve_behind(double event, double offset) noexcept {
   solve(half(1), Rule::half_euler, offset + 1, middle.data(), end.data());
   ahead_holds = false;
   if (valves.empty()) return;
-  valves.look_behind(middle.data(), end.data());
-  valves_look_behind = true;
+  valves.watch_from(middle.data());
+  valves_watched_behind = true;
 }
 
 /// The half step just behind an event, from `old` into `middle`: made again as long as valves commutate,

@@ -174,32 +174,26 @@ class ValveGroup {
   /// Whether nothing is due by `until`, when the solution at its end is the one that `update` saw last.
   [[nodiscard]] bool quiet(double until) const noexcept { return !left_ && edges_.earliest() >= until; }
 
-  /// What holds just behind an event is not what stood before it: the values of the valves there are kept
-  /// apart, read off the two half-step points behind it.
-  void look_behind(const double* middle, const double* end) noexcept {
-    middle += voltages_at_;
-    end += voltages_at_;
+  /// What a solution gave that all valves fit: from its instant on they are watched for leaving their pieces.
+  /// In a step without an event so far that is the present, behind an event the half-step point. (Not the
+  /// event itself: on the line through the half-step points a valve may be out there that was off at the
+  /// first of them and comes on before the second.)
+  void watch_from(const double* fitted) noexcept {
+    fitted += voltages_at_;
     for (Four& f : fours_) {
-      f.behind = 2 * load(middle) - load(end);
-      middle += lanes;
-      end += lanes;
-    }
-  }
-  void look_behind(const double* present) noexcept {
-    present += voltages_at_;
-    for (Four& f : fours_) {
-      f.behind = load(present);
-      present += lanes;
+      f.fitted = load(fitted);
+      fitted += lanes;
     }
   }
 
   /// Earliest edge that waits.
   [[nodiscard]] double next_edge() const noexcept { return edges_.earliest(); }
-  /// Finds for each valve the instant within (from, until] at which it changes over; by its gate alone unless
-  /// `by_itself`. The earliest of them, never when there is none.
-  double find_events(double from, double until, const double* after, bool by_itself) noexcept {
+  /// Finds for each valve the instant within (from, until] at which it changes over, by itself behind
+  /// `watched`, the instant of `watch_from`. The earliest of them, never when there is none.
+  double find_events(double from, double watched, double until, const double* after) noexcept {
     Lanes earliest = all_lanes(never);
     const Lanes begin = all_lanes(from), end = all_lanes(until), none = all_lanes(never);
+    const bool by_itself = watched < until;
     const Noise noise = by_itself ? rounding() : Noise{};
     const double *volts = after + voltages_at_, *edges = edges_.due().data();
     for (Four& f : fours_) {
@@ -209,8 +203,8 @@ class ValveGroup {
         const Lanes margin_after = f.margin(load(volts));
         const auto leaves = margin_after < -f.slack - noise.of(f);
         if (any(leaves)) {
-          const Lanes margin_before = greater(Lanes{}, f.margin(f.behind));
-          const Lanes crosses = begin + (until - from) * margin_before / (margin_before - margin_after);
+          const Lanes margin_before = greater(Lanes{}, f.margin(f.fitted));
+          const Lanes crosses = watched + (until - watched) * margin_before / (margin_before - margin_after);
           f.time = leaves ? lesser(f.time, crosses) : f.time;
         }
       }
@@ -228,12 +222,12 @@ class ValveGroup {
   }
 
   /// Carries out what is due at `event`: edges by then, and the end or beginning of conduction that `after`
-  /// shows. Whether the valve is on another piece, or, from what stands behind the last event to `after`,
-  /// beyond a bound of its piece.
+  /// shows. Whether the valve is on another piece, or, from what it fitted last to `after`, beyond a bound of
+  /// its piece.
   bool change_over(std::size_t k, double event, double slack, const double* after) noexcept {
     const Piece before = valves_[k].piece;
     if (!take(k, event + slack)) follow(k, after[voltage(k)]);
-    return valves_[k].piece != before || std::min(margin(k, behind(k)), margin(k, after[voltage(k)])) < 0;
+    return valves_[k].piece != before || std::min(margin(k, fitted(k)), margin(k, after[voltage(k)])) < 0;
   }
 
   void begin_instant() noexcept {
@@ -341,7 +335,7 @@ class ValveGroup {
     Lanes low = all_lanes(-never), high = all_lanes(never);
     Lanes slack{};                  // how far beyond its bounds counts as within
     Lanes ohm{};                    // where it conducts
-    Lanes behind{};                 // voltages that held just behind the last event
+    Lanes fitted{};                 // voltages of `watch_from`
     Lanes changes{};                // at the instant at hand
     Lanes misfit{};                 // how far it is out, when it may still change
     Lanes time = all_lanes(never);  // of the event that was found
@@ -352,7 +346,7 @@ class ValveGroup {
   static void for_each_bit(std::uint64_t bits, Visit&& visit) noexcept {
     for (; bits != 0; bits &= bits - 1) visit(static_cast<std::size_t>(std::countr_zero(bits)));
   }
-  [[nodiscard]] double behind(std::size_t k) const noexcept { return four(k).behind[lane(k)]; }
+  [[nodiscard]] double fitted(std::size_t k) const noexcept { return four(k).fitted[lane(k)]; }
   [[nodiscard]] static std::size_t lane(std::size_t k) noexcept { return k % lanes; }
   [[nodiscard]] Four& four(std::size_t k) noexcept { return fours_[k / lanes]; }
   [[nodiscard]] const Four& four(std::size_t k) const noexcept { return fours_[k / lanes]; }

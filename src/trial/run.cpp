@@ -68,6 +68,18 @@ std::vector<std::string> signals_judged(const Trial& trial) {
   return names;
 }
 
+/// What made steps longer than they should be, or left something for the next.
+void note_step_work(const emt::Plant& plant, std::vector<std::string>& notes) {
+  if (plant.crowded_steps() > 0)
+    notes.push_back(fmt::format("{} of {} steps met the bound of {} discontinuities, or of commutations at "
+                                "one of them; what was left waited a step",
+                                plant.crowded_steps(), plant.steps(), plant.summary().events_per_step));
+  if (plant.states_met() > 0)
+    notes.push_back(fmt::format("{} states of switches were not made ready before the first step; a longer "
+                                "step met each",
+                                plant.states_met()));
+}
+
 pace::Timing execute(Rig& rig, bool wall, double duration_s) {
   const double step = rig.stride() * rig.plant().step_s();
   const auto steps = static_cast<std::int64_t>(std::ceil(duration_s / step - 1e-6));
@@ -232,6 +244,7 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
     result.failure = rig.failure();
   }
   result.medium = rig.medium();
+  note_step_work(rig.plant(), result.notes);
   const double ended = rig.plant().time_s();
   result.record = rig.take_record(result.inception_s);
   const internal::Outcome outcome{
