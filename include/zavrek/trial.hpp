@@ -229,7 +229,8 @@ struct TrialResult {
   double fault_current_A = 0;  ///< rms of the largest phase, one cycle that starts two cycles after inception
   std::string medium;          ///< how frames travelled; empty when none did
   pace::Timing timing;
-  std::vector<std::string> notes;
+  std::vector<std::string> notes;    ///< of the compiler
+  std::vector<std::string> remarks;  ///< of the run: steps that met their bound or had more to do than others
   /// What would explain what failed: "R1 behaves as if ...".
   std::vector<Explanation> findings;
   [[nodiscard]] bool passed() const;

@@ -116,7 +116,9 @@ std::string trial_section(std::size_t number, const trial::Trial& trial, const t
   s += fmt::format("<div class=\"waves\" data-trial=\"{}\"></div>\n", number);
   s += "<details><summary>Timing and wire</summary><pre>" + escaped(to_string(result.timing));
   if (!result.medium.empty()) s += "\n  wire: " + escaped(result.medium);
-  for (const std::string& note : result.notes) s += "\n  note: " + escaped(note);
+  for (const auto* list : {&result.notes, &result.remarks}) {
+    for (const std::string& note : *list) s += "\n  note: " + escaped(note);
+  }
   return s + "</pre></details></section>\n";
 }
 

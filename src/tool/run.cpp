@@ -43,7 +43,9 @@ int run(const RunOptions& options) {
   const trial::TrialResult result = trial::run_trial(all, quiet, how);
   if (!result.medium.empty()) fmt::print("wire: {}\n", result.medium);
   fmt::print("{}\n", to_string(result.timing));
-  for (const std::string& note : result.notes) fmt::print("  note: {}\n", note);
+  for (const auto* list : {&result.notes, &result.remarks}) {
+    for (const std::string& note : *list) fmt::print("  note: {}\n", note);
+  }
   for (const auto& event : result.record.events) fmt::print("  {:.4f} s  {}\n", event.time_s, event.text);
   if (!options.record.empty()) {
     if (options.record.ends_with(".csv")) {

@@ -30,6 +30,7 @@ void print_result(const trial::TrialResult& result) {
   }
   for (std::size_t k = 0; k < result.findings.size() && k < 4; ++k)
     fmt::print("     {}\n", result.findings[k].words());
+  for (const std::string& remark : result.remarks) fmt::print("     note: {}\n", remark);
   if (result.fault_current_A > 0)
     fmt::print("     fault current {} rms\n", print_rounded(result.fault_current_A, "A"));
   std::fflush(stdout);
@@ -55,7 +56,8 @@ nlohmann::json to_json(const trial::TrialResult& result) {
           {"overruns", result.timing.overruns},
           {"steps", result.timing.steps * result.timing.plant_steps},
           {"verdicts", verdicts},
-          {"findings", findings}};
+          {"findings", findings},
+          {"remarks", result.remarks}};
 }
 
 /// The evidence of one trial: its record and its figure.

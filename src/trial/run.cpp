@@ -68,16 +68,18 @@ std::vector<std::string> signals_judged(const Trial& trial) {
   return names;
 }
 
-/// What made steps longer than they should be, or left something for the next.
-void note_step_work(const emt::Plant& plant, std::vector<std::string>& notes) {
+/// What made steps longer than others, or left something for the next.
+std::vector<std::string> remarks_on(const emt::Plant& plant) {
+  std::vector<std::string> remarks;
   if (plant.crowded_steps() > 0)
-    notes.push_back(fmt::format("{} of {} steps met the bound of {} discontinuities, or of commutations at "
-                                "one of them; what was left waited a step",
-                                plant.crowded_steps(), plant.steps(), plant.summary().events_per_step));
+    remarks.push_back(fmt::format("{} of {} steps met the bound of {} discontinuities, or of commutations at "
+                                  "one of them; what was left waited a step",
+                                  plant.crowded_steps(), plant.steps(), plant.summary().events_per_step));
   if (plant.states_met() > 0)
-    notes.push_back(fmt::format("{} states of switches were not made ready before the first step; a longer "
-                                "step met each",
-                                plant.states_met()));
+    remarks.push_back(fmt::format("{} states of switches were not made ready before the first step; a longer "
+                                  "step met each",
+                                  plant.states_met()));
+  return remarks;
 }
 
 pace::Timing execute(Rig& rig, bool wall, double duration_s) {
@@ -244,7 +246,7 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
     result.failure = rig.failure();
   }
   result.medium = rig.medium();
-  note_step_work(rig.plant(), result.notes);
+  result.remarks = remarks_on(rig.plant());
   const double ended = rig.plant().time_s();
   result.record = rig.take_record(result.inception_s);
   const internal::Outcome outcome{

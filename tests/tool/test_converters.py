@@ -105,6 +105,16 @@ said = run("check", case, code=2)
 has(said, "a text in quotes is wanted")
 expect("missing" not in said, said)  # once is enough
 
+# more in one step than it may take: it says so
+case = copy("battery", "crowded")
+(case / "network.toml").write_text((case / "network.toml").read_text().replace('step = "2 us"', 'step = "100 us"'))
+more = ", ".join(f'{{ phases = "AG", resistance = "{k} ohm", after = "{3 * k} us", lasts = "20 ms" }}' for k in range(2, 17))
+(case / "trials.toml").write_text(
+    '[[trial]]\nname = "x"\nprefault = "20 ms"\npostfault = "20 ms"\nfault = { on = "quay", phases = "AG", lasts = "20 ms" }\n'
+    f'evolves = [ {more} ]\nexpect = [ {{ signal = "filter.va", between = ["0 V", "1 kV"] }} ]\n')
+has(run("test", case, "--free", "--out", "crowded-out", "--no-figures"), "steps met the bound of 12 discontinuities")
+has((scratch / "crowded-out" / "report.html").read_text(), "steps met the bound of 12 discontinuities")
+
 # both depths beside the variable step
 found = as_json(run("reference", demo / "battery", "--trial", "start, then a step of power", "--for", "0.06 s", "--signals",
                     "L1.ia", "--tolerance", "1e-6", "--depths", "--figure", "depths.png", "--json", timeout=200))
