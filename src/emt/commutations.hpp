@@ -12,19 +12,31 @@
 
 namespace zavrek::emt::internal {
 
-/// Pieces (two bits each) and gates of the first 32 valves.
+/// The pieces of the first 64 valves, two bits each.
+struct Pieces {
+  static constexpr std::size_t in_word = 32;
+  static constexpr std::uint64_t low_bits = 0x5555555555555555U;
+  std::array<std::uint64_t, 2> words{};
+  [[nodiscard]] unsigned of(std::size_t valve) const noexcept {
+    return static_cast<unsigned>(words[valve / in_word] >> 2 * (valve % in_word) & 3U);
+  }
+  void set(std::size_t valve, std::uint64_t piece) noexcept {
+    std::uint64_t& word = words[valve / in_word];
+    const std::size_t at = 2 * (valve % in_word);
+    word = (word & ~(std::uint64_t{3} << at)) | piece << at;
+  }
+  friend bool operator==(const Pieces&, const Pieces&) = default;
+};
+
+/// These, and the gates of as many.
 struct ValveStates {
-  static constexpr std::size_t most = 32;
-  static constexpr std::uint64_t low_bits = 0x5555555555555555U;  // of the pieces
-  std::uint64_t pieces = 0;
-  std::uint32_t gates = 0;
+  static constexpr std::size_t most = 2 * Pieces::in_word;
+  Pieces pieces;
+  std::uint64_t gates = 0;
   void enter(std::size_t valve, unsigned piece, bool gate) noexcept {
     if (valve >= most) return;
-    pieces = (pieces & ~(std::uint64_t{3} << 2 * valve)) | std::uint64_t{piece} << 2 * valve;
-    gates = (gates & ~(std::uint32_t{1} << valve)) | std::uint32_t{gate} << valve;
-  }
-  [[nodiscard]] unsigned piece(std::size_t valve) const noexcept {
-    return static_cast<unsigned>(pieces >> 2 * valve & 3U);
+    pieces.set(valve, piece);
+    gates = (gates & ~(std::uint64_t{1} << valve)) | std::uint64_t{gate} << valve;
   }
   [[nodiscard]] bool gate(std::size_t valve) const noexcept { return (gates >> valve & 1U) != 0; }
   friend bool operator==(const ValveStates&, const ValveStates&) = default;
@@ -40,18 +52,18 @@ class Commutations {
 
   /// The pieces that these ended on the last time, and the last time that it was others; their own when
   /// nothing is known.
-  [[nodiscard]] std::array<std::uint64_t, 2> outcomes(const ValveStates& begun) const noexcept {
+  [[nodiscard]] std::array<Pieces, 2> outcomes(const ValveStates& begun) const noexcept {
     for (const Entry& entry : sets_[place(begun)].entries) {
       if (entry.begun == begun) return entry.ended;
     }
-    std::uint64_t put_together = begun.pieces;
+    Pieces put_together = begun.pieces;
     for (const Leg& leg : legs_) {
       const OfLeg& known = of_legs_[place(leg.key(begun))];
       if (known.begun == leg.key(begun)) leg.write(known.ended, put_together);
     }
     return {put_together, begun.pieces};
   }
-  void keep(const ValveStates& begun, std::uint64_t ended) noexcept {
+  void keep(const ValveStates& begun, const Pieces& ended) noexcept {
     Set& set = sets_[place(begun)];
     for (Entry& entry : set.entries) {
       if (!(entry.begun == begun)) continue;
@@ -71,10 +83,13 @@ class Commutations {
   static constexpr std::size_t most_in_leg = 8;
   struct Leg {
     std::size_t first, count;
-    [[nodiscard]] std::uint64_t mask() const noexcept { return (std::uint64_t{1} << 2 * count) - 1; }
-    [[nodiscard]] std::uint64_t pieces(std::uint64_t all) const noexcept { return all >> 2 * first & mask(); }
-    void write(std::uint64_t own, std::uint64_t& all) const noexcept {
-      all = (all & ~(mask() << 2 * first)) | own << 2 * first;
+    [[nodiscard]] std::uint64_t pieces(const Pieces& all) const noexcept {
+      std::uint64_t own = 0;
+      for (std::size_t k = 0; k < count; ++k) own |= std::uint64_t{all.of(first + k)} << 2 * k;
+      return own;
+    }
+    void write(std::uint64_t own, Pieces& all) const noexcept {
+      for (std::size_t k = 0; k < count; ++k) all.set(first + k, own >> 2 * k & 3U);
     }
     /// Its pieces, gates and how many valves; never 0.
     [[nodiscard]] std::uint64_t key(const ValveStates& all) const noexcept {
@@ -87,7 +102,7 @@ class Commutations {
   };
   struct Entry {
     ValveStates begun;
-    std::array<std::uint64_t, 2> ended{};
+    std::array<Pieces, 2> ended{};
   };
   struct Set {
     std::array<Entry, 4> entries;
@@ -96,8 +111,10 @@ class Commutations {
   /// A three-level bridge under a carrier meets some 400 states, each of its legs some 30.
   static constexpr std::size_t size_bits = 10, leg_bits = 9;
   [[nodiscard]] static std::size_t place(const ValveStates& states) noexcept {
-    const std::uint64_t mixed = states.pieces * 0x9E3779B97F4A7C15U ^ states.gates * 0xC2B2AE3D27D4EB4FU;
-    return mixed * 0x9E3779B97F4A7C15U >> (64 - size_bits);
+    const std::uint64_t mixed = states.pieces.words[0] * 0x9E3779B97F4A7C15U ^
+                                states.pieces.words[1] * 0xD6E8FEB86659FD93U ^
+                                states.gates * 0xC2B2AE3D27D4EB4FU;
+    return (mixed ^ mixed >> 32U) * 0x9E3779B97F4A7C15U >> (64 - size_bits);
   }
   [[nodiscard]] static std::size_t place(std::uint64_t leg) noexcept {
     return leg * 0x9E3779B97F4A7C15U >> (64 - leg_bits);

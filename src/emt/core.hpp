@@ -266,16 +266,16 @@ class Core {
   std::vector<int> due;      ///< room for all poles: those that change over at the event at hand
   std::vector<int> due_segments;
   std::vector<int> due_valves;
-  Commutations commutations;              ///< of the valves, when condensed parts hold all
-  ValveStates begun;                      ///< behind the gate edges of the event at hand
-  std::array<std::uint64_t, 2> likely{};  ///< pieces that these may end on
-  bool valves_watched_behind = false;     ///< from the half-step point behind an event of this step on
-  bool stale = false;                     ///< whether any partition must be refactored
-  std::vector<int> readied;               ///< room for all poles: factors are made as these will stand
-  bool event_found = false;               ///< the first event of the step to come: it is `ready_for`
-  double ready_for = never();             ///< event made ready (`make_ready`); never when there is none
-  bool took_edges = false;                ///< this step took edges that changed nothing: it has done enough
-  bool half_made = false;                 ///< how the valves fit just behind it is found: they stand so
+  Commutations commutations;           ///< of the valves
+  ValveStates begun;                   ///< behind the gate edges of the event at hand
+  std::array<Pieces, 2> likely;        ///< that these may end on
+  bool valves_watched_behind = false;  ///< from the half-step point behind an event of this step on
+  bool stale = false;                  ///< whether any partition must be refactored
+  std::vector<int> readied;            ///< room for all poles: factors are made as these will stand
+  bool event_found = false;            ///< the first event of the step to come: it is `ready_for`
+  double ready_for = never();          ///< event made ready (`make_ready`); never when there is none
+  bool took_edges = false;             ///< this step took edges that changed nothing: it has done enough
+  bool half_made = false;              ///< how the valves fit just behind it is found: they stand so
 
   std::vector<Term> terms;  // of all signals, positions instead of node and slot numbers
   std::vector<SignalRow> signals;
@@ -318,11 +318,14 @@ class Core {
   void conclude(const Stretch& stretch, Rule coming, const double* old, double* now,
                 bool seen = false) noexcept;
   [[nodiscard]] bool fit_valves(const Stretch& stretch, double behind, const double* old) noexcept;
-  [[nodiscard]] bool fit_rounds(const Stretch& stretch, double behind, const double* old) noexcept;
+  template <class Solve>
+  [[nodiscard]] bool find_fit(Solve&& solve) noexcept;
+  /// Averaged legs hold their valves off or let them go: the same states then end otherwise.
+  [[nodiscard]] bool remembers_commutations() const noexcept {
+    return valves.can_tell_states() && legs.empty();
+  }
   void guess_commutations() noexcept;
-  void assume_pieces(std::uint64_t pieces) noexcept;
-  [[nodiscard]] bool fit_seen() noexcept;
-  [[nodiscard]] bool see_valves_on(std::uint64_t pieces) noexcept;
+  void assume_pieces(const Pieces& pieces) noexcept;
   [[nodiscard]] bool see_valves() noexcept;
   [[nodiscard]] bool revise_valves() noexcept;
   void solve_shard(Shard& shard, Rule rule, Rule coming, double* now, bool seen) noexcept;

@@ -234,56 +234,52 @@ void Core::solve_behind(double event, double offset) noexcept {
 /// looked at is made.
 bool Core::fit_valves(const Stretch& stretch, double behind, const double* old) noexcept {
   valves.begin_instant();
-  const bool apart = valves.all_apart();
-  if (apart) guess_commutations();
+  guess_commutations();
   prepare(stretch, behind, old, middle.data());
-  const bool fit = apart ? fit_seen() : fit_rounds(stretch, behind, old);
+  const bool fit = find_fit([&, apart = valves.all_apart()](bool again) {
+    if (apart) return see_valves();
+    if (again) {
+      ahead_holds = false;
+      prepare(stretch, behind, old, middle.data());
+    }
+    conclude(stretch, Rule::half_euler, old, middle.data());
+    return valves.fit_already();
+  });
   if (!fit) ++crowded_steps;
   return fit;
 }
 
-/// Round by round, each a solution.
-bool Core::fit_rounds(const Stretch& stretch, double behind, const double* old) noexcept {
-  for (int round = 0;; ++round) {
-    conclude(stretch, Rule::half_euler, old, middle.data());
-    if (!revise_valves()) return true;
-    refactor_dirty();
-    if (round == commutations_per_event) return false;
-    ahead_holds = false;
-    prepare(stretch, behind, old, middle.data());
-  }
-}
-
 /// Puts the valves on what they came to when the same last happened.
 void Core::guess_commutations() noexcept {
-  if (!valves.can_tell_states()) return;
+  if (!remembers_commutations()) return;
   begun = valves.states();
   likely = commutations.outcomes(begun);
   if (likely[0] != begun.pieces) assume_pieces(likely[0]);
 }
 
-void Core::assume_pieces(std::uint64_t pieces) noexcept {
+void Core::assume_pieces(const Pieces& pieces) noexcept {
   valves.assume(pieces, [&](std::size_t k) { adjust_valve(k); });
 }
 
-bool Core::see_valves_on(std::uint64_t pieces) noexcept {
-  assume_pieces(pieces);
-  refactor_dirty();
-  return see_valves();
-}
-
-/// As `fit_rounds`, seeing only, and what is likely first.
-bool Core::fit_seen() noexcept {
-  const bool guesses = valves.can_tell_states();
-  bool fit = see_valves();
+/// What is likely first, else from what stands behind the edges on, round by round. `solve` (again or not)
+/// makes the solution with the valves as they stand and tells whether they fit it.
+template <class Solve>
+bool Core::find_fit(Solve&& solve) noexcept {
+  const bool guesses = remembers_commutations();
+  const auto solve_on = [&](const Pieces& pieces) {
+    assume_pieces(pieces);
+    refactor_dirty();
+    return solve(true);
+  };
+  bool fit = solve(false);
   if (!fit && guesses) {
-    if (likely[1] != likely[0]) fit = see_valves_on(likely[1]);
-    if (!fit && valves.states().pieces != begun.pieces) fit = see_valves_on(begun.pieces);
+    if (likely[1] != likely[0]) fit = solve_on(likely[1]);
+    if (!fit && valves.states().pieces != begun.pieces) fit = solve_on(begun.pieces);
   }
   for (int round = 0; !fit && revise_valves(); ++round) {
     refactor_dirty();
     if (round == commutations_per_event) return false;
-    fit = see_valves();
+    fit = solve(true);
   }
   if (guesses) commutations.keep(begun, valves.states().pieces);
   return true;

@@ -249,8 +249,8 @@ class ValveGroup {
     edges_.return_to_mark();
     const ValveStates now = states_;
     for (std::size_t k = 0; k < size(); ++k) {
-      if (now.piece(k) == marked_.piece(k) && now.gate(k) == marked_.gate(k)) continue;
-      valves_[k].piece = static_cast<Piece>(marked_.piece(k));
+      if (now.pieces.of(k) == marked_.pieces.of(k) && now.gate(k) == marked_.gate(k)) continue;
+      valves_[k].piece = static_cast<Piece>(marked_.pieces.of(k));
       valves_[k].gate = marked_.gate(k);
       obey(k);
       changed(k);
@@ -258,14 +258,16 @@ class ValveGroup {
   }
   /// Puts the valves on these pieces; `changed` is called for those that were on others.
   template <class Changed>
-  void assume(std::uint64_t pieces, Changed&& changed) noexcept {
-    const std::uint64_t differ = pieces ^ states_.pieces;
-    for_each_bit((differ | differ >> 1U) & ValveStates::low_bits, [&](std::size_t twice) {
-      const std::size_t k = twice / 2;
-      valves_[k].piece = static_cast<Piece>(pieces >> twice & 3U);
-      obey(k);
-      changed(k);
-    });
+  void assume(const Pieces& pieces, Changed&& changed) noexcept {
+    for (std::size_t word = 0; word < pieces.words.size(); ++word) {
+      const std::uint64_t differ = pieces.words[word] ^ states_.pieces.words[word];
+      for_each_bit((differ | differ >> 1U) & Pieces::low_bits, [&](std::size_t twice) {
+        const std::size_t k = word * Pieces::in_word + twice / 2;
+        valves_[k].piece = static_cast<Piece>(pieces.of(k));
+        obey(k);
+        changed(k);
+      });
+    }
   }
   /// Changes over the valves that do not fit the solution in `values`; true when any did. Where the current
   /// of an inductance finds no way it drives an off valve to millions of volts, and all that the solution

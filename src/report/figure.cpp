@@ -121,8 +121,7 @@ std::string event_labels(const record::Record& record) {
     }
   };
   // Without a fault the times of what is expected count from here.
-  if (is_disturbed(record))
-    add(record.trigger_s, strikes(record) ? "inception" : "t = 0");
+  if (is_disturbed(record)) add(record.trigger_s, strikes(record) ? "inception" : "t = 0");
   for (const record::Event& event : record.events) {
     if (!event.text.ends_with(" off")) add(event.time_s, event.text);
   }

@@ -72,13 +72,15 @@ std::vector<std::string> signals_judged(const Trial& trial) {
 std::vector<std::string> remarks_on(const emt::Plant& plant) {
   std::vector<std::string> remarks;
   if (plant.crowded_steps() > 0)
-    remarks.push_back(fmt::format("{} of {} steps met the bound of {} discontinuities, or of commutations at "
-                                  "one of them; what was left waited a step",
-                                  plant.crowded_steps(), plant.steps(), plant.summary().events_per_step));
+    remarks.push_back(
+        fmt::format("{} of {} steps met the bound of {} discontinuities, or of commutations at "
+                    "one of them; what was left waited a step",
+                    plant.crowded_steps(), plant.steps(), plant.summary().events_per_step));
   if (plant.states_met() > 0)
-    remarks.push_back(fmt::format("{} states of switches were not made ready before the first step; a longer "
-                                  "step met each",
-                                  plant.states_met()));
+    remarks.push_back(
+        fmt::format("{} states of switches were not made ready before the first step; a longer "
+                    "step met each",
+                    plant.states_met()));
   return remarks;
 }
 

@@ -15,7 +15,7 @@
 namespace zavrek::emt {
 namespace {
 
-using internal::Commutations, internal::GateEdges, internal::ValveStates;
+using internal::Commutations, internal::GateEdges, internal::Pieces, internal::ValveStates;
 
 GateEdges edges_of(int valves) {
   GateEdges edges;
@@ -76,26 +76,33 @@ TEST(GateEdges, OfAHeldValveAreNothingToTheStep) {
   EXPECT_EQ(edges.earliest(), 1e-6);
 }
 
+Pieces some(std::uint64_t bits) { return {{bits, ~bits}}; }
+
 TEST(Commutations, AreRememberedByPiecesAndGates) {
-  using Outcomes = std::array<std::uint64_t, 2>;
+  using Outcomes = std::array<Pieces, 2>;
   Commutations commutations;
   ValveStates begun;
   begun.enter(0, 1, true);
   begun.enter(31, 2, false);
-  EXPECT_EQ(begun.pieces, 1U | std::uint64_t{2} << 62U);
-  EXPECT_EQ(begun.gates, 1U);
+  begun.enter(63, 1, true);
+  EXPECT_EQ(begun.pieces.of(0), 1U);
+  EXPECT_EQ(begun.pieces.of(31), 2U);
+  EXPECT_EQ(begun.pieces.of(32), 0U);
+  EXPECT_EQ(begun.pieces.of(63), 1U);
+  EXPECT_EQ(begun.gates, 1U | std::uint64_t{1} << 63U);
   const Outcomes unknown{begun.pieces, begun.pieces};
   EXPECT_EQ(commutations.outcomes(begun), unknown);
-  commutations.keep(begun, 5);
-  EXPECT_EQ(commutations.outcomes(begun), (Outcomes{5, 5}));
-  commutations.keep(begun, 6);
-  commutations.keep(begun, 6);
-  EXPECT_EQ(commutations.outcomes(begun), (Outcomes{6, 5})) << "the last, and the last that was another";
+  commutations.keep(begun, some(5));
+  EXPECT_EQ(commutations.outcomes(begun), (Outcomes{some(5), some(5)}));
+  commutations.keep(begun, some(6));
+  commutations.keep(begun, some(6));
+  EXPECT_EQ(commutations.outcomes(begun), (Outcomes{some(6), some(5)}))
+      << "the last, and the last that was another";
   ValveStates other = begun;
   other.enter(0, 1, false);
   EXPECT_EQ(commutations.outcomes(other), (Outcomes{other.pieces, other.pieces})) << "another gate";
-  begun.enter(40, 3, true);  // beyond those that are kept
-  EXPECT_EQ(commutations.outcomes(begun), (Outcomes{6, 5}));
+  begun.enter(64, 3, true);  // beyond those that are kept
+  EXPECT_EQ(commutations.outcomes(begun), (Outcomes{some(6), some(5)}));
   commutations.forget();
   EXPECT_EQ(commutations.outcomes(begun), unknown);
 }
@@ -109,19 +116,19 @@ TEST(Commutations, DoNotDriveEachOtherOut) {
     states.enter(13, k >> 6U & 3U, (k >> 8U & 1U) != 0);
     return states;
   };
-  for (unsigned k = 0; k < 512; ++k) commutations.keep(state(k), k);
+  for (unsigned k = 0; k < 512; ++k) commutations.keep(state(k), some(k));
   unsigned kept = 0;
-  for (unsigned k = 0; k < 512; ++k) kept += commutations.outcomes(state(k))[0] == k ? 1 : 0;
+  for (unsigned k = 0; k < 512; ++k) kept += commutations.outcomes(state(k))[0] == some(k) ? 1 : 0;
   EXPECT_GE(kept, 510U);
 }
 
 TEST(Commutations, OfLegsArePutTogetherForAStateThatWasNotMet) {
   constexpr unsigned off = 0, forward = 1, reverse = 2;
   Commutations commutations;
-  for (const std::size_t first : {0U, 2U, 4U}) commutations.add_leg(first, 2);
+  for (const std::size_t first : {0U, 2U, 62U}) commutations.add_leg(first, 2);
   const auto all_on = [&](unsigned upper, unsigned lower, bool gate) {
     ValveStates states;
-    for (const std::size_t first : {0U, 2U, 4U}) {
+    for (const std::size_t first : {0U, 2U, 62U}) {
       states.enter(first, upper, gate);
       states.enter(first + 1, lower, false);
     }
@@ -134,12 +141,12 @@ TEST(Commutations, OfLegsArePutTogetherForAStateThatWasNotMet) {
   commutations.keep(begun, ended.pieces);
 
   begun = all_on(forward, off, true), ended = begun;  // the third leg now, and the first, at once
-  for (const std::size_t first : {0U, 4U}) {
+  for (const std::size_t first : {0U, 62U}) {
     begun.enter(first, off, false);
     ended.enter(first, off, false);
     ended.enter(first + 1, reverse, false);
   }
-  EXPECT_EQ(commutations.outcomes(begun), (std::array<std::uint64_t, 2>{ended.pieces, begun.pieces}));
+  EXPECT_EQ(commutations.outcomes(begun), (std::array<Pieces, 2>{ended.pieces, begun.pieces}));
   commutations.forget();
   EXPECT_EQ(commutations.outcomes(begun)[0], begun.pieces);
 }
