@@ -320,9 +320,10 @@ class Core {
   [[nodiscard]] bool fit_valves(const Stretch& stretch, double behind, const double* old) noexcept;
   template <class Solve>
   [[nodiscard]] bool find_fit(Solve&& solve) noexcept;
-  /// Averaged legs hold their valves off or let them go: the same states then end otherwise.
+  /// Those of valves that condensed parts hold. (Elsewhere averaged legs hold valves off or let them go, and
+  /// conductances of models change: the same states then end otherwise.)
   [[nodiscard]] bool remembers_commutations() const noexcept {
-    return valves.can_tell_states() && legs.empty();
+    return valves.all_apart() && valves.can_tell_states();
   }
   void guess_commutations() noexcept;
   void assume_pieces(const Pieces& pieces) noexcept;
