@@ -108,7 +108,7 @@ class Commutations {
     std::array<Entry, 4> entries;
     std::size_t oldest = 0;  // the one to give up next
   };
-  /// A three-level bridge under a carrier meets some 400 states, each of its legs some 30.
+  /// A three-level bridge under a carrier meets some 400 states, its legs far fewer each.
   static constexpr std::size_t size_bits = 10, leg_bits = 9;
   [[nodiscard]] static std::size_t place(const ValveStates& states) noexcept {
     const std::uint64_t mixed = states.pieces.words[0] * 0x9E3779B97F4A7C15U ^

@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <atomic>
 #include <cmath>
 #include <csignal>
@@ -76,6 +77,10 @@ bool write_reports(const std::filesystem::path& folder, const std::string& title
 int programme(const ProgrammeOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
   if (all.sweeps.empty()) throw Error("the case has no sweep; write one in trials.toml as [[sweep]]");
+  const bool any = std::any_of(all.sweeps.begin(), all.sweeps.end(), [&](const trial::Sweep& sweep) {
+    return sweep.name.find(options.only) != std::string::npos;
+  });
+  if (!any) throw Error(fmt::format("no sweep has \"{}\" in its name", options.only));
   trial::check_trials(all);
   trial::ProgrammeOptions how;
   how.run.place = options.place;

@@ -95,6 +95,7 @@ for shard in ("1/3", "2/3", "3/3"):
     run("programme", case, "--out", "s" + shard[0], "--shard", shard, "--no-figures", "--json")
 has(run("merge", "whole", "s1", "s2", "s3", "--no-figures"), "40 trials from", "120 of 120 trials passed")
 has(run("programme", case, "--shard", "4/3", code=2), '"4/3" is no shard')
+has(run("programme", case, "--only", "nowhere", code=2), 'no sweep has "nowhere" in its name')
 
 # another case in the same folder is refused; a sweep over what is not there, too
 (case / "trials.toml").write_text(trials)
