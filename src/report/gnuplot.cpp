@@ -1,26 +1,31 @@
 #include "report/gnuplot.hpp"
 
-#include <fcntl.h>
-#include <spawn.h>
-#include <sys/wait.h>
-#include <unistd.h>
-
-#include <cstdio>
-
 #include <fmt/format.h>
 
+#include "pace/program.hpp"
 #include "zavrek/error.hpp"
 #include "zavrek/report.hpp"
+
+namespace zavrek::report {
+namespace {
+
+using pace::internal::Program;
+
+constexpr double longest_s = 120;  // that a figure or a page may take
+
+}  // namespace
+}  // namespace zavrek::report
 
 namespace zavrek::report::internal {
 
 std::string quoted(const std::string& text) {
-  std::string out = "\"";
+  std::string out = "'";
   for (const char c : text) {
-    if (c == '"' || c == '\\') out += '\\';
-    out += c == '\n' ? ' ' : c;
+    const bool control = static_cast<unsigned char>(c) < ' ' || c == '\x7f';
+    if (c == '\'') out += c;
+    out += control ? ' ' : c;
   }
-  return out + "\"";
+  return out + "'";
 }
 
 void require_figure(const std::filesystem::path& path, std::size_t samples) {
@@ -31,53 +36,67 @@ void require_figure(const std::filesystem::path& path, std::size_t samples) {
   if (path.has_parent_path()) std::filesystem::create_directories(path.parent_path());
 }
 
-void run_gnuplot(const std::string& script, const std::filesystem::path& path) {
-  FILE* gnuplot = popen("gnuplot 2>&1 >/dev/null", "w");
-  if (!gnuplot) throw Error("gnuplot could not be started");
-  const bool written = fwrite(script.data(), 1, script.size(), gnuplot) == script.size();
-  const int status = pclose(gnuplot);
-  if (!written || status != 0) {
-    throw Error(fmt::format(
-        "gnuplot did not draw \"{}\" (status {}); is gnuplot-nox installed and the folder writable?",
-        path.string(), WIFEXITED(status) ? WEXITSTATUS(status) : status));
-  }
+namespace {
+
+Program started_gnuplot() try {
+  return Program({"gnuplot", "-"}, {.fed = true, .errors_shown = true});
+} catch (const Error& e) {
+  throw Error(fmt::format("{}; is the package gnuplot-nox installed?", e.what()));
 }
 
-/// Runs a program and waits; its exit status, or -1.
-static int run_program(std::vector<std::string> words) {
-  std::vector<char*> arguments;
-  for (std::string& word : words) arguments.push_back(word.data());
-  arguments.push_back(nullptr);
-  posix_spawn_file_actions_t quiet;
-  posix_spawn_file_actions_init(&quiet);
-  posix_spawn_file_actions_addopen(&quiet, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
-  posix_spawn_file_actions_addopen(&quiet, STDERR_FILENO, "/dev/null", O_WRONLY, 0);
-  pid_t child = -1;
-  const int error = posix_spawnp(&child, arguments[0], &quiet, nullptr, arguments.data(), environ);
-  posix_spawn_file_actions_destroy(&quiet);
-  int status = -1;
-  if (error != 0 || waitpid(child, &status, 0) != child) return -1;
-  return WIFEXITED(status) ? WEXITSTATUS(status) : -1;
+}  // namespace
+
+void run_gnuplot(const std::string& script, const std::filesystem::path& path) {
+  Program gnuplot = started_gnuplot();
+  const bool fed = gnuplot.feed(script, longest_s), ended = gnuplot.wait(fed ? longest_s : 1);
+  if (fed && ended && gnuplot.exit_status() == 0) return;
+  throw Error(fmt::format("gnuplot did not draw \"{}\" ({}); is the folder writable?", path.string(),
+                          ended ? gnuplot.ended() : "it did not come to an end"));
 }
 
 std::string terminal(const std::filesystem::path& path, double height) {
   return fmt::format(
       "set terminal {} size 1280,{:.0f} font 'DejaVu Sans,11' background '#ffffff'\nset output {}\n",
-      path.extension() == ".svg" ? "svg" : "pngcairo", height, quoted(path.string()));
+      path.extension() == ".svg" ? "svg" : "pngcairo", height,
+      quoted(std::filesystem::absolute(path).string()));  // "|x" alone would be a pipe, "~" somebody's home
 }
 
 }  // namespace zavrek::report::internal
 
 namespace zavrek::report {
+namespace {
+
+/// As an address: letters, digits and what may stand in a path as they are, the rest by its bytes.
+std::string address_of(const std::filesystem::path& path) {
+  std::string address = "file://";
+  for (const char c : std::filesystem::absolute(path).string()) {
+    const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
+                       std::string_view("/-._~").find(c) != std::string_view::npos;
+    address += plain ? std::string(1, c) : fmt::format("%{:02X}", static_cast<unsigned char>(c));
+  }
+  return address;
+}
+
+bool ended_well(const std::vector<std::string>& words) {
+  try {
+    Program program(words, {});
+    return program.wait(longest_s) && program.exit_status() == 0;
+  } catch (const Error&) {
+    return false;  // the next one may be there
+  }
+}
+
+}  // namespace
 
 void print_page(const std::filesystem::path& page, const std::filesystem::path& pdf) {
   std::filesystem::remove(pdf);
-  const std::string from = "file://" + std::filesystem::absolute(page).string();
+  const std::string from = address_of(page);
   const std::string to = "--print-to-pdf=" + std::filesystem::absolute(pdf).string();
   for (const char* browser : {"chromium", "chromium-browser"}) {
-    const int status = internal::run_program(
-        {browser, "--headless", "--no-sandbox", "--disable-gpu", "--no-pdf-header-footer", to, from});
-    if (status == 0 && std::filesystem::exists(pdf)) return;
+    if (ended_well(
+            {browser, "--headless", "--no-sandbox", "--disable-gpu", "--no-pdf-header-footer", to, from}) &&
+        std::filesystem::exists(pdf))
+      return;
   }
   throw Error(fmt::format(
       "\"{}\" was not printed; is the package chromium installed and the folder writable?", pdf.string()));

@@ -9,7 +9,8 @@ namespace zavrek::report::internal {
 
 inline constexpr const char* colours[] = {"#b3412e", "#2f7d5b", "#2b5fa8", "#8a6d1d", "#6f4a8e", "#5b6770"};
 
-/// Text inside a gnuplot double-quoted string with `noenhanced`.
+/// Text as gnuplot takes it literally where `noenhanced` is said: in single quotes, in which nothing is
+/// expanded; control characters become blanks. The only way in which names of others reach a script.
 [[nodiscard]] std::string quoted(const std::string& text);
 /// Throws Error unless `path` is a .png or an .svg and there are samples to draw; makes its folder.
 void require_figure(const std::filesystem::path& path, std::size_t samples);

@@ -75,8 +75,9 @@ std::string ControlSeat::begin(const std::filesystem::path& program, bool paced)
   if (case_.bench.control == "process") {
     if (program.empty()) return "no program is known that could run the controller";
     if (at == 0) at = wire::ControlPort(0).port();  // free a moment ago
-    process_.emplace(
-        program, std::vector<std::string>{"controller", case_.folder.string(), "--port", std::to_string(at)});
+    process_.emplace(std::vector<std::string>{program.string(), "controller", case_.folder.string(), "--port",
+                                              std::to_string(at)},
+                     pace::internal::Program::Options{.errors_shown = true});
   }
   port_->aim(at);
   return {};
@@ -147,12 +148,12 @@ void ControlSeat::ask(long long tick, emt::Drivable& plant) noexcept {
   measure_.tick = static_cast<std::uint32_t>(tick);
   measure_.time_s = plant.time_s();
   std::copy(signals_.begin(), signals_.end(), measure_.signals.begin());
-  port_->send({bytes_.data(), wire::encode(measure_, bytes_)});
+  (void)port_->send({bytes_.data(), wire::encode(measure_, bytes_)});
   const long long behind = tick - delay_;
   if (behind < 0) {
     // The first period has nothing behind it to act on: wait until the controller is there.
     for (int count = 0; tick == 0 && count < 25 && !take_answer(200); ++count)
-      port_->send({bytes_.data(), wire::encode(measure_, bytes_)});
+      (void)port_->send({bytes_.data(), wire::encode(measure_, bytes_)});
     if (tick == 0 && answers_[0].tick != 0 && failure_.empty())
       failure_ = "the controller did not answer within 5 s";
     return;

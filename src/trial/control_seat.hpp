@@ -10,7 +10,7 @@
 #include <string>
 #include <vector>
 
-#include "trial/child_process.hpp"
+#include "pace/program.hpp"
 #include "zavrek/emt.hpp"
 #include "zavrek/trial.hpp"
 #include "zavrek/wire/control_link.hpp"
@@ -70,7 +70,7 @@ class ControlSeat {
 
   // Elsewhere only.
   std::optional<wire::ControlPort> port_;
-  std::optional<ChildProcess> process_;
+  std::optional<pace::internal::Program> process_;
   bool paced_ = false;
   int delay_ = 1;
   wire::ControlMeasure measure_;

@@ -103,7 +103,7 @@ void Injector::exchange() {
   for (std::size_t e = 0; e < places_.size(); ++e) {
     wire::put_sample(places_[e], messages_[e]);
     messages_[e].count = static_cast<std::uint16_t>((samples_ - 1) % static_cast<long long>(rate_Hz_));
-    link_->send(wire::Bytes(frame_).first(wire::encode(messages_[e], frame_)));
+    (void)link_->send(wire::Bytes(frame_).first(wire::encode(messages_[e], frame_)));
   }
   const std::int64_t now = pace::system_clock().now_ns();
   for (int taken = 0; taken < 16; ++taken) {

@@ -61,12 +61,19 @@ Party::Party(const Device& device, bool remote, double frequency_Hz)
 void Party::start_process(const std::filesystem::path& program, const std::filesystem::path& folder,
                           const Bench& bench, const std::string& interface, const std::string& place,
                           double frequency_Hz) {
-  std::vector<std::string> words{"relay",         (folder / device_->settings).string(),
-                                 "--name",        device_->name,
-                                 "--interface",   interface,
-                                 "--medium",      bench.medium,
-                                 "--frequency",   print_quantity(frequency_Hz, "Hz"),
-                                 "--goose-appid", std::to_string(device_->appid)};
+  std::vector<std::string> words{program.string(),
+                                 "relay",
+                                 (folder / device_->settings).string(),
+                                 "--name",
+                                 device_->name,
+                                 "--interface",
+                                 interface,
+                                 "--medium",
+                                 bench.medium,
+                                 "--frequency",
+                                 print_quantity(frequency_Hz, "Hz"),
+                                 "--goose-appid",
+                                 std::to_string(device_->appid)};
   for (const std::string& name : device_->reads) {
     const auto stream = std::find_if(bench.streams.begin(), bench.streams.end(),
                                      [&](const Stream& s) { return s.name == name; });
@@ -91,7 +98,8 @@ void Party::start_process(const std::filesystem::path& program, const std::files
     }
     words.insert(words.end(), {"--input", fmt::format("{}={}@{}:{}", name, publisher, appid, entry)});
   }
-  process_ = std::make_unique<ChildProcess>(program, words);
+  process_ = std::make_unique<pace::internal::Program>(
+      words, pace::internal::Program::Options{.errors_shown = true});
 }
 
 bool Party::shown(std::size_t output) const noexcept {

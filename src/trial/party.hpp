@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include "trial/child_process.hpp"
+#include "pace/program.hpp"
 #include "zavrek/trial.hpp"
 
 namespace zavrek::trial::internal {
@@ -82,7 +82,7 @@ class Party {
   std::vector<std::string> outputs_;
   std::unique_ptr<protection::Relay> relay_;
   std::unique_ptr<wire::GooseSubscriber> subscriber_;
-  std::unique_ptr<ChildProcess> process_;
+  std::unique_ptr<pace::internal::Program> process_;
 };
 
 }  // namespace zavrek::trial::internal

@@ -399,7 +399,7 @@ void Rig::send_samples() noexcept {
     if (!source.sent) continue;
     wire::put_sample(source.taken, source.message);
     source.message.count = static_cast<std::uint16_t>(number % static_cast<long long>(rate_Hz_));
-    link_->send(wire::Bytes(frame_).first(wire::encode(source.message, frame_)));
+    (void)link_->send(wire::Bytes(frame_).first(wire::encode(source.message, frame_)));
   }
 }
 

@@ -5,6 +5,10 @@
 #include <cmath>
 #include <filesystem>
 
+#include <fmt/format.h>
+
+#include "report/gnuplot.hpp"
+
 namespace zavrek::report {
 namespace {
 
@@ -47,6 +51,59 @@ TEST(Figure, IsAPngOrAnSvgAndNothingElse) {
   EXPECT_NE(record::read_file(folder / "x.svg").find("<svg"), std::string::npos);
   EXPECT_THROW(draw_record(small_record(), "title", folder / "x.bmp"), Error);
   EXPECT_THROW(draw_record(small_record(), "title", "/proc/none/x.png"), std::exception);
+  std::filesystem::remove_all(folder);
+}
+
+/// What gnuplot itself reads of each text, a line each.
+std::vector<std::string> read_by_gnuplot(const std::vector<std::string>& texts) {
+  const auto file = std::filesystem::temp_directory_path() / "zavrek_quoting_test.txt";
+  std::string script = "set print " + internal::quoted(file.string()) + "\n";
+  for (const std::string& text : texts) script += "print " + internal::quoted(text) + "\n";
+  internal::run_gnuplot(script, file);
+  std::vector<std::string> lines(1);
+  for (const char c : record::read_file(file)) c == '\n' ? lines.emplace_back() : lines.back().push_back(c);
+  lines.pop_back();
+  std::filesystem::remove(file);
+  return lines;
+}
+
+TEST(Figure, HandsGnuplotEveryCharacterAsItIs) {
+  std::vector<std::string> texts{"`id>x`", "$(id)", "a'b",    "''",        "'", "\\",
+                                 "a\\",    "\"",    "@frame", "{/Bold x}", "#"};
+  for (int c = ' '; c < 127; ++c)
+    for (const char* form : {"{}", "{}{}", "a{}b", "'{}'", "{}\\"})
+      texts.push_back(fmt::format(fmt::runtime(form), static_cast<char>(c), static_cast<char>(c)));
+  EXPECT_EQ(read_by_gnuplot(texts), texts);
+}
+
+TEST(Figure, HandsGnuplotBlanksForControlCharacters) {
+  std::vector<std::string> texts, blanks;
+  for (int c = 1; c < ' '; ++c) texts.push_back(fmt::format("a{}b", static_cast<char>(c)));
+  texts.push_back(
+      "a\x7f"
+      "b");
+  texts.push_back(std::string("a\0b", 3));
+  blanks.assign(texts.size(), "a b");
+  EXPECT_EQ(read_by_gnuplot(texts), blanks);
+}
+
+TEST(Figure, RunsNothingThatANameOfARecordSays) {
+  const auto folder = std::filesystem::temp_directory_path() / "zavrek_names_test";
+  std::filesystem::create_directories(folder);
+  const std::string command = "touch " + (folder / "ran").string();
+  record::Record r = small_record();
+  for (record::Analog& analog : r.analogs) analog.name = "`" + command + "`";
+  r.binaries[0].name = "' ; system('" + command + "') #";
+  r.events[0].text = "\" ; system(\"" + command + "\") #";
+  r.station = "`" + command + "`";
+  draw_record(r, "`" + command + "`", folder / "x.svg");
+  const auto before = std::filesystem::current_path();
+  std::filesystem::current_path(folder);  // a path that begins with a bar is a file all the same
+  draw_record(r, "title", "|touch ran;x.svg");
+  std::filesystem::current_path(before);
+  EXPECT_FALSE(std::filesystem::exists(folder / "ran"));
+  EXPECT_TRUE(std::filesystem::exists(folder / "|touch ran;x.svg"));
+  EXPECT_NE(record::read_file(folder / "x.svg").find("`touch "), std::string::npos) << "the name as it is";
   std::filesystem::remove_all(folder);
 }
 

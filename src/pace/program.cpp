@@ -1,0 +1,163 @@
+#include "pace/program.hpp"
+
+#include <cerrno>
+#include <chrono>
+#include <csignal>
+#include <cstring>
+#include <utility>
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <poll.h>
+#include <sched.h>
+#include <sys/prctl.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "zavrek/error.hpp"
+
+namespace zavrek::pace::internal {
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+constexpr double grace_s = 0.5;  // from the request to end to the order
+constexpr int look_us = 1000;    // between two looks whether it has ended
+
+Clock::time_point after(double seconds) {
+  return Clock::now() + std::chrono::duration_cast<Clock::duration>(std::chrono::duration<double>(seconds));
+}
+
+void avoid_last_processor() {
+  cpu_set_t allowed;
+  if (sched_getaffinity(0, sizeof allowed, &allowed) != 0 || CPU_COUNT(&allowed) < 2) return;
+  for (int k = CPU_SETSIZE - 1; k >= 0; --k) {
+    if (!CPU_ISSET(k, &allowed)) continue;
+    CPU_CLR(k, &allowed);
+    break;
+  }
+  (void)sched_setaffinity(0, sizeof allowed, &allowed);
+}
+
+/// In the child: only calls that are safe between fork and exec. What goes wrong is told through `report`.
+[[noreturn]] void become(char* const* words, pid_t parent, int input, bool errors_shown, int report) {
+  prctl(PR_SET_PDEATHSIG, SIGTERM);  // it must not outlive this one
+  if (getppid() != parent) _exit(127);
+  setpgid(0, 0);
+  sigset_t none;
+  sigemptyset(&none);
+  sigprocmask(SIG_SETMASK, &none, nullptr);
+  for (const int number : {SIGPIPE, SIGINT, SIGTERM, SIGHUP, SIGQUIT}) signal(number, SIG_DFL);
+  avoid_last_processor();
+  const int nowhere = open("/dev/null", O_RDWR);
+  dup2(input >= 0 ? input : nowhere, STDIN_FILENO);
+  dup2(nowhere, STDOUT_FILENO);
+  if (!errors_shown) dup2(nowhere, STDERR_FILENO);
+  execvp(words[0], words);
+  const int why = errno;
+  (void)!write(report, &why, sizeof why);
+  _exit(127);
+}
+
+[[noreturn]] void refuse(const std::string& program, int why) {
+  throw Error(fmt::format("cannot start \"{}\" ({})", program, std::strerror(why)));
+}
+
+}  // namespace
+
+Program::Program(const std::vector<std::string>& words, const Options& options) {
+  std::vector<std::string> kept = words;
+  std::vector<char*> arguments;
+  for (std::string& word : kept) arguments.push_back(word.data());
+  arguments.push_back(nullptr);
+  int report[2];
+  if (pipe2(report, O_CLOEXEC) != 0) refuse(words[0], errno);
+  int ends[2] = {-1, -1};  // a pair of sockets, which can be written to without a signal when nobody reads
+  if (options.fed && socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, ends) != 0) {
+    const int why = errno;
+    close(report[0]);
+    close(report[1]);
+    refuse(words[0], why);
+  }
+  const pid_t parent = getpid();
+  pid_ = fork();
+  if (pid_ == 0) become(arguments.data(), parent, ends[1], options.errors_shown, report[1]);
+  int why = pid_ < 0 ? errno : 0;
+  close(report[1]);
+  if (ends[1] >= 0) close(ends[1]);
+  input_ = ends[0];
+  if (pid_ > 0) {
+    ssize_t got = 0;
+    while ((got = read(report[0], &why, sizeof why)) < 0 && errno == EINTR) {
+    }
+    if (got > 0) waitpid(std::exchange(pid_, -1), nullptr, 0);
+  }
+  close(report[0]);
+  if (why == 0) return;
+  close_input();
+  refuse(words[0], why);
+}
+
+Program::Program(Program&& other) noexcept
+    : pid_(std::exchange(other.pid_, -1)), input_(std::exchange(other.input_, -1)), status_(other.status_) {}
+
+void Program::close_input() noexcept {
+  if (input_ >= 0) close(input_);
+  input_ = -1;
+}
+
+bool Program::feed(std::string_view text, double timeout_s) {
+  const Clock::time_point until = after(timeout_s);
+  while (!text.empty()) {
+    const auto left_ms = std::chrono::duration_cast<std::chrono::milliseconds>(until - Clock::now()).count();
+    pollfd ready{input_, POLLOUT, 0};
+    if (left_ms <= 0 || (poll(&ready, 1, static_cast<int>(left_ms)) < 0 && errno != EINTR)) break;
+    const ssize_t taken = send(input_, text.data(), text.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+    if (taken >= 0) {
+      text.remove_prefix(static_cast<std::size_t>(taken));
+    } else if (errno != EINTR && errno != EAGAIN) {
+      break;
+    }
+  }
+  close_input();
+  return text.empty();
+}
+
+bool Program::wait(double timeout_s) {
+  const Clock::time_point until = after(timeout_s);
+  while (running()) {
+    if (Clock::now() >= until) return false;
+    usleep(look_us);
+  }
+  return true;
+}
+
+bool Program::running() {
+  if (pid_ <= 0) return false;
+  if (waitpid(pid_, &status_, WNOHANG) != pid_) return true;
+  pid_ = -1;
+  return false;
+}
+
+std::optional<int> Program::exit_status() const {
+  if (pid_ > 0 || !WIFEXITED(status_)) return std::nullopt;
+  return WEXITSTATUS(status_);
+}
+
+std::string Program::ended() const {
+  if (WIFSIGNALED(status_)) return fmt::format("its process ended: {}", strsignal(WTERMSIG(status_)));
+  return fmt::format("its process ended with {}", WEXITSTATUS(status_));
+}
+
+Program::~Program() {
+  close_input();
+  if (pid_ <= 0) return;
+  const pid_t group = pid_;
+  kill(pid_, SIGTERM);
+  if (wait(grace_s)) return;
+  kill(-group, SIGKILL);
+  waitpid(pid_, nullptr, 0);
+}
+
+}  // namespace zavrek::pace::internal
