@@ -148,6 +148,8 @@ class Plant final : public Drivable {
 
   /// Throws Error with the nearest known name.
   [[nodiscard]] OperableId operable(std::string_view name) const;
+  /// In the order of their handles.
+  [[nodiscard]] std::vector<std::string> operable_names() const;
   /// Commands at `at_s` of plant time, not before the present. A breaker's own opening or closing
   /// time is added; each pole opens at its first current zero after that. A new command replaces a
   /// pending one of the same kind.
@@ -176,6 +178,10 @@ class Plant final : public Drivable {
   /// Sets a knob, from now on; the value is kept within the knob's bounds. The signal of the same name shows
   /// it.
   void turn(KnobId knob, double value) noexcept override;
+
+  /// Whether what valves commutated to is remembered and tried first when the same gates change in the same
+  /// state again, as it is from the start. It saves solutions and changes no result.
+  void remember_commutations(bool remember) noexcept;
 
   /// Lets a crew help with each step from now on; it must outlive the plant or be taken back with nullptr.
   void share(Crew* crew) noexcept;

@@ -46,8 +46,9 @@ class Commutations {
  public:
   /// Valves that stand next to each other and share a current, which their gates rule: diodes and thyristors
   /// commutate with those of other legs.
-  void add_leg(std::size_t first, std::size_t count) {
-    if (count <= most_in_leg && first + count <= ValveStates::most) legs_.push_back({first, count});
+  /// Legs of the same `kind` are alike.
+  void add_leg(std::size_t first, std::size_t count, std::uint64_t kind) {
+    if (count <= most_in_leg && first + count <= ValveStates::most) legs_.push_back({first, count, kind});
   }
 
   /// The pieces that these ended on the last time, and the last time that it was others; their own when
@@ -83,6 +84,7 @@ class Commutations {
   static constexpr std::size_t most_in_leg = 8;
   struct Leg {
     std::size_t first, count;
+    std::uint64_t kind;
     [[nodiscard]] std::uint64_t pieces(const Pieces& all) const noexcept {
       std::uint64_t own = 0;
       for (std::size_t k = 0; k < count; ++k) own |= std::uint64_t{all.of(first + k)} << 2 * k;
@@ -91,10 +93,11 @@ class Commutations {
     void write(std::uint64_t own, Pieces& all) const noexcept {
       for (std::size_t k = 0; k < count; ++k) all.set(first + k, own >> 2 * k & 3U);
     }
-    /// Its pieces, gates and how many valves; never 0.
+    /// Its pieces, gates, how many valves and of which kind; never 0.
     [[nodiscard]] std::uint64_t key(const ValveStates& all) const noexcept {
       const std::uint64_t gates = all.gates >> first & ((1U << count) - 1);
-      return pieces(all.pieces) | gates << 2 * most_in_leg | std::uint64_t{count} << 3 * most_in_leg;
+      return pieces(all.pieces) | gates << 2 * most_in_leg | std::uint64_t{count} << 3 * most_in_leg |
+             kind << 4 * most_in_leg;
     }
   };
   struct OfLeg {

@@ -189,8 +189,12 @@ void Compiler::lower_valves() {
   }
   for (const LikelyPart& part : core_->likely_states) {
     const auto first = static_cast<std::size_t>(part.valves.front());
-    if (assembly_.valve_parts[first].kind == ValveKind::transistor)
-      core_->commutations.add_leg(first, part.valves.size());
+    if (assembly_.valve_parts[first].kind != ValveKind::transistor) continue;
+    std::uint64_t kind = 0;
+    for (const int valve : part.valves)
+      kind = kind << 2U |
+             static_cast<std::uint64_t>(assembly_.valve_parts[static_cast<std::size_t>(valve)].kind);
+    core_->commutations.add_leg(first, part.valves.size(), kind);
   }
 }
 

@@ -267,6 +267,7 @@ class Core {
   std::vector<int> due_segments;
   std::vector<int> due_valves;
   Commutations commutations;           ///< of the valves
+  bool may_remember = true;            ///< and these are asked
   ValveStates begun;                   ///< behind the gate edges of the event at hand
   std::array<Pieces, 2> likely;        ///< that these may end on
   bool valves_watched_behind = false;  ///< from the half-step point behind an event of this step on
@@ -323,7 +324,7 @@ class Core {
   /// Those of valves that condensed parts hold. (Elsewhere averaged legs hold valves off or let them go, and
   /// conductances of models change: the same states then end otherwise.)
   [[nodiscard]] bool remembers_commutations() const noexcept {
-    return valves.all_apart() && valves.can_tell_states();
+    return may_remember && valves.all_apart() && valves.can_tell_states();
   }
   void guess_commutations() noexcept;
   void assume_pieces(const Pieces& pieces) noexcept;

@@ -245,6 +245,7 @@ bool Core::fit_valves(const Stretch& stretch, double behind, const double* old) 
     conclude(stretch, Rule::half_euler, old, middle.data());
     return valves.fit_already();
   });
+  valves.end_instant();
   if (!fit) ++crowded_steps;
   return fit;
 }

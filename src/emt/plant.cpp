@@ -67,6 +67,12 @@ OperableId Plant::operable(std::string_view name) const {
   throw Error("nothing named \"" + std::string(name) + "\" opens and closes" + suggestion(name, names));
 }
 
+std::vector<std::string> Plant::operable_names() const {
+  std::vector<std::string> names;
+  for (const auto& operable : core_->operables) names.push_back(operable.name);
+  return names;
+}
+
 bool Plant::open(OperableId what, double at_s) noexcept { return core_->request(what.index, false, at_s); }
 bool Plant::close(OperableId what, double at_s) noexcept { return core_->request(what.index, true, at_s); }
 
@@ -97,6 +103,8 @@ std::vector<std::string> Plant::knob_names() const {
   for (const auto& knob : core_->knobs) names.push_back(knob.name);
   return names;
 }
+
+void Plant::remember_commutations(bool remember) noexcept { core_->may_remember = remember; }
 
 KnobId Plant::knob(std::string_view name) const {
   for (std::size_t k = 0; k < core_->knobs.size(); ++k) {

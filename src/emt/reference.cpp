@@ -188,13 +188,12 @@ void ReferenceSolver::advance_to(double stop) {
     if (act()) return;
     if (next_sample_ >= series_length_) return;
     // A margin that begins at zero passes it unseen.
-    if (!equations_.core().valves.empty()) {
-      equations_.core().valves.begin_instant();
-      if (equations_.fit_valves(time_, data(y_))) {
-        left_ = true;
-        return;
-      }
-    }
+    auto& valves = equations_.core().valves;
+    if (valves.empty()) continue;
+    valves.begin_instant();
+    left_ = equations_.fit_valves(time_, data(y_));
+    valves.end_instant();
+    if (left_) return;
   }
 }
 

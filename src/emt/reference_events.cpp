@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "emt/dense.hpp"
 #include "emt/reference_solver.hpp"
 
 namespace zavrek::emt::internal {
@@ -63,6 +64,7 @@ void ReferenceSolver::settle_valves() {
     solve_instant();
     if (!equations_.fit_valves(time_, data(y_))) break;
   }
+  valves.end_instant();
 }
 
 void ReferenceSolver::solve_instant(int iterations) {
@@ -92,7 +94,7 @@ void ReferenceSolver::solve_for(int iterations, Share&& share, Move&& move) {
       dy[k] = kept_dy;
       jacobian.col(k) = (moved - f) / d;
     }
-    const Eigen::VectorXd step = jacobian.fullPivLu().solve(f);
+    const Eigen::VectorXd step = internal::solve(jacobian, f);
     for (int k = 0; k < n; ++k) move(k, -step[k]);
   }
 }

@@ -36,6 +36,10 @@ class ValveGroup {
     valves_.push_back({part.kind, node_position[part.ends.p], node_position[part.ends.q], number, part.off_S,
                        1 / part.on_ohm, part.drop_V, 1 / part.reverse_ohm, part.reverse_drop_V});
     edges_.add_valve();
+    if (part.kind == ValveKind::thyristor) {
+      thyristors_.push_back(size() - 1);
+      unrecovered_.reserve(thyristors_.size());
+    }
     fours_.resize(room() / lanes);
     sources_.push_back(0);
     obey(size() - 1);
@@ -227,11 +231,30 @@ class ValveGroup {
   bool change_over(std::size_t k, double event, double slack, const double* after) noexcept {
     const Piece before = valves_[k].piece;
     if (!take(k, event + slack)) follow(k, after[voltage(k)]);
-    return valves_[k].piece != before || std::min(margin(k, fitted(k)), margin(k, after[voltage(k)])) < 0;
+    const Four& f = four(k);
+    const double within = f.slack[lane(k)] + rounding().of(f)[lane(k)];
+    return valves_[k].piece != before ||
+           std::min(margin(k, fitted(k)), margin(k, after[voltage(k)])) < -within;
   }
 
+  /// What happens until `end_instant` happens at one instant. A thyristor that carries current when it begins
+  /// has no time to recover: forward voltage turns it on again, gate or none. So it is a diode for that long,
+  /// and which pieces fit does not depend on the way on which they are found: a resistive network of diodes
+  /// has one solution. (With a thyristor that blocks whatever the voltage there are others: it may be off
+  /// though it carries current.)
   void begin_instant() noexcept {
     for (Four& f : fours_) f.changes = Lanes{};
+    for (const std::size_t k : thyristors_) {
+      if (valves_[k].piece == Piece::forward) unrecovered_.push_back(k);
+    }
+    for (const std::size_t k : unrecovered_) valves_[k].recovered = false;
+  }
+  void end_instant() noexcept {
+    for (const std::size_t k : unrecovered_) {
+      valves_[k].recovered = true;
+      if (valves_[k].piece == Piece::off) obey(k);
+    }
+    unrecovered_.clear();
   }
   /// Pieces and gates as they are; whether there are few enough to tell.
   [[nodiscard]] bool can_tell_states() const noexcept { return size() <= ValveStates::most; }
@@ -256,13 +279,16 @@ class ValveGroup {
       changed(k);
     }
   }
-  /// Puts the valves on these pieces; `changed` is called for those that were on others.
+  /// Puts the valves on these pieces, but for those that averaged legs hold or that may not be on them (a
+  /// search would never put a transistor without its gate into conduction, and a solution cannot tell: any
+  /// current of its direction fits). `changed` is called for those that were on others.
   template <class Changed>
   void assume(const Pieces& pieces, Changed&& changed) noexcept {
     for (std::size_t word = 0; word < pieces.words.size(); ++word) {
       const std::uint64_t differ = pieces.words[word] ^ states_.pieces.words[word];
       for_each_bit((differ | differ >> 1U) & Pieces::low_bits, [&](std::size_t twice) {
         const std::size_t k = word * Pieces::in_word + twice / 2;
+        if (!may_be_on(valves_[k], static_cast<Piece>(pieces.of(k)))) return;
         valves_[k].piece = static_cast<Piece>(pieces.of(k));
         obey(k);
         changed(k);
@@ -303,8 +329,9 @@ class ValveGroup {
     double off_S, on_S, drop_V, reverse_S, reverse_drop_V;
     Piece piece = Piece::off;
     bool gate = false;
-    bool held = false;   // by an averaged leg
-    bool apart = false;  // driven and measured by a condensed part
+    bool held = false;      // by an averaged leg
+    bool apart = false;     // driven and measured by a condensed part
+    bool recovered = true;  // a thyristor that did not just carry current at the instant at hand
     Failure broken = Failure::none;
     double late_s = 0;
   };
@@ -317,7 +344,13 @@ class ValveGroup {
   }
 
   [[nodiscard]] static bool may_conduct_forward(const Valve& v, bool gate) noexcept {
-    return (v.kind == ValveKind::diode || gate) && v.broken != Failure::dead;
+    return (v.kind == ValveKind::diode || gate || !v.recovered) && v.broken != Failure::dead;
+  }
+  /// Whether it may go from the piece that it is on to another, given its gate.
+  [[nodiscard]] static bool may_be_on(const Valve& v, Piece piece) noexcept {
+    if (is_imposed(v)) return false;
+    if (piece == Piece::forward) return may_conduct_forward(v, v.gate);
+    return piece == Piece::off || v.kind == ValveKind::transistor;
   }
   /// A piece that holds whatever the solution says.
   [[nodiscard]] static bool is_imposed(const Valve& v) noexcept {
@@ -426,6 +459,8 @@ class ValveGroup {
   std::vector<double> sources_;  // the same as in the fours
   ValveStates states_, marked_;
   GateEdges edges_;
+  std::vector<std::size_t> thyristors_;
+  std::vector<std::size_t> unrecovered_;  // room for all thyristors: those that are diodes at this instant
   int voltages_at_ = 0, currents_at_ = 0, conducts_at_ = 0;
   std::size_t apart_ = 0;   // how many
   double nodes_scale_ = 0;  // of the node voltages at the valves in the latest solution,

@@ -125,7 +125,7 @@ TEST(Commutations, DoNotDriveEachOtherOut) {
 TEST(Commutations, OfLegsArePutTogetherForAStateThatWasNotMet) {
   constexpr unsigned off = 0, forward = 1, reverse = 2;
   Commutations commutations;
-  for (const std::size_t first : {0U, 2U, 62U}) commutations.add_leg(first, 2);
+  for (const std::size_t first : {0U, 2U, 62U}) commutations.add_leg(first, 2, 0);
   const auto all_on = [&](unsigned upper, unsigned lower, bool gate) {
     ValveStates states;
     for (const std::size_t first : {0U, 2U, 62U}) {
