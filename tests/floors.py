@@ -41,7 +41,7 @@ for path in sorted([*root.glob("src/**/*.[ch]pp"), *root.glob("include/zavrek/**
         if height.get(other, 99) >= height[room]:
             flaws.append(f"{where}: {room} may not include {other}")
 
-for path in re.findall(r"`((?:src|include|tests|demo|docs|bench|examples)/[^`]*)`", (root / "HACKING.md").read_text()):
+for path in re.findall(r"`((?:src|include|tests|demo|docs|benchmarks|examples)/[^`]*)`", (root / "HACKING.md").read_text()):
     if not (root / path).exists():
         flaws.append(f"HACKING.md: no {path}")
 

@@ -87,6 +87,8 @@ class Controller {
   [[nodiscard]] bool closes(std::size_t k) const noexcept { return values_[operable_at_[k]] > 0.5; }
   /// Edges that the latest run asked for, in the order of their times per gate.
   [[nodiscard]] std::span<const Edge> edges() const noexcept { return edges_; }
+  /// Edges so far for which one run had no room; they never act.
+  [[nodiscard]] long long lost_edges() const noexcept { return lost_edges_; }
 
  private:
   struct Wire {
@@ -120,6 +122,7 @@ class Controller {
   std::vector<std::string> reads_, knobs_, gates_, operables_, outputs_;
   std::vector<std::size_t> knob_at_, operable_at_;  // of values_
   std::vector<Edge> edges_;
+  long long lost_edges_ = 0;
 };
 
 }  // namespace zavrek::control

@@ -92,7 +92,7 @@ class Link {
  public:
   virtual ~Link() = default;
   /// False when the medium did not take the frame.
-  virtual bool send(Bytes frame) noexcept = 0;
+  [[nodiscard]] virtual bool send(Bytes frame) noexcept = 0;
   /// Length of the frame read into `out`, 0 when none is waiting. Does not block.
   [[nodiscard]] virtual std::size_t receive(std::span<std::uint8_t> out) noexcept = 0;
   /// Blocks until a frame waits or `timeout_ms` has passed.
@@ -123,6 +123,8 @@ class GoosePublisher {
   /// Call often; sends what is due. `entries` is the present state.
   void poll(std::int64_t now_ns, const std::vector<bool>& entries, Link& link);
   [[nodiscard]] const Goose& message() const { return message_; }
+  [[nodiscard]] long long sent() const { return frames_sent_; }
+  [[nodiscard]] long long unsent() const { return frames_unsent_; }  ///< that the medium did not take
 
  private:
   Goose message_;
@@ -130,6 +132,7 @@ class GoosePublisher {
   int interval_ms_ = 2;
   std::int64_t due_ns_ = 0;
   bool sent_ = false;
+  long long frames_sent_ = 0, frames_unsent_ = 0;
 };
 
 /// Follows one GOOSE publisher: present state, and whether it is alive.

@@ -244,7 +244,7 @@ double Controller::read(const Wire& wire, std::span<const double> signals) const
 
 void Controller::run(long long tick, std::span<const double> signals) noexcept {
   edges_.clear();
-  const Instant instant{static_cast<double>(tick) * period_s_, &edges_};
+  const Instant instant{static_cast<double>(tick) * period_s_, &edges_, &lost_edges_};
   const auto execute = [&](Row& row) {
     for (std::size_t k = 0; k < row.inputs.size(); ++k) scratch_[k] = read(row.inputs[k], signals);
     row.function->step(instant, scratch_.data(), values_.data() + row.first_output);

@@ -14,6 +14,7 @@ namespace zavrek::control {
 struct Instant {
   double time_s;
   std::vector<Edge>* edges;  // with room for all of one run
+  long long* lost_edges;     // that found none
 };
 
 class Function {
@@ -32,7 +33,10 @@ class Function {
  protected:
   /// Asks for an edge of its k-th gate.
   void edge(const Instant& instant, std::size_t gate, bool on, double at_s) const noexcept {
-    if (instant.edges->size() == instant.edges->capacity()) return;
+    if (instant.edges->size() == instant.edges->capacity()) {
+      ++*instant.lost_edges;
+      return;
+    }
     instant.edges->push_back({first_gate_ + static_cast<int>(gate), on, at_s});
   }
 

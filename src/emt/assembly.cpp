@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "emt/dense.hpp"
 #include "emt/fault.hpp"
 
 namespace zavrek::emt::internal {
@@ -187,8 +188,7 @@ Terms Assembly::resolved(const Terms& terms) const {
     const CapacitancePart& whole = capacitance_parts[share->part];
     // A sequence without capacitance makes the whole singular; it carries nothing there.
     if (share->portion.size() == 0)
-      share->portion =
-          share->capacitance * whole.capacitance.completeOrthogonalDecomposition().pseudoInverse();
+      share->portion = product(share->capacitance, pseudo_inverse(whole.capacitance));
     for (Eigen::Index k = 0; k < share->portion.cols(); ++k) {
       const double coefficient = term.coefficient * share->portion(term.index - share->first.index, k);
       if (coefficient != 0)

@@ -12,7 +12,7 @@
 #include <utility>
 #include <vector>
 
-#include <Eigen/Dense>
+#include <Eigen/Core>
 
 #include "emt/model.hpp"
 #include "emt/waveform.hpp"
@@ -141,8 +141,8 @@ struct LegPart {
   std::vector<Flow> flows;
 };
 
-/// Valves that share a current, and which of them are likely to conduct together: a digit per valve, 1 for one
-/// that does.
+/// Valves that share a current, and which of them are likely to conduct together: a digit per valve, 1 for
+/// one that does.
 struct LikelyPart {
   std::vector<int> valves;
   std::vector<std::string> conducting;

@@ -10,7 +10,7 @@
 #include <limits>
 #include <utility>
 
-#include <Eigen/Dense>
+#include "emt/dense.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -47,7 +47,7 @@ class FixedPoint {
     Eigen::MatrixXd columns(image_.size(), static_cast<Eigen::Index>(distances_.size()));
     for (std::size_t k = 0; k < distances_.size(); ++k)
       columns.col(static_cast<Eigen::Index>(k)) = distances_[k];
-    const Eigen::VectorXd shares = columns.colPivHouseholderQr().solve(distance_);
+    const Eigen::VectorXd shares = least_squares_of_any_rank(columns, distance_);
     for (std::size_t k = 0; k < images_.size(); ++k) sum += shares[static_cast<Eigen::Index>(k)] * images_[k];
     return sum;
   }

@@ -7,7 +7,7 @@
 #include <cmath>
 #include <numbers>
 
-#include <Eigen/Dense>
+#include <Eigen/Core>
 
 #include "emt/modal.hpp"
 #include "zavrek/emt/line_constants.hpp"
@@ -119,7 +119,6 @@ FrequencyLine fit_line(const network::LineGeometry& given, const FrequencyLineOp
   const internal::ModalTransformation modal = internal::modal_transformation(inductance, base.capacitance);
 
   const Eigen::MatrixXd &voltages = modal.voltages, &currents = modal.currents;
-
   std::vector<double> omega;
   std::vector<std::vector<Complex>> impedance(static_cast<std::size_t>(n));
   const double decades = std::log10(options.to_Hz / options.from_Hz);

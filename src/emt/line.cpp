@@ -10,6 +10,7 @@
 
 #include <fmt/format.h>
 
+#include "emt/dense.hpp"
 #include "emt/frequency_line_model.hpp"
 #include "emt/modal.hpp"
 #include "emt/pi_section.hpp"
@@ -23,8 +24,7 @@ struct Modes : ModalTransformation {
 };
 
 Modes modes_of(const std::string& owner, const LineMatrices& per_metre) {
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> charge(per_metre.capacitance);
-  if (charge.eigenvalues()[0] <= 0) {
+  if (symmetric_eigenvalues(per_metre.capacitance)[0] <= 0) {
     throw Error(
         Flaw{.file = {},
              .place = owner,

@@ -18,7 +18,7 @@
 #include <numbers>
 
 #include <fmt/format.h>
-#include <Eigen/Dense>
+#include "emt/dense.hpp"
 
 namespace zavrek::emt {
 namespace {
@@ -89,9 +89,9 @@ Matrix reduced(const Matrix& matrix, const std::vector<Conductor>& conductors,
         joins(static_cast<Eigen::Index>(k), static_cast<Eigen::Index>(m)) = 1;
     }
   }
-  const Matrix inverse = matrix.inverse();
+  const Matrix inverse = internal::inverse(matrix);
   const Matrix admittance = joins.transpose() * inverse * joins;
-  return admittance.inverse();
+  return internal::inverse(admittance);
 }
 
 /// I0(x)/I1(x) by the continued fraction of I1/I0 = 1/(2/x + 1/(4/x + 1/(6/x + ...))).
@@ -203,8 +203,9 @@ Eigen::MatrixXcd cable_impedances(const LineGeometry& g, const std::vector<const
     z = mean;
   }
   const Eigen::Index rest = z.rows() - n;
-  return z.topLeftCorner(n, n) -
-         z.topRightCorner(n, rest) * z.bottomRightCorner(rest, rest).inverse() * z.bottomLeftCorner(rest, n);
+  const Eigen::MatrixXcd there = z.topRightCorner(n, rest), back = z.bottomLeftCorner(rest, n);
+  const Eigen::MatrixXcd closed = internal::inverse(Eigen::MatrixXcd(z.bottomRightCorner(rest, rest)));
+  return z.topLeftCorner(n, n) - internal::product(internal::product(there, closed), back);
 }
 
 struct Matrices {
@@ -272,7 +273,7 @@ Matrices of_wires(const LineGeometry& geometry, double frequency_Hz, bool skin) 
     }
   }
   m.series = reduced(series, conductors, m.phases);
-  m.capacitance = reduced(potential, conductors, m.phases).inverse();
+  m.capacitance = internal::inverse(reduced(potential, conductors, m.phases));
   return m;
 }
 

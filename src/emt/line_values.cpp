@@ -1,4 +1,5 @@
 #include "emt/line_values.hpp"
+#include "emt/dense.hpp"
 
 #include <fmt/format.h>
 
@@ -31,8 +32,7 @@ Eigen::MatrixXd full(const std::string& owner, const char* field, std::size_t n,
 
 void require_passive(const std::string& owner, const char* field, const Eigen::MatrixXd& matrix,
                      bool strictly) {
-  const double least =
-      Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd>(matrix, Eigen::EigenvaluesOnly).eigenvalues()[0];
+  const double least = symmetric_eigenvalues(matrix)[0];
   const double scale = matrix.cwiseAbs().maxCoeff();
   if (strictly ? least <= 0 : least < -1e-9 * scale)
     reject(owner, field,

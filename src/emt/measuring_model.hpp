@@ -12,8 +12,9 @@
 
 #include <cmath>
 
-#include <Eigen/Dense>
+#include <Eigen/Core>
 
+#include "emt/dense.hpp"
 #include "emt/discrete.hpp"
 #include "emt/lanes.hpp"
 #include "emt/model.hpp"
@@ -41,7 +42,7 @@ class MeasuringModel : public Model {
         n_(static_cast<int>(q_.b.size())),
         phases_(phases),
         per_knee_(1 / q_.knee_Vs) {
-    const Eigen::MatrixXd m = (Eigen::MatrixXd::Identity(n_, n_) - step_s / 2 * q_.a).inverse();
+    const Eigen::MatrixXd m = inverse(Eigen::MatrixXd(Eigen::MatrixXd::Identity(n_, n_) - step_s / 2 * q_.a));
     for (int r = 0; r < n_; ++r) {
       for (int c = 0; c < n_; ++c) inverse_[r][c] = m(r, c);
     }
@@ -73,7 +74,7 @@ class MeasuringModel : public Model {
     std::fill_n(slots, this->slots(), 0.0);
     for (int phase = 0; phase < phases_; ++phase) {
       const Eigen::VectorXcd phasors =
-          left.fullPivLu().solve((q_.b + s * q_.f) * places.input_phasors[static_cast<std::size_t>(phase)]);
+          internal::solve(left, (q_.b + s * q_.f) * places.input_phasors[static_cast<std::size_t>(phase)]);
       for (int k = 0; k < n_; ++k) slots[(1 + k) * lanes + phase] = phasors[k].real();
       slots[flux_slot(phase)] += q_.remanence_Vs;
     }

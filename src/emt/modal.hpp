@@ -1,6 +1,6 @@
 #pragma once
 
-#include <Eigen/Dense>
+#include "emt/dense.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -15,11 +15,10 @@ struct ModalTransformation {
 /// `capacitance` must be positive definite.
 [[nodiscard]] inline ModalTransformation modal_transformation(const Eigen::MatrixXd& inductance,
                                                               const Eigen::MatrixXd& capacitance) {
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> charge(capacitance);
-  const Eigen::MatrixXd root = charge.operatorSqrt();
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> waves(root * inductance * root);
-  return {charge.operatorInverseSqrt() * waves.eigenvectors(), root * waves.eigenvectors(),
-          waves.eigenvalues()};
+  const SymmetricDecomposition charge = decompose_symmetric(capacitance, true);
+  const Eigen::MatrixXd& root = charge.root;
+  const SymmetricDecomposition waves = decompose_symmetric(product(product(root, inductance), root), false);
+  return {product(charge.inverse_root, waves.vectors), product(root, waves.vectors), waves.values};
 }
 
 }  // namespace zavrek::emt::internal

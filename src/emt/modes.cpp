@@ -3,9 +3,10 @@
 #include <cmath>
 #include <complex>
 
-#include <Eigen/Dense>
+#include <Eigen/Core>
 
 #include "emt/continuous.hpp"
+#include "emt/dense.hpp"
 #include "zavrek/emt/study.hpp"
 
 namespace zavrek::emt {
@@ -37,16 +38,15 @@ std::vector<Mode> modes(const network::Network& network) {
   }
   // (s M + K) x = 0 as K^-1 M x = -(1/s) x: modes without an end (s infinite) become zeros, which are left
   // out.
-  const Eigen::MatrixXd inverse = stiffness.fullPivLu().solve(mass);
-  const Eigen::EigenSolver<Eigen::MatrixXd> solver(inverse);
+  const internal::Decomposition solved = internal::decompose(internal::solve(stiffness, mass), true);
   std::vector<Mode> found;
-  const double largest = solver.eigenvalues().cwiseAbs().maxCoeff();
+  const double largest = solved.values.cwiseAbs().maxCoeff();
   for (Eigen::Index k = 0; k < n; ++k) {
-    const std::complex<double> mu = solver.eigenvalues()[k];
+    const std::complex<double> mu = solved.values[k];
     if (std::abs(mu) < 1e-9 && std::abs(mu) < 1e-12 * largest) continue;
     if (std::abs(mu) < 1e-10 || mu.imag() > 0) continue;  // one of each pair
     Eigen::Index most = 0;
-    Eigen::VectorXd part = solver.eigenvectors().col(k).cwiseAbs();
+    Eigen::VectorXd part = solved.vectors.col(k).cwiseAbs();
     for (Eigen::Index r = 0; r < n; ++r) part[r] /= equations.scales()[static_cast<std::size_t>(r)];
     part.maxCoeff(&most);
     found.push_back({-1.0 / mu, equations.owner(static_cast<int>(most))});

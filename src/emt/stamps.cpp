@@ -1,4 +1,5 @@
 #include "emt/stamps.hpp"
+#include "emt/dense.hpp"
 
 namespace zavrek::emt::internal {
 namespace {
@@ -31,15 +32,15 @@ Stamps stamp_parts(const Assembly& assembly) {
   for (const SeriesPart& part : assembly.series_parts) {
     Eigen::MatrixXd z = part.resistance + 2 / h * part.inductance;
     z.diagonal() += h / 2 * part.elastance;
-    const Eigen::FullPivLU<Eigen::MatrixXd> lu(z);
-    if (!lu.isInvertible() || z.diagonal().minCoeff() <= 0) {
+    std::optional<Eigen::MatrixXd> conductance = inverse_if_regular(z);
+    if (!conductance || z.diagonal().minCoeff() <= 0) {
       throw Error(Flaw{
           .file = {},
           .place = part.owner,
           .field = {},
           .text = "has no impedance; give it a resistance or an inductance, or join its buses into one"});
     }
-    stamps.series_conductance.push_back(lu.inverse());
+    stamps.series_conductance.push_back(std::move(*conductance));
     stamp(stamps.entries, part.ends, stamps.series_conductance.back());
   }
   for (const CapacitancePart& part : assembly.capacitance_parts)

@@ -1,4 +1,5 @@
 #include "emt/steady.hpp"
+#include "emt/dense.hpp"
 
 #include "emt/discrete.hpp"
 #include "emt/fixed_point.hpp"
@@ -10,6 +11,7 @@
 
 #include <fmt/format.h>
 #include <klu.h>
+#include <Eigen/LU>
 #include <Eigen/SparseCore>
 
 namespace zavrek::emt::internal {
@@ -28,7 +30,7 @@ Complex derivative(double omega, double step_s) {
 ComplexMatrix admittance(const SeriesPart& part, Complex s) {
   ComplexMatrix z = part.resistance.cast<Complex>() + s * part.inductance.cast<Complex>();
   for (Eigen::Index k = 0; k < part.elastance.size(); ++k) z(k, k) += part.elastance[k] / s;
-  return z.inverse();
+  return inverse(z);
 }
 
 /// Two-port admittance of a line, (near; far) by (near; far), in phases.

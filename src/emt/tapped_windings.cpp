@@ -1,9 +1,10 @@
 #include "emt/tapped_windings.hpp"
+#include "emt/dense.hpp"
 
 #include <algorithm>
 #include <cmath>
 
-#include <Eigen/Dense>
+#include <Eigen/Core>
 
 namespace zavrek::emt::internal {
 namespace {
@@ -51,12 +52,12 @@ Eigen::MatrixXd TappedWindings::inductance_at(double position) const {
 }
 
 Eigen::MatrixXd TappedWindings::conductance(double step_s) const {
-  return (resistance_ + 2 / step_s * inductance_at(position_)).inverse();
+  return inverse(Eigen::MatrixXd(resistance_ + 2 / step_s * inductance_at(position_)));
 }
 
 Eigen::MatrixXcd TappedWindings::admittance(std::complex<double> s, double) const {
   const Eigen::MatrixXcd z = resistance_.cast<std::complex<double>>() + s * inductance_at(position_);
-  return z.inverse();
+  return inverse(z);
 }
 
 /// One position towards the band, until it is reached.

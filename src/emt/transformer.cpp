@@ -12,6 +12,7 @@
 #include <numbers>
 
 #include <fmt/format.h>
+#include <Eigen/LU>
 
 #include "emt/assembly.hpp"
 #include "emt/tapped_windings.hpp"

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include <Eigen/Dense>
+#include "emt/dense.hpp"
 
 #include "zavrek/error.hpp"
 
@@ -39,7 +39,7 @@ void fractions(const std::vector<Complex>& poles, Complex s, Complex* out) {
 Eigen::VectorXd least_squares(Eigen::MatrixXd a, const Eigen::VectorXd& b) {
   const Eigen::VectorXd scale = a.colwise().norm().cwiseMax(1e-300);
   a = a * scale.cwiseInverse().asDiagonal();
-  return a.householderQr().solve(b).cwiseQuotient(scale);
+  return internal::least_squares_of_full_rank(a, b).cwiseQuotient(scale);
 }
 
 std::vector<Complex> starting_poles(const std::vector<double>& omega, int count, bool pairs) {
@@ -78,10 +78,10 @@ std::vector<Complex> zeros(const std::vector<Complex>& poles, const Eigen::Vecto
     b[at + 1] = 0;
     at += 2;
   }
-  const Eigen::EigenSolver<Eigen::MatrixXd> solver(a - b * c.transpose(), false);
+  const Eigen::VectorXcd values = internal::decompose(a - b * c.transpose(), false).values;
   std::vector<Complex> found;
   for (Eigen::Index k = 0; k < n; ++k) {
-    Complex z = solver.eigenvalues()[k];
+    Complex z = values[k];
     if (z.imag() < 0) continue;  // its conjugate stands for it
     z.real(-std::max(std::abs(z.real()), 1e-3));
     found.push_back(z);

@@ -293,61 +293,94 @@ Value Field::read(const void* object) const {
   return {};
 }
 
-Field& TableBuilder::add(Shape shape, std::size_t offset, std::string name, std::string doc,
-                         const void* sample) {
-  Field field;
-  field.name = std::move(name);
-  field.doc = std::move(doc);
+Words::Words(std::initializer_list<const char*> words) : all(words.begin(), words.end()) {}
+Words::Words(std::vector<std::string> words) noexcept : all(std::move(words)) {}
+
+TableBuilder::TableBuilder(std::string_view kind, std::string_view doc)
+    : table_{std::string(kind), std::string(doc), {}} {}
+
+Field& TableBuilder::add(Shape shape, Place at, std::string_view name, std::string_view doc) {
+  Field& field = table_.fields.emplace_back();
+  field.name = name;
+  field.doc = doc;
   field.shape = shape;
-  field.offset = offset;
-  if (shape == Shape::flag) {
-    field.expects = "true or false";
-    field.standard = std::get<bool>(field.read(sample)) ? "true" : "false";
-  }
-  if (shape == Shape::text) {
-    field.expects = "a text";
-    field.standard = std::get<std::string>(field.read(sample));
-  }
-  if (shape == Shape::texts) field.expects = "a list of texts";
-  table_.fields.push_back(std::move(field));
-  return table_.fields.back();
+  field.offset = at.offset;
+  return field;
 }
 
-void TableBuilder::as_quantity_field(Field& field, std::string unit, const Bounds& bounds, Need need,
-                                     const void* sample) {
-  const double standard = std::get<double>(field.read(sample));
+void TableBuilder::add_quantity(Place at, std::string_view name, std::string_view unit, const Bounds& bounds,
+                                std::string_view doc, Need need) {
+  Field& field = add(Shape::quantity, at, name, doc);
+  const double standard = std::get<double>(field.read(at.sample));
   field.expects = expectation_of(unit);
   field.need = is_set(standard) ? Need::optional : need;
   if (is_set(standard)) field.standard = print_quantity(standard, unit);
-  field.unit = std::move(unit);
+  field.unit = unit;
   field.bounds = bounds;
 }
 
-void TableBuilder::as_count_field(Field& field, const Bounds& bounds, const void* sample) {
+void TableBuilder::add_count(Place at, std::string_view name, const Bounds& bounds, std::string_view doc) {
+  Field& field = add(Shape::count, at, name, doc);
   field.expects = "a whole number";
-  field.standard = fmt::format("{}", std::get<double>(field.read(sample)));
+  field.standard = fmt::format("{}", std::get<double>(field.read(at.sample)));
   field.bounds = bounds;
 }
 
-void TableBuilder::as_choice_field(Field& field, std::vector<std::string> words) {
-  field.expects = "one of " + listed(words);
-  field.words = std::move(words);
+void TableBuilder::add_flag(Place at, std::string_view name, std::string_view doc) {
+  Field& field = add(Shape::flag, at, name, doc);
+  field.expects = "true or false";
+  field.standard = std::get<bool>(field.read(at.sample)) ? "true" : "false";
 }
 
-void TableBuilder::as_pair_field(Field& field) {
+void TableBuilder::add_text(Place at, std::string_view name, std::string_view doc, Need need) {
+  Field& field = add(Shape::text, at, name, doc);
+  field.expects = "a text";
+  field.standard = std::get<std::string>(field.read(at.sample));
+  field.need = field.standard.empty() ? need : Need::optional;
+}
+
+void TableBuilder::add_choice(Place at, std::string_view name, std::string_view doc,
+                              std::vector<std::string>& words) {
+  add_text(at, name, doc, Need::required);
+  table_.fields.back().expects = "one of " + listed(words);
+  table_.fields.back().words = std::move(words);
+}
+
+void TableBuilder::add_texts(Place at, std::string_view name, std::string_view doc, Need need) {
+  Field& field = add(Shape::texts, at, name, doc);
+  field.expects = "a list of texts";
+  field.need = need;
+}
+
+void TableBuilder::add_bus(Place at, std::string_view name, std::string_view doc, Need need) {
+  add_text(at, name, doc, need);
+  table_.fields.back().expects = "the name of a bus";
+  table_.fields.back().names_bus = true;
+}
+
+void TableBuilder::add_between(Place at, std::string_view name, std::string_view doc) {
+  Field& field = add(Shape::pair, at, name, doc);
   field.expects = "two bus names, such as [\"quay\", \"berth1\"]";
   field.need = Need::required;
   field.names_bus = true;
 }
 
-void TableBuilder::as_curve_field(Field& field, std::string x_unit, std::string unit) {
-  const auto shown = [](const std::string& u) { return u.empty() ? std::string("a number") : u; };
+void TableBuilder::add_element(Place at, std::string_view name, std::string_view doc, Need need) {
+  add_text(at, name, doc, need);
+  table_.fields.back().expects = "the name of an element";
+  table_.fields.back().names_element = true;
+}
+
+void TableBuilder::add_curve(Shape shape, Place at, std::string_view name, std::string_view x_unit,
+                             std::string_view unit, std::string_view doc) {
+  Field& field = add(shape, at, name, doc);
+  const auto shown = [](std::string_view u) { return u.empty() ? std::string_view("a number") : u; };
   field.expects =
-      field.shape == Shape::triangle
+      shape == Shape::triangle
           ? fmt::format("the lower triangle of a matrix in {}, such as \"2; 1 2 {}\"", shown(unit), unit)
           : fmt::format("a list of pairs \"X: Y\", X rising, in {} and {}", shown(x_unit), shown(unit));
-  field.x_unit = std::move(x_unit);
-  field.unit = std::move(unit);
+  field.x_unit = x_unit;
+  field.unit = unit;
 }
 
 }  // namespace zavrek::network

@@ -154,7 +154,7 @@ ControlPort::~ControlPort() {
   if (socket_ >= 0) ::close(socket_);
 }
 
-void ControlPort::send(Bytes message) noexcept {
+bool ControlPort::send(Bytes message) noexcept {
   sockaddr_in to{};
   to.sin_family = AF_INET;
   to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
@@ -164,6 +164,7 @@ void ControlPort::send(Bytes message) noexcept {
     sent = ::sendto(socket_, message.data(), message.size(), MSG_DONTWAIT,
                     reinterpret_cast<const sockaddr*>(&to), sizeof to);
   } while (sent < 0 && errno == EINTR);
+  return sent == static_cast<ssize_t>(message.size());
 }
 
 std::size_t ControlPort::receive(std::span<std::uint8_t> into, int wait_ms, bool replies) noexcept {
@@ -222,7 +223,7 @@ ControlCounts serve_controller(const std::function<control::Controller()>& make,
       answer.edges.assign(controller.edges().begin(), controller.edges().end());
       answer.failure = controller.failure();
     }
-    port.send({bytes.data(), encode(answer, bytes)});
+    if (!port.send({bytes.data(), encode(answer, bytes)})) ++counts.unsent;
   }
   return counts;
 }

@@ -161,7 +161,7 @@ void GoosePublisher::poll(std::int64_t now_ns, const std::vector<bool>& entries,
   message_.entries = entries;
   message_.allowed_ms = static_cast<std::uint32_t>(std::max(2 * interval_ms_, least_allowed_ms));
   std::array<std::uint8_t, longest_frame> frame;
-  link.send(Bytes(frame).first(encode(message_, frame)));
+  ++(link.send(Bytes(frame).first(encode(message_, frame))) ? frames_sent_ : frames_unsent_);
   due_ns_ = now_ns + interval_ms_ * 1'000'000LL;
   sent_ = true;
 }

@@ -24,7 +24,7 @@ TEST(FixedPoint, SolvesALinearMapInAsManyRoundsAsItHasNumbers) {
     if (k > 0) a(k, k - 1) = 0.1;
   }
   const Eigen::VectorXd b = Eigen::VectorXd::LinSpaced(n, 1, 2);
-  const Eigen::VectorXd fixed = (Eigen::MatrixXd::Identity(n, n) - a).lu().solve(b);
+  const Eigen::VectorXd fixed = internal::solve(Eigen::MatrixXd(Eigen::MatrixXd::Identity(n, n) - a), b);
   FixedPoint rounds(12);
   Eigen::VectorXd z = Eigen::VectorXd::Zero(n);
   for (int round = 0; round < n + 2; ++round) z = rounds.next(z, a * z + b);

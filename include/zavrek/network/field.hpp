@@ -3,8 +3,11 @@
 #include <array>
 #include <cmath>
 #include <cstddef>
+#include <initializer_list>
 #include <limits>
 #include <string>
+#include <string_view>
+#include <utility>
 #include <variant>
 #include <vector>
 
@@ -98,21 +101,42 @@ void check_bounds(double value, const Bounds& bounds, std::string_view unit);
 /// ohm/km".
 [[nodiscard]] std::vector<double> as_triangle(std::string_view text, std::string_view unit);
 
-/// Makes the rows of a table. What is the same for all structs stands in field.cpp, so that the dozens of
-/// tables cost little to compile.
+/// The words that a text may be.
+struct Words {
+  Words(std::initializer_list<const char*> words);  // NOLINT(google-explicit-constructor)
+  Words(std::vector<std::string> words) noexcept;   // NOLINT(google-explicit-constructor)
+  std::vector<std::string> all;
+};
+
+/// Makes the rows of a table. What is the same for all structs stands in field.cpp, and texts come as views,
+/// so that the dozens of tables, which every source that walks over all kinds compiles, cost little.
 class TableBuilder {
  public:
-  TableBuilder(std::string kind, std::string doc) : table_{std::move(kind), std::move(doc), {}} {}
+  TableBuilder(std::string_view kind, std::string_view doc);
+  [[nodiscard]] Table build() { return std::move(table_); }
 
  protected:
-  Field& add(Shape shape, std::size_t offset, std::string name, std::string doc, const void* sample);
-  void as_quantity_field(Field& field, std::string unit, const Bounds& bounds, Need need, const void* sample);
-  void as_count_field(Field& field, const Bounds& bounds, const void* sample);
-  void as_choice_field(Field& field, std::vector<std::string> words);
-  void as_pair_field(Field& field);
-  void as_curve_field(Field& field, std::string x_unit, std::string unit);
+  struct Place {
+    std::size_t offset;  // of the member within its struct
+    const void* sample;  // a struct whose members hold the defaults
+  };
+  void add_quantity(Place at, std::string_view name, std::string_view unit, const Bounds& bounds,
+                    std::string_view doc, Need need);
+  void add_count(Place at, std::string_view name, const Bounds& bounds, std::string_view doc);
+  void add_flag(Place at, std::string_view name, std::string_view doc);
+  void add_text(Place at, std::string_view name, std::string_view doc, Need need);
+  void add_choice(Place at, std::string_view name, std::string_view doc, std::vector<std::string>& words);
+  void add_texts(Place at, std::string_view name, std::string_view doc, Need need);
+  void add_bus(Place at, std::string_view name, std::string_view doc, Need need);
+  void add_between(Place at, std::string_view name, std::string_view doc);
+  void add_element(Place at, std::string_view name, std::string_view doc, Need need);
+  void add_curve(Shape shape, Place at, std::string_view name, std::string_view x_unit, std::string_view unit,
+                 std::string_view doc);
 
   Table table_;
+
+ private:
+  Field& add(Shape shape, Place at, std::string_view name, std::string_view doc);
 };
 
 /// Builds the table of `T`. Defaults are read off a default-constructed `T`, so that they are
@@ -122,59 +146,57 @@ class TableOf : public TableBuilder {
  public:
   using TableBuilder::TableBuilder;
 
-  TableOf& quantity(std::string name, double T::*member, std::string unit, Bounds bounds, std::string doc,
-                    Need need = Need::required) {
-    as_quantity_field(row(Shape::quantity, member, name, doc), std::move(unit), bounds, need, &sample_);
+  TableOf& quantity(std::string_view name, double T::*member, std::string_view unit, Bounds bounds,
+                    std::string_view doc, Need need = Need::required) {
+    add_quantity(place(member), name, unit, bounds, doc, need);
     return *this;
   }
-  TableOf& count(std::string name, int T::*member, Bounds bounds, std::string doc) {
-    as_count_field(row(Shape::count, member, name, doc), bounds, &sample_);
+  TableOf& count(std::string_view name, int T::*member, Bounds bounds, std::string_view doc) {
+    add_count(place(member), name, bounds, doc);
     return *this;
   }
-  TableOf& flag(std::string name, bool T::*member, std::string doc) {
-    row(Shape::flag, member, name, doc);
+  TableOf& flag(std::string_view name, bool T::*member, std::string_view doc) {
+    add_flag(place(member), name, doc);
     return *this;
   }
-  TableOf& text(std::string name, std::string T::*member, std::string doc, Need need = Need::required) {
-    Field& field = row(Shape::text, member, name, doc);
-    field.need = field.standard.empty() ? need : Need::optional;
+  TableOf& text(std::string_view name, std::string T::*member, std::string_view doc,
+                Need need = Need::required) {
+    add_text(place(member), name, doc, need);
     return *this;
   }
-  TableOf& choice(std::string name, std::string T::*member, std::vector<std::string> words, std::string doc) {
-    text(std::move(name), member, std::move(doc));
-    as_choice_field(table_.fields.back(), std::move(words));
+  TableOf& choice(std::string_view name, std::string T::*member, Words words, std::string_view doc) {
+    add_choice(place(member), name, doc, words.all);
     return *this;
   }
-  TableOf& texts(std::string name, std::vector<std::string> T::*member, std::string doc,
+  TableOf& texts(std::string_view name, std::vector<std::string> T::*member, std::string_view doc,
                  Need need = Need::optional) {
-    row(Shape::texts, member, name, doc).need = need;
+    add_texts(place(member), name, doc, need);
     return *this;
   }
-  TableOf& bus(std::string name, std::string T::*member, std::string doc, Need need = Need::required) {
-    text(std::move(name), member, std::move(doc), need);
-    table_.fields.back().expects = "the name of a bus";
-    table_.fields.back().names_bus = true;
+  TableOf& bus(std::string_view name, std::string T::*member, std::string_view doc,
+               Need need = Need::required) {
+    add_bus(place(member), name, doc, need);
     return *this;
   }
-  TableOf& between(std::string name, std::array<std::string, 2> T::*member, std::string doc) {
-    as_pair_field(row(Shape::pair, member, name, doc));
+  TableOf& between(std::string_view name, std::array<std::string, 2> T::*member, std::string_view doc) {
+    add_between(place(member), name, doc);
     return *this;
   }
-  TableOf& element(std::string name, std::string T::*member, std::string doc, Need need = Need::required) {
-    text(std::move(name), member, std::move(doc), need);
-    table_.fields.back().expects = "the name of an element";
-    table_.fields.back().names_element = true;
+  TableOf& element(std::string_view name, std::string T::*member, std::string_view doc,
+                   Need need = Need::required) {
+    add_element(place(member), name, doc, need);
     return *this;
   }
   /// Symmetric matrix; optional.
-  TableOf& triangle(std::string name, std::vector<double> T::*member, std::string unit, std::string doc) {
-    as_curve_field(row(Shape::triangle, member, name, doc), "", std::move(unit));
+  TableOf& triangle(std::string_view name, std::vector<double> T::*member, std::string_view unit,
+                    std::string_view doc) {
+    add_curve(Shape::triangle, place(member), name, {}, unit, doc);
     return *this;
   }
   /// Curve or programme, x ascending; optional.
-  TableOf& points(std::string name, Points T::*member, std::string x_unit, std::string unit,
-                  std::string doc) {
-    as_curve_field(row(Shape::points, member, name, doc), std::move(x_unit), std::move(unit));
+  TableOf& points(std::string_view name, Points T::*member, std::string_view x_unit, std::string_view unit,
+                  std::string_view doc) {
+    add_curve(Shape::points, place(member), name, x_unit, unit, doc);
     return *this;
   }
 
@@ -184,14 +206,12 @@ class TableOf : public TableBuilder {
     return *this;
   }
 
-  [[nodiscard]] Table build() { return std::move(table_); }
-
  private:
   template <class Member>
-  Field& row(Shape shape, Member T::*member, std::string& name, std::string& doc) {
-    const auto offset = static_cast<std::size_t>(reinterpret_cast<const char*>(&(sample_.*member)) -
-                                                 reinterpret_cast<const char*>(&sample_));
-    return add(shape, offset, std::move(name), std::move(doc), &sample_);
+  [[nodiscard]] Place place(Member T::*member) const {
+    return {static_cast<std::size_t>(reinterpret_cast<const char*>(&(sample_.*member)) -
+                                     reinterpret_cast<const char*>(&sample_)),
+            &sample_};
   }
 
   T sample_{};

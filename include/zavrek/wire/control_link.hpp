@@ -61,7 +61,8 @@ class ControlPort {
   ~ControlPort();
   [[nodiscard]] int port() const { return port_; }
   void aim(int port) { peer_ = port; }
-  void send(Bytes message) noexcept;
+  /// False when the system did not take it.
+  [[nodiscard]] bool send(Bytes message) noexcept;
   /// Bytes received, 0 when nothing came within `wait_ms`; answers go to who sent last when `replies`.
   [[nodiscard]] std::size_t receive(std::span<std::uint8_t> into, int wait_ms, bool replies) noexcept;
 
@@ -71,7 +72,7 @@ class ControlPort {
 };
 
 struct ControlCounts {
-  long long periods = 0, malformed = 0;
+  long long periods = 0, malformed = 0, unsent = 0;
 };
 /// Serves a controller until it is told to end or `stop` is set; one that begins again at period 0 is made
 /// anew.
