@@ -8,7 +8,7 @@ import sys
 root = pathlib.Path(__file__).resolve().parent.parent
 floors = [
     {"quantity"}, {"network"}, {"emt", "control", "protection"}, {"record"}, {"pace", "wire"},
-    {"trial"}, {"casefile"}, {"report", "page"}, {"tool"},
+    {"bench"}, {"trial"}, {"casefile"}, {"report", "page"}, {"tool"},
 ]
 height = {room: level for level, rooms in enumerate(floors) for room in rooms}
 core = {"quantity", "network", "emt", "protection", "control"}
@@ -44,6 +44,12 @@ for path in sorted([*root.glob("src/**/*.[ch]pp"), *root.glob("include/zavrek/**
 for path in re.findall(r"`((?:src|include|tests|demo|docs|benchmarks|examples)/[^`]*)`", (root / "HACKING.md").read_text()):
     if not (root / path).exists():
         flaws.append(f"HACKING.md: no {path}")
+
+# Each hop of HACKING.md is a file and an identifier that it defines.
+for path, identifier in re.findall(r"^\d\. `([^`]+\.[ch]pp)`: `([^`]+)`", (root / "HACKING.md").read_text(), re.M):
+    word = identifier.split("::")[-1]
+    if (root / path).exists() and not re.search(rf"\b{word}\(", (root / path).read_text()):
+        flaws.append(f"HACKING.md: no {identifier} in {path}")
 
 print("\n".join(flaws) or "floors: every room stands on rooms below it")
 sys.exit(1 if flaws else 0)

@@ -22,6 +22,14 @@ struct Network {
   std::vector<LineGeometry> geometries;
   std::vector<Fault> faults;  ///< places where a run may strike
 
+  // Compiled once: to copy all kinds of them costs every other source seconds.
+  Network();
+  Network(const Network&);
+  Network(Network&&) noexcept;
+  Network& operator=(const Network&);
+  Network& operator=(Network&&) noexcept;
+  ~Network();
+
   [[nodiscard]] const Bus* find_bus(std::string_view name) const;
   [[nodiscard]] const Element* find_element(std::string_view name) const;
 };

@@ -20,6 +20,8 @@ class Clock {
 };
 /// CLOCK_MONOTONIC and clock_nanosleep.
 [[nodiscard]] Clock& system_clock();
+/// Since 1970, by the computer's clock, which may be set while a run goes.
+[[nodiscard]] std::int64_t utc_ns() noexcept;
 
 /// Counts of durations in classes 1/64 of an octave wide; fixed memory, exact maximum.
 class Histogram {
@@ -84,6 +86,7 @@ class Executive {
     timing.pace = pace;
     timing.step_ns = step_ns;
     const std::int64_t start = clock_.now_ns() + (pace == Pace::wall ? step_ns : 0);
+    start_ns_ = start;
     for (std::int64_t step = 0; step < steps; ++step) {
       // Reading the clock takes as long as several steps of a small plant's relays.
       const bool timed = pace == Pace::wall || step % timed_of_free == 0;
@@ -99,6 +102,9 @@ class Executive {
     return timing;
   }
 
+  /// When the latest run began, by the clock.
+  [[nodiscard]] std::int64_t start_ns() const noexcept { return start_ns_; }
+
  private:
   static constexpr std::int64_t timed_of_free = 16;
   std::int64_t await(std::int64_t due_ns, Timing& timing) noexcept;
@@ -106,6 +112,7 @@ class Executive {
                    std::int64_t next_due) noexcept;
   Clock& clock_;
   bool spin_only_;
+  std::int64_t start_ns_ = 0;
 };
 
 /// Measures whether this computer holds `step_ns`: paces idle steps for `seconds`.

@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "zavrek/error.hpp"
@@ -31,6 +32,8 @@ struct Binary {
 struct Event {
   double time_s = 0;
   std::string text;
+  std::string of = {};  ///< the two-state signal that changed; empty for anything else
+  bool on = false;      ///< what it became
 };
 
 /// Sampled signals and timed events of one run. All signals have `time_s.size()` samples.
@@ -45,7 +48,11 @@ struct Record {
   std::vector<Analog> analogs;
   std::vector<Binary> binaries;
   std::vector<Event> events;
+  /// What else belongs to it: name and value, such as "trial" and its name.
+  std::vector<std::pair<std::string, std::string>> facts;
 
+  /// Empty when there is none of that name.
+  [[nodiscard]] std::string fact(std::string_view name) const;
   [[nodiscard]] const Analog* find_analog(std::string_view name) const;
   [[nodiscard]] const Binary* find_binary(std::string_view name) const;
 };
@@ -63,7 +70,16 @@ struct Comtrade {
 /// name (as given), line and what is wrong.
 [[nodiscard]] Record from_comtrade(const Comtrade& files, const std::string& name);
 
-/// Writes PATH.cfg and PATH.dat (any extension of `path` is replaced). Throws Error when it cannot.
+/// Events with their instants, and facts, as sections of the information file of IEC 60255-24:2013, clause 9.
+[[nodiscard]] std::string to_information(const Record& record);
+/// Reads them back into `record`, with the instant of the trigger; sections of others are passed over. Throws
+/// Error with file name and line.
+void take_information(std::string_view text, const std::string& name, Record& record);
+/// What is read back of a record that is written so: values as rounded as they are there.
+[[nodiscard]] Record as_kept(const Record& record, Encoding encoding);
+
+/// Writes PATH.cfg, PATH.dat and, where there are events or facts, PATH.inf (any extension of `path` is
+/// replaced). Throws Error when it cannot.
 void write_comtrade(const Record& record, const std::filesystem::path& path, Encoding encoding);
 /// `path` names the .cfg or the .dat file.
 [[nodiscard]] Record read_comtrade(const std::filesystem::path& path);

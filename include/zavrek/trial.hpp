@@ -6,65 +6,17 @@
 #include <string>
 #include <vector>
 
-#include "zavrek/control.hpp"
+#include "zavrek/bench.hpp"
 #include "zavrek/emt/study.hpp"
-#include "zavrek/network.hpp"
-#include "zavrek/pace.hpp"
-#include "zavrek/protection.hpp"
-#include "zavrek/record.hpp"
-#include "zavrek/wire.hpp"
 
 namespace zavrek::trial {
 
+using bench::Bench;
+using bench::Device;
+using bench::RunOptions;
+using bench::Stream;
 using network::Table;
 using network::unset;
-
-/// A merging unit: the currents of a CT and the voltages of a VT as one stream of samples, 80 per cycle.
-struct Stream {
-  std::string name;
-  std::string ct;
-  std::string vt;
-  int appid = 0x4000;
-};
-const Table& table(const Stream*);
-
-/// A relay and how it is connected.
-struct Device {
-  std::string name;
-  std::string place = "process";    ///< "plant": same process; "process": own process, started by the run;
-                                    ///< "outside": already there, on the interface
-  std::string settings;             ///< file, relative to the case: what a stand-in runs with
-  std::string approved;             ///< file with the settings it should have; `settings` when empty
-  std::vector<std::string> reads;   ///< streams, one for each of its places
-  std::vector<std::string> trips;   ///< breakers that its trip opens
-  std::vector<std::string> opens;   ///< "BREAKER: OUTPUT"
-  std::vector<std::string> closes;  ///< "BREAKER: OUTPUT"
-  std::vector<std::string> inputs;  ///< "NAME: DEVICE.OUTPUT" or "NAME: BREAKER", on while that is closed
-  int appid = 1;                    ///< of its GOOSE
-  std::string current_wiring = "straight";   ///< a fault in the wiring to a relay in the plant's process
-  double current_factor = 1;                 ///< a wrong ratio in front of it
-  protection::RelaySettings relay;           ///< from `settings`
-  protection::RelaySettings approved_relay;  ///< from `approved`; expectations follow these
-};
-const Table& table(const Device*);
-
-/// What stands between plant and devices.
-struct Bench {
-  std::string interface = "lo";
-  std::string medium = "automatic";  ///< "automatic", "raw" or "datagram"
-  std::vector<std::string> record;   ///< further plant signals to record
-  /// Contacts that people operate, "remote" or "remote: closed"; devices read them as "bench.remote", trials
-  /// set them to 0 or 1.
-  std::vector<std::string> contacts;
-  int points_per_cycle = 80;  ///< of the records; a multiple of 80, the rate of the streams
-  std::vector<Stream> streams;
-  std::vector<Device> devices;
-  std::string control = "plant";  ///< "plant": blocks in the plant's process; "process": in one of their own,
-                                  ///< started by the run; "outside": already there, at `control_port`
-  int control_port = 0;           ///< of this computer; 0 for any when the run starts the process
-  int control_delay = 1;  ///< periods from what the control saw to what it does, when not in the plant
-};
-const Table& table(const Bench*);
 
 /// A fault with its timing.
 struct Disturbance {
@@ -100,9 +52,9 @@ struct Expectation {
   double value_tolerance = 0;  ///< share by which the currents that a time follows from may be measured wrong
   std::vector<std::string> window;  ///< earliest and latest
   bool never = false;
-  std::string before;  ///< "DEVICE.OUTPUT" that must not rise sooner
-  int times = 0;       ///< how often the output rises in all; 0 for any
-  std::string breaker;
+  std::string before;   ///< "DEVICE.OUTPUT" that must not rise sooner
+  int times = 0;        ///< how often the output rises in all; 0 for any
+  std::string breaker;  ///< switch, contactor, contact or other two-state point that opens, or goes off
   double open_before_s = unset;
   std::vector<std::string> closes_between;  ///< earliest and latest time at which it is closed again
   std::string signal;                       ///< of the plant
@@ -157,19 +109,20 @@ struct CaseFiles {
 };
 const Table& table(const CaseFiles*);
 
-/// Everything a run needs.
-struct Case {
-  std::filesystem::path folder;
-  network::Network network;
-  control::Description control;
-  Bench bench;
+/// A setup and what is tried on it.
+struct Case : bench::Setup {
   std::vector<Trial> trials;
   std::vector<Sweep> sweeps;
-  control::OwnMaker own_code;  ///< gives the classes that `own` blocks name by `code`; set by a program
+
+  // Compiled once: to copy all kinds of them costs every other source seconds.
+  Case();
+  Case(const Case&);
+  Case(Case&&) noexcept;
+  Case& operator=(const Case&);
+  Case& operator=(Case&&) noexcept;
+  ~Case();
 };
 
-/// Gives the code of `own` blocks: libraries in the folder of the case, and the program's own.
-[[nodiscard]] control::OwnMaker own_maker(const Case& all);
 [[nodiscard]] bool has_control(const Case& all);
 
 /// Throws Error when the control of the case cannot be wired to its plant: an unknown signal, gate, knob or
@@ -183,19 +136,6 @@ void check_control(const Case& all, const emt::Plant& plant);
 
 /// References and values that do not hold together across the parts of a case.
 [[nodiscard]] std::vector<Flaw> validate(const Case& all);
-
-struct RunOptions {
-  /// Overrides every device's place when not empty: "plant" runs the relays in this process.
-  std::string place;
-  /// Overrides the interface of the bench when not empty.
-  std::string interface;
-  /// Free when every device is in the plant's process and this is set; else paced to the wall.
-  bool free = false;
-  /// Program that has the verb `relay`; needed for devices of place "process".
-  std::filesystem::path relay_program;
-  /// Threads that share each step, where the network falls into parts that allow it.
-  int cores = 1;
-};
 
 /// One expectation judged.
 struct Verdict {
@@ -229,6 +169,8 @@ struct TrialResult {
   double fault_current_A = 0;  ///< rms of the largest phase, one cycle that starts two cycles after inception
   std::string medium;          ///< how frames travelled; empty when none did
   pace::Timing timing;
+  std::vector<bench::Account> accounts;  ///< of the ports
+  double step_s = 0;
   std::vector<std::string> notes;    ///< of the compiler
   std::vector<std::string> remarks;  ///< of the run: steps that met their bound or had more to do than others
   /// What would explain what failed: "R1 behaves as if ...".
@@ -253,6 +195,16 @@ struct TrialResult {
 /// operates and judges is there, values and bands have the right dimension. Throws Error with all that is
 /// wrong. Returns the compiler's notes but those that are `known`.
 std::vector<std::string> check_trials(const Case& all, const std::vector<std::string>& known = {});
+
+/// Judges a record by the settings of a case: fills verdicts, findings and the fault current of `result`,
+/// whose inception stands. `ended_s` is when the run ended.
+void judge_record(const Case& all, const Trial& trial, const record::Record& record, double ended_s,
+                  TrialResult& result);
+
+/// Judges a record that was kept, of this trial or of the real thing. Without the instants of events in it,
+/// two-state channels tell them to a sample, and the fault strikes at the trigger. Throws Error for a channel
+/// that is wanted and not there.
+[[nodiscard]] TrialResult judge_again(const Case& all, const Trial& trial, record::Record record);
 
 /// Runs one trial from a fresh plant with fresh devices. A device that dies or falls silent fails the
 /// trial, it does not throw. Throws Error only for a case that cannot be compiled.

@@ -115,13 +115,20 @@ enum class Medium { automatic, raw, datagram };
 [[nodiscard]] std::unique_ptr<Link> open_link(const std::string& interface, Medium medium,
                                               const Filter& filter);
 
+/// The present by two clocks, ns: one that never jumps, for all that is timed, and UTC since 1970, for what
+/// is told to others.
+struct Now {
+  std::int64_t steady_ns = 0;
+  std::int64_t utc_ns = 0;
+};
+
 /// Sends a state by GOOSE: at once on a change, then after 2, 4, 8 ... ms up to `slowest_ms`, as
 /// IEC 61850-8-1 clause 18.1.2.5 describes. Time is the caller's.
 class GoosePublisher {
  public:
   GoosePublisher(Goose message, int slowest_ms = 500);
   /// Call often; sends what is due. `entries` is the present state.
-  void poll(std::int64_t now_ns, const std::vector<bool>& entries, Link& link);
+  void poll(Now now, const std::vector<bool>& entries, Link& link);
   [[nodiscard]] const Goose& message() const { return message_; }
   [[nodiscard]] long long sent() const { return frames_sent_; }
   [[nodiscard]] long long unsent() const { return frames_unsent_; }  ///< that the medium did not take
@@ -189,9 +196,9 @@ class RelayStandIn {
  public:
   RelayStandIn(protection::RelaySettings settings, StandInPorts ports);
   /// Takes one frame; anything that is no sample of its stream is counted and ignored.
-  void take(Bytes frame, std::int64_t now_ns, Link& link);
+  void take(Bytes frame, Now now, Link& link);
   /// Retransmission; call at least each millisecond.
-  void poll(std::int64_t now_ns, Link& link);
+  void poll(Now now, Link& link);
 
   [[nodiscard]] long long samples() const { return samples_; }
   [[nodiscard]] long long lost() const { return lost_; }
@@ -202,7 +209,7 @@ class RelayStandIn {
   void take_sample(std::size_t stream);
   void take_input(Bytes frame, std::int64_t now_ns);
   void bridge(int missing);
-  void push(std::int64_t now_ns, Link& link);
+  void push(Now now, Link& link);
 
   struct Input {
     std::size_t place;  // of the relay's inputs

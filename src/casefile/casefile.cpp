@@ -141,16 +141,25 @@ protection::RelaySettings read_settings(Reader& reader) {
   return settings;
 }
 
-void read_bench(Reader& reader, trial::Bench& bench) {
-  reader.fields(reader.root(), "bench", {target(bench)}, {"stream", "device"});
-  reader.each_named("stream", [&](const std::string& name, const toml::table& body) {
-    trial::Stream stream;
-    stream.name = name;
-    reader.fields(body, "stream." + name, {target(stream)});
-    bench.streams.push_back(std::move(stream));
+void read_bench(Reader& reader, bench::Bench& bench) {
+  std::vector<std::string> kinds{"device"};
+  const auto for_each_port = [](auto&& visit) {
+    bench::for_each_kind(static_cast<const bench::PortSettings*>(nullptr), visit);
+  };
+  for_each_port([&](const auto* null) { kinds.push_back(table(null).kind); });
+  reader.fields(reader.root(), "bench", {target(bench)}, kinds);
+  for_each_port([&](auto* null) {
+    using Kind = std::remove_pointer_t<decltype(null)>;
+    const std::string kind = table(null).kind;
+    reader.each_named(kind, [&](const std::string& name, const toml::table& body) {
+      Kind port;
+      port.name = name;
+      reader.fields(body, kind + "." + name, {target(port)});
+      bench.ports.emplace_back(std::move(port));
+    });
   });
   reader.each_named("device", [&](const std::string& name, const toml::table& body) {
-    trial::Device device;
+    bench::Device device;
     device.name = name;
     reader.fields(body, "device." + name, {target(device)});
     bench.devices.push_back(std::move(device));
@@ -462,9 +471,10 @@ std::vector<const network::Table*> all_tables() {
   network::for_each_kind([&](const auto* null) { tables.push_back(&table(null)); });
   tables.push_back(&table(static_cast<const network::Fault*>(nullptr)));
   tables.push_back(&table(static_cast<const trial::Disturbance*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::Bench*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::Stream*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::Device*>(nullptr)));
+  tables.push_back(&table(static_cast<const bench::Bench*>(nullptr)));
+  bench::for_each_kind(static_cast<const bench::PortSettings*>(nullptr),
+                       [&](const auto* null) { tables.push_back(&table(null)); });
+  tables.push_back(&table(static_cast<const bench::Device*>(nullptr)));
   tables.push_back(&table(static_cast<const protection::RelaySettings*>(nullptr)));
   protection::for_each_kind([&](const auto* null) { tables.push_back(&table(null)); });
   tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));

@@ -423,7 +423,8 @@ void expand_one(const VoltsPerHertz& b, Description& into) {
 }  // namespace
 
 Description expand(const Description& description) {
-  Description all{description.period_s, description.blocks, {}};
+  Description all = description;
+  all.ready.clear();
   for (const Ready& ready : description.ready)
     std::visit([&](const auto& one) { expand_one(one, all); }, ready);
   return all;

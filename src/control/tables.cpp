@@ -22,6 +22,13 @@ constexpr const char* input_doc = "a number, a block's output, or a signal of th
 
 }  // namespace
 
+Description::Description() = default;
+Description::Description(const Description&) = default;
+Description::Description(Description&&) noexcept = default;
+Description& Description::operator=(const Description&) = default;
+Description& Description::operator=(Description&&) noexcept = default;
+Description::~Description() = default;
+
 const Table& table(const Description*) {
   static const Table built =
       TableOf<Description>("control", "control.toml: blocks executed beside the plant")

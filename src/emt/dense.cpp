@@ -1,6 +1,7 @@
 #include "emt/dense.hpp"
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
+#include <Eigen/QR>
 
 namespace zavrek::emt::internal {
 
@@ -32,27 +33,6 @@ Eigen::VectorXd least_squares_of_full_rank(const Eigen::MatrixXd& a, const Eigen
 }
 Eigen::VectorXd least_squares_of_any_rank(const Eigen::MatrixXd& a, const Eigen::VectorXd& b) {
   return a.colPivHouseholderQr().solve(b);
-}
-
-Eigen::VectorXd symmetric_eigenvalues(const Eigen::MatrixXd& matrix) {
-  return Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd>(matrix, Eigen::EigenvaluesOnly).eigenvalues();
-}
-
-SymmetricDecomposition decompose_symmetric(const Eigen::MatrixXd& matrix, bool roots) {
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> solver(matrix);
-  SymmetricDecomposition found{solver.eigenvalues(), solver.eigenvectors(), {}, {}};
-  if (roots) {
-    found.root = solver.operatorSqrt();
-    found.inverse_root = solver.operatorInverseSqrt();
-  }
-  return found;
-}
-
-Decomposition decompose(const Eigen::MatrixXd& matrix, bool vectors) {
-  const Eigen::EigenSolver<Eigen::MatrixXd> solver(matrix, vectors);
-  Decomposition found{solver.eigenvalues(), {}};
-  if (vectors) found.vectors = solver.eigenvectors();
-  return found;
 }
 
 }  // namespace zavrek::emt::internal

@@ -107,6 +107,13 @@ struct Checker {
 
 }  // namespace
 
+Network::Network() = default;
+Network::Network(const Network&) = default;
+Network::Network(Network&&) noexcept = default;
+Network& Network::operator=(const Network&) = default;
+Network& Network::operator=(Network&&) noexcept = default;
+Network::~Network() = default;
+
 const Bus* Network::find_bus(std::string_view name) const {
   for (const Bus& bus : buses) {
     if (bus.name == name) return &bus;

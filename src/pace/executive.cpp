@@ -36,6 +36,12 @@ Clock& system_clock() {
   return clock;
 }
 
+std::int64_t utc_ns() noexcept {
+  timespec now{};
+  clock_gettime(CLOCK_REALTIME, &now);
+  return static_cast<std::int64_t>(now.tv_sec) * 1'000'000'000 + now.tv_nsec;
+}
+
 std::int64_t Executive::await(std::int64_t due_ns, Timing& timing) noexcept {
   std::int64_t now = clock_.now_ns();
   while (now < due_ns) {

@@ -289,6 +289,13 @@ const Table& table(const Output*) {
   return built;
 }
 
+RelaySettings::RelaySettings() = default;
+RelaySettings::RelaySettings(const RelaySettings&) = default;
+RelaySettings::RelaySettings(RelaySettings&&) noexcept = default;
+RelaySettings& RelaySettings::operator=(const RelaySettings&) = default;
+RelaySettings& RelaySettings::operator=(RelaySettings&&) noexcept = default;
+RelaySettings::~RelaySettings() = default;
+
 const Table& table(const RelaySettings*) {
   static const Table built =
       TableOf<RelaySettings>("relay", "settings of a relay")

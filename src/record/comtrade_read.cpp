@@ -308,7 +308,10 @@ Record from_comtrade(const Comtrade& files, const std::string& name) {
 Record read_comtrade(const std::filesystem::path& path) {
   std::filesystem::path stem = path;
   const std::string configuration = read_file(stem.replace_extension(".cfg"));
-  return from_comtrade({configuration, read_file(stem.replace_extension(".dat"))}, path.string());
+  Record record = from_comtrade({configuration, read_file(stem.replace_extension(".dat"))}, path.string());
+  if (std::filesystem::exists(stem.replace_extension(".inf")))
+    take_information(read_file(stem), stem.string(), record);
+  return record;
 }
 
 }  // namespace zavrek::record

@@ -168,6 +168,8 @@ void write_comtrade(const Record& record, const std::filesystem::path& path, Enc
   std::filesystem::path target = path;
   write_file(target.replace_extension(".cfg"), files.configuration);
   write_file(target.replace_extension(".dat"), files.data);
+  if (!record.events.empty() || !record.facts.empty())
+    write_file(target.replace_extension(".inf"), to_information(record));
 }
 
 }  // namespace zavrek::record

@@ -10,6 +10,13 @@
 
 namespace zavrek::record {
 
+std::string Record::fact(std::string_view name) const {
+  for (const auto& [known, value] : facts) {
+    if (known == name) return value;
+  }
+  return {};
+}
+
 const Analog* Record::find_analog(std::string_view name) const {
   for (const Analog& analog : analogs) {
     if (analog.name == name) return &analog;

@@ -22,8 +22,10 @@ std::string quoted(const std::string& text) {
   std::string out = "'";
   for (const char c : text) {
     const bool control = static_cast<unsigned char>(c) < ' ' || c == '\x7f';
-    if (c == '\'') out += c;
-    out += control ? ' ' : c;
+    if (c == '\'')
+      out += R"('."'".')";  // doubled it would end a text that it begins
+    else
+      out += control ? ' ' : c;
   }
   return out + "'";
 }

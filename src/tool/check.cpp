@@ -15,8 +15,15 @@ std::string row(std::string_view name, const std::string& value) {
   return fmt::format("  {:<22}{}\n", name, value);
 }
 
+/// Ways between the plant and devices as the case connects them; throws Error for a name that nobody knows.
+std::vector<bench::Path> wiring_of(const trial::Case& all) {
+  network::Network network = all.network;
+  network.faults.clear();
+  return bench::Run(all, network, {}).paths();
+}
+
 void print(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes,
-           const CheckOptions& options) {
+           const std::vector<bench::Path>& wiring, const CheckOptions& options) {
   const emt::Summary& s = plant.summary();
   fmt::print("{}\n", all.network.title.empty() ? all.folder.string() : all.network.title);
   std::string text = row("step", print_rounded(plant.step_s(), "s"));
@@ -38,9 +45,13 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
                           s.factor_entries, s.switch_nodes, s.events_per_step));
   text +=
       row("signals, knobs", fmt::format("{}, {}", plant.signal_names().size(), plant.knob_names().size()));
-  text += row("streams, devices", fmt::format("{}, {}", all.bench.streams.size(), all.bench.devices.size()));
+  text += row("streams, devices",
+              fmt::format("{}, {}", all.bench.all<bench::Stream>().size(), all.bench.devices.size()));
   text += row("trials", fmt::format("{}", all.trials.size()));
   fmt::print("{}", text);
+  if (!wiring.empty())
+    fmt::print("  wiring, and the delay that the bench brings\n{}\n",
+               bench::to_string(wiring, plant.step_s()));
   for (const std::string& note : notes) fmt::print("  note: {}\n", note);
   if (options.signals) {
     for (const std::string& name : plant.signal_names())
@@ -53,8 +64,8 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
   }
 }
 
-nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
-                       const std::vector<std::string>& notes) {
+nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes,
+                       const std::vector<bench::Path>& wiring) {
   const emt::Summary& s = plant.summary();
   nlohmann::json out{{"title", all.network.title},
                      {"step_s", plant.step_s()},
@@ -75,10 +86,16 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant,
                      {"signals", plant.signal_names()},
                      {"knobs", plant.knob_names()},
                      {"control_knobs", trial::control_knobs(all, plant)},
-                     {"streams", all.bench.streams.size()},
+                     {"streams", all.bench.all<bench::Stream>().size()},
                      {"devices", all.bench.devices.size()},
                      {"trials", all.trials.size()},
                      {"notes", notes}};
+  for (const bench::Path& path : wiring)
+    out["wiring"].push_back({{"from", path.from},
+                             {"by", path.by},
+                             {"to", path.to},
+                             {"most_steps", path.most_steps},
+                             {"further", path.further}});
   out["largest_step_s"] = s.largest_step_s > 1e100 ? nlohmann::json() : nlohmann::json(s.largest_step_s);
   return out;
 }
@@ -94,10 +111,11 @@ int check(const CheckOptions& options) {
     notes.push_back(fmt::format("the control's period is no multiple of the step: it runs up to {} late",
                                 print_rounded(late, "s")));
   for (std::string& note : trial::check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
+  const std::vector<bench::Path> wiring = wiring_of(all);
   if (options.json) {
-    fmt::print("{}\n", to_json(all, plant, notes).dump(2));
+    fmt::print("{}\n", to_json(all, plant, notes, wiring).dump(2));
   } else {
-    print(all, plant, notes, options);
+    print(all, plant, notes, wiring, options);
   }
   return done;
 }

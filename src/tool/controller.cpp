@@ -23,7 +23,7 @@ int controller(const ControllerOptions& options) {
                      .text = "is missing or empty; the case has no control to run"});
   }
   const std::vector<std::string> signals = emt::compile(all.network).signal_names();
-  const auto make = [&] { return control::Controller(all.control, signals, trial::own_maker(all)); };
+  const auto make = [&] { return control::Controller(all.control, signals, bench::own_maker(all)); };
   std::signal(SIGTERM, [](int) { stop_requested = true; });
   std::signal(SIGINT, [](int) { stop_requested = true; });
   wire::ControlPort port(options.port);

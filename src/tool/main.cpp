@@ -17,6 +17,7 @@ struct Words {
   tool::TestOptions test;
   tool::PlotOptions plot;
   tool::LineOptions line;
+  tool::JudgeOptions judge;
   tool::StudyOptions study;
   tool::CompareOptions compare;
   tool::RelayOptions relay;
@@ -94,6 +95,13 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->add_flag("--no-figures", words.test.no_figures, "draw no PNG per trial");
   verb->add_option("--cores", words.test.cores, cores_help)->check(CLI::Range(1, 64));
   verb->callback([&] { code = tool::test(words.test); });
+
+  verb = app.add_subcommand("judge", "judge a record that was kept again, by the settings of a case");
+  verb->add_option("case", words.judge.folder, case_help)->required();
+  verb->add_option("record", words.judge.record, "COMTRADE (.cfg, .dat)")->required();
+  verb->add_option("--trial", words.judge.trial, "by whose expectations; the record's own when left out");
+  verb->add_flag("--json", words.judge.json, "print JSON");
+  verb->callback([&] { code = tool::judge(words.judge); });
 
   verb = app.add_subcommand("plot", "draw a record as PNG or SVG");
   verb->add_option("record", words.plot.record, "COMTRADE (.cfg, .dat) or .csv")->required();

@@ -13,7 +13,7 @@ namespace {
 /// What is recorded besides the streams: as told, or all voltages and currents where nothing would be.
 void record_signals(trial::Case& all, const std::vector<std::string>& signals) {
   const std::vector<std::string> more =
-      signals.empty() && all.bench.streams.empty() && all.bench.record.empty()
+      signals.empty() && all.bench.all<bench::Stream>().empty() && all.bench.record.empty()
           ? emt::voltages_and_currents(emt::compile(all.network))
           : signals;
   all.bench.record.insert(all.bench.record.end(), more.begin(), more.end());
@@ -43,6 +43,7 @@ int run(const RunOptions& options) {
   const trial::TrialResult result = trial::run_trial(all, quiet, how);
   if (!result.medium.empty()) fmt::print("wire: {}\n", result.medium);
   fmt::print("{}\n", to_string(result.timing));
+  if (!result.accounts.empty()) fmt::print("{}\n", bench::to_string(result.accounts, result.step_s));
   for (const auto* list : {&result.notes, &result.remarks}) {
     for (const std::string& note : *list) fmt::print("  note: {}\n", note);
   }

@@ -45,6 +45,23 @@ nlohmann::json to_json(const trial::TrialResult& result) {
                         {"margin", v.margin},
                         {"passed", v.passed}});
   }
+  nlohmann::json ports = nlohmann::json::array();
+  for (const bench::Account& a : result.accounts) {
+    ports.push_back({{"port", a.port},
+                     {"carries", a.carries},
+                     {"sent", a.sent},
+                     {"unsent", a.unsent},
+                     {"received", a.received},
+                     {"lost", a.lost},
+                     {"late", a.late},
+                     {"refused", a.refused},
+                     {"malformed", a.malformed},
+                     {"foreign", a.foreign}});
+    if (a.delay.count() > 0)
+      ports.back()["delay"] = {{"of", a.delay_of},
+                               {"median_us", 1e-3 * static_cast<double>(a.delay.quantile_ns(0.5))},
+                               {"most_us", 1e-3 * static_cast<double>(a.delay.max_ns())}};
+  }
   nlohmann::json findings = nlohmann::json::array();
   for (const trial::Explanation& e : result.findings) findings.push_back(e.words());
   return {{"name", result.name},
@@ -56,6 +73,7 @@ nlohmann::json to_json(const trial::TrialResult& result) {
           {"overruns", result.timing.overruns},
           {"steps", result.timing.steps * result.timing.plant_steps},
           {"verdicts", verdicts},
+          {"ports", ports},
           {"findings", findings},
           {"remarks", result.remarks}};
 }
@@ -72,8 +90,9 @@ void keep_evidence(const trial::Case& all, const trial::TrialResult& result,
 
 std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOptions& options,
                                         const std::filesystem::path& out) {
-  trial::RunOptions run{options.place, options.interface, options.free,
-                        std::filesystem::read_symlink("/proc/self/exe"), options.cores};
+  const trial::RunOptions run{options.place, options.interface,
+                              options.free,  std::filesystem::read_symlink("/proc/self/exe"),
+                              options.cores, encoding_of(options.encoding)};
   std::vector<trial::TrialResult> results;
   for (std::size_t k = 0; k < all.trials.size(); ++k) {
     const trial::Trial& one = all.trials[k];
@@ -110,10 +129,25 @@ int test(const TestOptions& options) {
   } else {
     if (!results.back().medium.empty()) fmt::print("\nwire: {}\n", results.back().medium);
     fmt::print("last trial: {}\n", to_string(results.back().timing));
+    if (!results.back().accounts.empty())
+      fmt::print("{}\n", bench::to_string(results.back().accounts, results.back().step_s));
     fmt::print("\n{} of {} trials passed\nreport: {}\n", passed, results.size(),
                (out / "report.html").string());
   }
   return well ? done : failed_verdict;
+}
+
+int judge(const JudgeOptions& options) {
+  const trial::Case all = casefile::read_case(options.folder);
+  record::Record record = record::read_record(options.record);
+  const std::string name = options.trial.empty() ? record.fact("trial") : options.trial;
+  if (name.empty()) throw Error("the record does not say of which trial it is; name it with --trial");
+  const trial::TrialResult result = trial::judge_again(all, trial::find_trial(all, name), std::move(record));
+  if (options.json)
+    fmt::print("{}\n", to_json(result).dump(2));
+  else
+    print_result(result);
+  return result.passed() ? done : failed_verdict;
 }
 
 }  // namespace zavrek::tool

@@ -51,13 +51,22 @@ struct TestOptions {
   std::string only;
   std::string place;
   std::string interface;
-  std::string encoding = "binary";
+  std::string encoding = "float32";
   bool free = false;
   bool json = false;
   bool no_figures = false;
   int cores = 1;
 };
 [[nodiscard]] int test(const TestOptions& options);
+
+struct JudgeOptions {
+  std::string folder;
+  std::string record;
+  std::string trial;  // as the record says when empty
+  bool json = false;
+};
+/// Judges a record again by the settings of a case.
+[[nodiscard]] int judge(const JudgeOptions& options);
 
 struct PlotOptions {
   std::string record;

@@ -4,15 +4,13 @@
 
 #include <fmt/format.h>
 
-#include "trial/judge.hpp"
-#include "trial/operations.hpp"
+#include "bench/control_seat.hpp"
+#include "bench/plant_source.hpp"
+#include "trial/case/operations.hpp"
+#include "trial/judge/judge.hpp"
 
 namespace zavrek::trial {
 namespace {
-
-using internal::Operations;
-using internal::operations;
-using internal::Rig;
 
 /// Lateness of a paced run that is told beside a verdict that failed: a third of the usual tolerance.
 constexpr double worth_saying_s = 10e-3;
@@ -60,10 +58,18 @@ Verdict failed_verdict(const Expectation& e, const std::string& why) {
   return verdict;
 }
 
+/// Signals that a trial judges, and points beside those that are recorded anyway.
 std::vector<std::string> signals_judged(const Trial& trial) {
   std::vector<std::string> names;
   for (const Expectation& e : trial.expect) {
     if (!e.signal.empty()) names.push_back(e.signal);
+  }
+  return names;
+}
+std::vector<std::string> points_judged(const Trial& trial) {
+  std::vector<std::string> names;
+  for (const Expectation& e : trial.expect) {
+    if (!e.breaker.empty()) names.push_back(e.breaker);
   }
   return names;
 }
@@ -82,20 +88,6 @@ std::vector<std::string> remarks_on(const emt::Plant& plant) {
                     "step met each",
                     plant.states_met()));
   return remarks;
-}
-
-pace::Timing execute(Rig& rig, bool wall, double duration_s) {
-  const double step = rig.stride() * rig.plant().step_s();
-  const auto steps = static_cast<std::int64_t>(std::ceil(duration_s / step - 1e-6));
-  pace::Footing footing;
-  if (wall) footing = pace::take_footing();
-  pace::Timing timing = pace::Executive(pace::system_clock(), footing.may_spin)
-                            .run(wall ? pace::Pace::wall : pace::Pace::free, std::llround(step * 1e9), steps,
-                                 [&](std::int64_t) { return rig.advance(); });
-  if (wall) pace::leave_footing();
-  timing.footing = footing;
-  timing.plant_steps = rig.stride();
-  return timing;
 }
 
 }  // namespace
@@ -133,18 +125,47 @@ std::vector<emt::Command> strikes(const Trial& trial, double inception_s) {
 
 namespace {
 
+using bench::internal::ControlSeat;
+using bench::internal::ControlTurn;
+
 /// The control of the case as a driver of the study; the case must outlive it.
 void add_control(emt::Study& study, const Case& all, const emt::Plant& plant,
-                 std::vector<internal::ControlTurn> turns) {
+                 std::vector<ControlTurn> turns) {
   if (!has_control(all)) return;
-  study.drive_period_s = internal::ControlSeat(all, plant, false).controller().period_s();
+  study.drive_period_s = ControlSeat(all, plant, false).controller().period_s();
+  std::stable_sort(turns.begin(), turns.end(), [](const auto& a, const auto& b) { return a.at_s < b.at_s; });
   // Handles hold for every plant of this network, so one compiled for the names serves all.
   auto named = std::make_shared<emt::Plant>(emt::compile(study.network));
   study.drive = [&all, named, turns = std::move(turns)]() -> std::function<void(emt::Drivable&)> {
-    auto seat = std::make_shared<internal::ControlSeat>(all, *named, false);
-    seat->turn_at(turns);
-    return [seat](emt::Drivable& target) { seat->run_due(target); };
+    auto seat = std::make_shared<ControlSeat>(all, *named, false);
+    return [seat, turns, next = std::size_t{0}](emt::Drivable& target) mutable {
+      const double now = target.time_s() + 1e-6 * target.step_s();
+      for (; next < turns.size() && turns[next].at_s <= now; ++next)
+        seat->set(turns[next].parameter, turns[next].value);
+      seat->run_due(target);
+    };
   };
+}
+
+/// What a study does of the deeds of a trial: it has no bench, so contacts are left out.
+void add_deeds(emt::Study& study, const std::vector<bench::Deed>& deeds, const ControlSeat* control,
+               bench::Exchange& exchange, std::vector<ControlTurn>& turns) {
+  for (const bench::Deed& deed : deeds) {
+    const bench::AskId what = exchange.ask_of(deed.what);
+    if (exchange.is_contact(what)) continue;
+    if (exchange.is_of_control(what)) {
+      turns.push_back({deed.at_s, control->controller().parameter(deed.what), deed.value});
+      continue;
+    }
+    emt::Command command{.at_s = deed.at_s, .close = deed.kind == bench::Deed::Kind::close};
+    std::string& name = deed.kind == bench::Deed::Kind::fail  ? command.fails
+                        : deed.kind == bench::Deed::Kind::set ? command.knob
+                                                              : command.operable;
+    name = deed.what;
+    command.value = deed.value;
+    command.how = deed.how;
+    study.commands.push_back(std::move(command));
+  }
 }
 
 }  // namespace
@@ -155,7 +176,8 @@ emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   if (!trial) study.network.faults.clear();
   study.duration_s = duration_s > 0 ? duration_s : 0.2;
   study.sample_s = all.network.step_s;
-  const emt::Plant plant = emt::compile(study.network);
+  bench::internal::PlantSource source(emt::compile(study.network));
+  const emt::Plant& plant = *source.plant();
   if (!trial) {
     add_control(study, all, plant, {});
     return study;
@@ -163,14 +185,38 @@ emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   const double inception =
       trial->fault ? inception_time(plant, *trial, study.network.frequency_Hz) : trial->prefault_s;
   study.commands = strikes(*trial, inception);
-  const std::optional<internal::ControlSeat> control =
-      has_control(all) ? std::make_optional<internal::ControlSeat>(all, plant, false) : std::nullopt;
-  Operations operated =
-      operations(plant, control ? &control->controller() : nullptr, all.bench, *trial, inception);
-  for (emt::Command& command : operated.commands) study.commands.push_back(std::move(command));
-  add_control(study, all, plant, std::move(operated.turns));
+  std::optional<ControlSeat> control;
+  if (has_control(all)) control.emplace(all, plant, false);
+  bench::Exchange exchange(all, source, control ? &*control : nullptr);
+  std::vector<ControlTurn> turns;
+  add_deeds(study, internal::operations(exchange, *trial, inception), control ? &*control : nullptr, exchange,
+            turns);
+  add_control(study, all, plant, std::move(turns));
   if (!(duration_s > 0)) study.duration_s = duration_of(*trial, study.network.frequency_Hz);
   return study;
+}
+
+bool has_control(const Case& all) { return !all.control.blocks.empty() || !all.control.ready.empty(); }
+
+void check_control(const Case& all, const emt::Plant& plant) {
+  if (has_control(all)) (void)ControlSeat(all, plant, false);
+}
+
+std::vector<std::string> control_knobs(const Case& all, const emt::Plant& plant) {
+  std::vector<std::string> names;
+  if (!has_control(all)) return names;
+  const ControlSeat seat(all, plant, false);
+  for (std::size_t k = 0; k < seat.controller().parameters().size(); ++k) {
+    const std::string& unit = seat.controller().unit(k);
+    names.push_back(seat.controller().parameters()[k] + (unit.empty() ? "" : " " + unit));
+  }
+  return names;
+}
+
+double control_lateness_s(const Case& all, const emt::Plant& plant) {
+  if (!has_control(all)) return 0;
+  const double ratio = ControlSeat(all, plant, false).controller().period_s() / plant.step_s();
+  return std::abs(ratio - std::round(ratio)) > 1e-6 * ratio ? plant.step_s() : 0;
 }
 
 const Trial& find_trial(const Case& all, const std::string& name) {
@@ -217,69 +263,107 @@ bool TrialResult::passed() const {
          std::all_of(verdicts.begin(), verdicts.end(), [](const Verdict& v) { return v.passed; });
 }
 
-TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options) {
-  const network::Network network = struck(all, trial);
-  const double frequency = network.frequency_Hz;
-  TrialResult result;
-  result.name = trial.name;
-  const double duration = duration_of(trial, frequency);
-  Rig rig(all, network, options, duration, signals_judged(trial));
-  result.notes = rig.plant().summary().notes;
+namespace {
 
-  result.inception_s = trial.fault ? inception_time(rig.plant(), trial, frequency) : trial.prefault_s;
-  std::vector<emt::Command> commands = strikes(trial, result.inception_s);
-  internal::ControlSeat* control = rig.control();
-  Operations operated = operations(rig.plant(), control ? &control->controller() : nullptr, all.bench, trial,
-                                   result.inception_s);
-  std::stable_sort(operated.contacts.begin(), operated.contacts.end(),
-                   [](const auto& a, const auto& b) { return a.at_s < b.at_s; });
-  rig.operate_contacts(std::move(operated.contacts));
-  for (emt::Command& command : operated.commands) commands.push_back(std::move(command));
-  rig.command(commands);
-  if (control) control->turn_at(std::move(operated.turns));
+/// What else is to be known about a trial that failed.
+void add_circumstances(const emt::Plant& plant, TrialResult& result) {
+  for (const emt::Refusal& refusal : plant.refusals())
+    result.findings.push_back({fmt::format("the command to {} {} at {:.4g} s was refused by its interlocking",
+                                           refusal.close ? "close" : "open", plant.name(refusal.what),
+                                           refusal.time_s - result.inception_s)});
+  const double late_s = 1e-9 * static_cast<double>(result.timing.lateness.max_ns());
+  if (late_s > worth_saying_s)
+    result.findings.insert(
+        result.findings.begin(),
+        {fmt::format("this computer held the run back by up to {:.0f} ms, by which devices outside it "
+                     "are late through no fault of theirs",
+                     1e3 * late_s)});
+}
 
-  const bool paced = !options.free || rig.has_remote();
-  if (control) result.failure = control->begin(options.relay_program, paced);
-  if (!result.failure.empty()) {
-  } else if (const std::string mute = rig.start_devices(); !mute.empty()) {
-    result.failure = fmt::format("no answer from {} at the start", mute);
-  } else {
-    result.timing = execute(rig, paced, duration);
-    result.failure = rig.failure();
+/// What ports lost, one line each.
+void add_losses(const std::vector<bench::Account>& accounts, TrialResult& result) {
+  const auto tell = [&](const bench::Account& account, long long count, const char* what) {
+    if (count > 0) result.remarks.push_back(fmt::format("{}: {} {}", account.port, count, what));
+  };
+  for (const bench::Account& account : accounts) {
+    tell(account, account.unsent, "frames were not taken by the medium");
+    tell(account, account.lost, "were lost");
+    tell(account, account.malformed, "frames addressed to it could not be read");
+    tell(account, account.foreign, "frames came from another source");
+    if (account.port == "control") continue;  // told of failed trials, as a finding
+    tell(account, account.late, "came too late");
   }
-  result.medium = rig.medium();
-  result.remarks = remarks_on(rig.plant());
-  const double ended = rig.plant().time_s();
-  result.record = rig.take_record(result.inception_s);
-  const internal::Outcome outcome{
-      all,           rig,
-      result.record, result.inception_s,
-      ended,         trial.fault ? result.inception_s + fault_ends(trial) : ended};
+  for (const bench::Account& account : accounts) {
+    if (account.port == "control" && account.late > 0)
+      result.findings.push_back(
+          {fmt::format("{} answers of the controller came too late and never acted", account.late)});
+  }
+}
+
+}  // namespace
+
+void judge_record(const Case& all, const Trial& trial, const record::Record& record, double ended_s,
+                  TrialResult& result) {
+  const internal::Outcome outcome{all,
+                                  record,
+                                  internal::Evidence(record),
+                                  result.inception_s,
+                                  ended_s,
+                                  trial.fault ? result.inception_s + fault_ends(trial) : ended_s};
   for (const Expectation& e : trial.expect) {
     result.verdicts.push_back(result.failure.empty() ? internal::judge(e, outcome)
                                                      : failed_verdict(e, result.failure));
     if (result.verdicts.back().passed || !result.failure.empty()) continue;
     for (Explanation& found : internal::explain(e, outcome)) result.findings.push_back(std::move(found));
   }
-  if (result.failure.empty())
-    result.fault_current_A = internal::fault_current(result.record, result.inception_s);
-  if (!result.passed()) {
-    for (const emt::Refusal& refusal : rig.plant().refusals())
-      result.findings.push_back(
-          {fmt::format("the command to {} {} at {:.4g} s was refused by its interlocking",
-                       refusal.close ? "close" : "open", rig.plant().name(refusal.what),
-                       refusal.time_s - result.inception_s)});
+  if (result.failure.empty()) result.fault_current_A = internal::fault_current(record, result.inception_s);
+}
+
+TrialResult judge_again(const Case& all, const Trial& trial, record::Record record) {
+  TrialResult result;
+  result.name = trial.name;
+  result.inception_s = record.trigger_s;
+  internal::complete_events(record);
+  const std::string ended = record.fact("ended_s");
+  const double last_s = record.time_s.empty() ? 0 : record.time_s.back();
+  judge_record(all, trial, record, ended.empty() ? last_s : parse_quantity_as(ended, ""), result);
+  result.record = std::move(record);
+  return result;
+}
+
+TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options) {
+  const network::Network network = struck(all, trial);
+  const double frequency = network.frequency_Hz;
+  TrialResult result;
+  result.name = trial.name;
+  const double duration = duration_of(trial, frequency);
+  bench::Run run(all, network, options);
+  emt::Plant& plant = *run.plant();
+  run.record(duration, 0, signals_judged(trial), points_judged(trial));
+  result.notes = plant.summary().notes;
+
+  result.inception_s = trial.fault ? inception_time(plant, trial, frequency) : trial.prefault_s;
+  std::vector<bench::Deed> deeds = internal::fault_deeds(trial, result.inception_s);
+  for (bench::Deed& deed : internal::operations(run.exchange(), trial, result.inception_s))
+    deeds.push_back(std::move(deed));
+  run.schedule(deeds);
+
+  result.failure = run.start();
+  if (result.failure.empty()) {
+    result.timing = run.execute(duration);
+    result.failure = run.failure();
   }
-  if (control && control->late() > 0)
-    result.findings.push_back(
-        {fmt::format("{} answers of the controller came too late and never acted", control->late())});
-  const double late_s = 1e-9 * static_cast<double>(result.timing.lateness.max_ns());
-  if (!result.passed() && late_s > worth_saying_s)
-    result.findings.insert(
-        result.findings.begin(),
-        {fmt::format("this computer held the run back by up to {:.0f} ms, by which devices outside it "
-                     "are late through no fault of theirs",
-                     1e3 * late_s)});
+  result.medium = run.medium();
+  result.remarks = remarks_on(plant);
+  result.accounts = run.accounts();
+  result.step_s = plant.step_s();
+  result.record = run.take_record(result.inception_s);
+  result.record.facts = {{"trial", trial.name}, {"ended_s", fmt::format("{}", plant.time_s())}};
+  if (options.kept_as && result.record.time_s.size() > 1)
+    result.record = record::as_kept(result.record, *options.kept_as);
+  judge_record(all, trial, result.record, plant.time_s(), result);
+  if (!result.passed()) add_circumstances(plant, result);
+  add_losses(result.accounts, result);
   return result;
 }
 

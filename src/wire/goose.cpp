@@ -145,9 +145,9 @@ bool decode(Bytes frame, Goose& into) {
 GoosePublisher::GoosePublisher(Goose message, int slowest_ms)
     : message_(std::move(message)), slowest_ms_(slowest_ms) {}
 
-void GoosePublisher::poll(std::int64_t now_ns, const std::vector<bool>& entries, Link& link) {
+void GoosePublisher::poll(Now now, const std::vector<bool>& entries, Link& link) {
   const bool changed = sent_ && entries != message_.entries;
-  if (sent_ && !changed && now_ns < due_ns_) return;
+  if (sent_ && !changed && now.steady_ns < due_ns_) return;
   if (changed) {
     ++message_.state;
     message_.sequence = 0;
@@ -157,12 +157,12 @@ void GoosePublisher::poll(std::int64_t now_ns, const std::vector<bool>& entries,
     if (message_.sequence == 0) message_.sequence = 1;
     interval_ms_ = std::min(2 * interval_ms_, slowest_ms_);
   }
-  if (changed || !sent_) message_.time_ns = static_cast<std::uint64_t>(now_ns);
+  if (changed || !sent_) message_.time_ns = static_cast<std::uint64_t>(now.utc_ns);
   message_.entries = entries;
   message_.allowed_ms = static_cast<std::uint32_t>(std::max(2 * interval_ms_, least_allowed_ms));
   std::array<std::uint8_t, longest_frame> frame;
   ++(link.send(Bytes(frame).first(encode(message_, frame))) ? frames_sent_ : frames_unsent_);
-  due_ns_ = now_ns + interval_ms_ * 1'000'000LL;
+  due_ns_ = now.steady_ns + interval_ms_ * 1'000'000LL;
   sent_ = true;
 }
 

@@ -40,9 +40,9 @@ RelayStandIn::RelayStandIn(protection::RelaySettings settings, StandInPorts port
   }
 }
 
-void RelayStandIn::take(Bytes frame, std::int64_t now_ns, Link& link) {
+void RelayStandIn::take(Bytes frame, Now now, Link& link) {
   const auto kind = kind_of(frame);
-  if (kind && kind->ethertype == ethertype_goose) return take_input(frame, now_ns);
+  if (kind && kind->ethertype == ethertype_goose) return take_input(frame, now.steady_ns);
   if (!decode(frame, incoming_)) {
     ++malformed_;
     return;
@@ -63,7 +63,7 @@ void RelayStandIn::take(Bytes frame, std::int64_t now_ns, Link& link) {
     if (ahead > 0) bridge(ahead);
     gathering_ = incoming_.count;
     take_sample(s);
-    if (std::find(arrived_.begin(), arrived_.end(), 0) == arrived_.end()) push(now_ns, link);
+    if (std::find(arrived_.begin(), arrived_.end(), 0) == arrived_.end()) push(now, link);
     return;
   }
 }
@@ -78,12 +78,12 @@ void RelayStandIn::take_sample(std::size_t stream) {
   }
 }
 
-void RelayStandIn::push(std::int64_t now_ns, Link& link) {
+void RelayStandIn::push(Now now, Link& link) {
   relay_.push(last_);
   std::fill(arrived_.begin(), arrived_.end(), char{0});
   gathering_ = (gathering_ + 1) % static_cast<int>(ports_.rate_Hz);
   for (std::size_t k = 0; k < outputs_.size(); ++k) outputs_[k] = relay_.output(k);
-  publisher_.poll(now_ns, outputs_, link);
+  publisher_.poll(now, outputs_, link);
 }
 
 void RelayStandIn::take_input(Bytes frame, std::int64_t now_ns) {
@@ -106,7 +106,7 @@ void RelayStandIn::bridge(int missing) {
   for (int k = 0; k < missing; ++k) relay_.push(last_);
 }
 
-void RelayStandIn::poll(std::int64_t now_ns, Link& link) { publisher_.poll(now_ns, outputs_, link); }
+void RelayStandIn::poll(Now now, Link& link) { publisher_.poll(now, outputs_, link); }
 
 StandInCounts run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
                            const std::string& interface, Medium medium, const volatile bool& stop) {
@@ -117,11 +117,12 @@ StandInCounts run_stand_in(const protection::RelaySettings& settings, const Stan
   const auto goose =
       ports.inputs.empty() ? nullptr : open_link(interface, medium, {ethertype_goose, std::nullopt});
   std::array<std::uint8_t, longest_frame> frame;
-  const auto now = [] {
+  const auto read = [](clockid_t clock) {
     timespec t{};
-    clock_gettime(CLOCK_REALTIME, &t);
+    clock_gettime(clock, &t);
     return static_cast<std::int64_t>(t.tv_sec) * 1'000'000'000 + t.tv_nsec;
   };
+  const auto now = [&] { return Now{read(CLOCK_MONOTONIC), read(CLOCK_REALTIME)}; };
   const auto take_waiting = [&](Link& from) {
     for (int taken = 0; taken < 256; ++taken) {
       const std::size_t length = from.receive(frame);

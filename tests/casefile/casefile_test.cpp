@@ -87,7 +87,7 @@ TEST(CaseFile, ChecksReferencesAcrossFiles) {
              "s\"",
         at + "bench.toml:2: stream.S1, ct: no ct \"CT\"",
         at + "bench.toml:6: device.R1, reads: no stream \"S9\", did you mean \"S1\"?",
-        at + "bench.toml:7: device.R1, trips: no breaker \"Q1\"",
+        at + "bench.toml:7: device.R1, trips: no breaker, switch or contactor \"Q1\"",
         at + "trials.toml:3: trial 1, fault.on: no bus or element \"quai\", did you mean \"quay\"?",
         at + "trials.toml:3: trial 1, fault.phases: \"AX\" is none of \"AG\"",
         at + "trials.toml:4: trial 1, device: no device \"R2\", did you mean \"R1\"?"}) {

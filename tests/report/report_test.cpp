@@ -4,6 +4,7 @@
 
 #include <cmath>
 #include <filesystem>
+#include <sstream>
 
 #include <fmt/format.h>
 
@@ -60,9 +61,9 @@ std::vector<std::string> read_by_gnuplot(const std::vector<std::string>& texts) 
   std::string script = "set print " + internal::quoted(file.string()) + "\n";
   for (const std::string& text : texts) script += "print " + internal::quoted(text) + "\n";
   internal::run_gnuplot(script, file);
-  std::vector<std::string> lines(1);
-  for (const char c : record::read_file(file)) c == '\n' ? lines.emplace_back() : lines.back().push_back(c);
-  lines.pop_back();
+  std::istringstream text(record::read_file(file));
+  std::vector<std::string> lines;
+  for (std::string line; std::getline(text, line);) lines.push_back(line);
   std::filesystem::remove(file);
   return lines;
 }

@@ -13,6 +13,14 @@
 namespace zavrek::trial {
 namespace {
 
+/// The same setup with other trials.
+Case with_trials(const Case& all, std::vector<Trial> trials) {
+  Case other = all;
+  other.trials = std::move(trials);
+  other.sweeps.clear();
+  return other;
+}
+
 TEST(Evolution, LetsAFaultOfOnePhaseBecomeOneOfThree) {
   const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/harbour");
   const Trial& trial = find_trial(all, "earth fault in the yard that becomes three-phase");
@@ -137,7 +145,7 @@ TEST(Reclosing, SucceedsOnAPassingFaultAndLocksOutOnOneThatStays) {
                   {.device = "DM", .output = "lockout", .never = true},
                   {.device = "DM", .output = "trip", .before = "DM.close"},
                   {.breaker = "QM", .closes_between = {"0.33 s", "0.5 s"}}};
-  ASSERT_TRUE(validate(Case{all.folder, all.network, all.control, all.bench, {trial}, {}}).empty());
+  ASSERT_TRUE(validate(with_trials(all, {trial})).empty());
   const RunOptions how{.place = {}, .interface = {}, .free = true, .relay_program = {}};
   for (const Verdict& v : run_trial(all, trial, how).verdicts)
     EXPECT_TRUE(v.passed) << v.expectation << " " << v.expected << " " << v.measured;
@@ -234,7 +242,7 @@ TEST(Interlocking, LetsACommandThroughFromTheRightPlaceToAnUnearthedFeederOnly) 
                   {.device = "R2", .output = "closes", .window = {"0.6 s", "0.61 s"}},
                   {.breaker = "Q2", .open_before_s = 0.17},
                   {.breaker = "Q2", .closes_between = {"0.65 s", "0.68 s"}}};
-  ASSERT_TRUE(validate(Case{all.folder, all.network, all.control, all.bench, {trial}, {}}).empty());
+  ASSERT_TRUE(validate(with_trials(all, {trial})).empty());
   const TrialResult result =
       run_trial(all, trial, {.place = "plant", .interface = {}, .free = true, .relay_program = {}});
   ASSERT_EQ(result.failure, "");
@@ -262,8 +270,7 @@ TEST(Interlocking, NamesContactsThatCannotBe) {
   Case all = interlocked_feeder();
   all.bench.contacts.insert(all.bench.contacts.end(), {"flag: shut", "open", ": closed"});
   std::vector<std::string> said;
-  for (const Flaw& flaw : validate(Case{all.folder, all.network, all.control, all.bench, {}, {}}))
-    said.push_back(to_string(flaw));
+  for (const Flaw& flaw : validate(with_trials(all, {}))) said.push_back(to_string(flaw));
   EXPECT_EQ(said,
             (std::vector<std::string>{
                 "bench, contacts: \"flag: shut\" is no contact such as \"remote\" or \"remote: closed\"",
@@ -274,7 +281,7 @@ TEST(Interlocking, NamesContactsThatCannotBe) {
 TEST(Interlocking, NamesContactsThatAreNotThere) {
   Case all = interlocked_feeder();
   all.bench.devices.back().inputs.emplace_back("x: bench.remotee");
-  const std::vector<Flaw> flaws = validate(Case{all.folder, all.network, all.control, all.bench, {}, {}});
+  const std::vector<Flaw> flaws = validate(with_trials(all, {}));
   ASSERT_EQ(flaws.size(), 1U);
   EXPECT_EQ(flaws[0].text, "no contact \"bench.remotee\", did you mean \"bench.remote\"?");
   all = interlocked_feeder();

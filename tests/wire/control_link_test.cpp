@@ -100,7 +100,7 @@ TEST(ControlPort, ServesAControllerThatRunsOncePerPeriodAndAfreshFromPeriodZero)
   std::vector<std::uint8_t> bytes(longest_control_message);
   const auto ask = [&](std::uint32_t tick) {
     const ControlMeasure message{false, tick, tick * 1e-3, {2}, {}};
-    asking.send({bytes.data(), encode(message, bytes)});
+    EXPECT_TRUE(asking.send({bytes.data(), encode(message, bytes)}));
     ControlAnswer answer;
     const std::size_t size = asking.receive(bytes, 2000, false);
     EXPECT_TRUE(decode({bytes.data(), size}, answer));
@@ -115,9 +115,9 @@ TEST(ControlPort, ServesAControllerThatRunsOncePerPeriodAndAfreshFromPeriodZero)
   EXPECT_EQ(ask(2), 6);
   EXPECT_EQ(ask(0), 2) << "a new run starts afresh";
   const std::array<std::uint8_t, 3> garbage{1, 2, 3};
-  asking.send(garbage);
+  EXPECT_TRUE(asking.send(garbage));
   const ControlMeasure end{true, 0, 0, {}, {}};
-  asking.send({bytes.data(), encode(end, bytes)});
+  EXPECT_TRUE(asking.send({bytes.data(), encode(end, bytes)}));
   server.join();
   EXPECT_EQ(counts.malformed, 1);
   EXPECT_EQ(counts.periods, 4);

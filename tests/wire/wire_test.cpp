@@ -158,7 +158,7 @@ TEST(GoosePublisher, RepeatsAtDoublingIntervalsAndCountsStates) {
   for (int tenth_ms = 0; tenth_ms < 1000; ++tenth_ms) {
     if (tenth_ms == 500) state = {true, false};
     const std::size_t before = link.frames.size();
-    publisher.poll(tenth_ms * 100'000LL, state, link);
+    publisher.poll({tenth_ms * 100'000LL, tenth_ms * 100'000LL}, state, link);
     if (link.frames.size() > before) sent_ms.push_back(tenth_ms / 10.0);
   }
   EXPECT_EQ(sent_ms, (std::vector<double>{0, 2, 6, 14, 30, 46, 50, 52, 56, 64, 80, 96}));
@@ -223,7 +223,7 @@ TEST_F(StandInTest, TripsByGooseAfterItsDelay) {
   GooseSubscriber subscriber = stand_in_subscriber({});
   int tripped_at = 0;
   for (int k = 0; k < 4000 && tripped_at == 0; ++k) {
-    relay.take(sample(k, k < 400 ? 50 : 400), k * 250'000LL, link);
+    relay.take(sample(k, k < 400 ? 50 : 400), {k * 250'000LL, k * 250'000LL}, link);
     for (; !link.frames.empty(); link.frames.pop_front()) {
       if (subscriber.take(link.frames.front(), k * 250'000LL) && subscriber.message().entries[1])
         tripped_at = k;
@@ -235,11 +235,11 @@ TEST_F(StandInTest, TripsByGooseAfterItsDelay) {
 
 TEST_F(StandInTest, BridgesAFewLostSamplesAndStartsAfreshAfterMany) {
   RelayStandIn relay(settings, {});
-  for (int k = 0; k < 200; ++k) relay.take(sample(k, 400), 0, link);
-  for (int k = 203; k < 300; ++k) relay.take(sample(k, 400), 0, link);
+  for (int k = 0; k < 200; ++k) relay.take(sample(k, 400), {}, link);
+  for (int k = 203; k < 300; ++k) relay.take(sample(k, 400), {}, link);
   EXPECT_EQ(relay.lost(), 3);
   EXPECT_TRUE(relay.relay().start());
-  relay.take(sample(340, 400), 0, link);
+  relay.take(sample(340, 400), {}, link);
   EXPECT_EQ(relay.lost(), 43);
   EXPECT_FALSE(relay.relay().start());
 }
@@ -259,7 +259,7 @@ TEST_F(StandInTest, IgnoresStrangersAndGarbageAndTripsOnNeither) {
       default:
         for (auto& byte : noise) byte = static_cast<std::uint8_t>(random());
     }
-    relay.take(noise, k * 1000LL, link);
+    relay.take(noise, {k * 1000LL, 0}, link);
   }
   EXPECT_EQ(relay.samples(), 0);
   EXPECT_GT(relay.malformed(), 10'000);
@@ -272,7 +272,7 @@ TEST_F(StandInTest, TreatsSamplesOfBadQualityAsLost) {
   for (int k = 0; k < 400; ++k) {
     ASSERT_TRUE(decode(sample(k, 400), m));
     m.values[0].quality = 1;
-    relay.take(frame_of(m), 0, link);
+    relay.take(frame_of(m), {}, link);
   }
   EXPECT_EQ(relay.lost(), 400);
   EXPECT_FALSE(relay.relay().start());
@@ -290,9 +290,9 @@ TEST_F(StandInTest, WaitsForAllItsStreamsAndBridgesTheOneThatIsMissing) {
     return frame_of(m);
   };
   for (int k = 0; k < 100; ++k) {
-    relay.take(sample(k, 400), 0, link);
-    if (k % 10 != 5) relay.take(second(k), 0, link);
-    if (k == 50) relay.take(second(45), 0, link);  // late: given up
+    relay.take(sample(k, 400), {}, link);
+    if (k % 10 != 5) relay.take(second(k), {}, link);
+    if (k == 50) relay.take(second(45), {}, link);  // late: given up
   }
   EXPECT_EQ(relay.samples(), 190);
   EXPECT_EQ(relay.lost(), 11);
@@ -306,14 +306,14 @@ TEST_F(StandInTest, ReadsABinaryInputFromTheEntryOfAGooseMessage) {
   RelayStandIn relay(settings, ports);
   GoosePublisher other(stand_in_message({.name = "R7", .goose_appid = 7}));
   MemoryLink wire;
-  other.poll(0, {false, true}, wire);
-  relay.take(wire.frames.front(), 0, link);
-  for (int k = 0; k < 100; ++k) relay.take(sample(k, 400), 0, link);
+  other.poll({}, {false, true}, wire);
+  relay.take(wire.frames.front(), {}, link);
+  for (int k = 0; k < 100; ++k) relay.take(sample(k, 400), {}, link);
   EXPECT_FALSE(relay.relay().start());
   wire.frames.clear();
-  other.poll(1'000'000, {true, false}, wire);
-  relay.take(wire.frames.front(), 1'000'000, link);
-  for (int k = 100; k < 200; ++k) relay.take(sample(k, 400), 0, link);
+  other.poll({1'000'000, 1'000'000}, {true, false}, wire);
+  relay.take(wire.frames.front(), {1'000'000, 1'000'000}, link);
+  for (int k = 100; k < 200; ++k) relay.take(sample(k, 400), {}, link);
   EXPECT_TRUE(relay.relay().start());
 }
 

@@ -255,6 +255,14 @@ struct Description {
   double period_s = 100e-6;
   std::vector<Block> blocks;
   std::vector<Ready> ready;
+
+  // Compiled once: to copy all kinds of them costs every other source seconds.
+  Description();
+  Description(const Description&);
+  Description(Description&&) noexcept;
+  Description& operator=(const Description&);
+  Description& operator=(Description&&) noexcept;
+  ~Description();
 };
 const Table& table(const Description*);
 

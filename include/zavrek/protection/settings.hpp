@@ -253,6 +253,14 @@ struct RelaySettings {
   double load_angle_rad = 0.5235987755982988;
   std::vector<FunctionSettings> functions;
 
+  // Compiled once: to copy all kinds of them costs every other source seconds.
+  RelaySettings();
+  RelaySettings(const RelaySettings&);
+  RelaySettings(RelaySettings&&) noexcept;
+  RelaySettings& operator=(const RelaySettings&);
+  RelaySettings& operator=(RelaySettings&&) noexcept;
+  ~RelaySettings();
+
   /// Amperes (volts) of the settings per primary ampere (volt).
   [[nodiscard]] double current_scale() const {
     return values == "secondary" ? ct_secondary_A / ct_primary_A : 1;

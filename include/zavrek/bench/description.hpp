@@ -1,0 +1,96 @@
+#pragma once
+
+#include <filesystem>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <variant>
+#include <vector>
+
+#include "zavrek/bench/registry.hpp"
+#include "zavrek/control.hpp"
+#include "zavrek/network.hpp"
+#include "zavrek/protection.hpp"
+
+namespace zavrek::bench {
+
+using network::Table;
+using network::unset;
+
+/// A relay and how it is connected. Its place decides which ports it has: none in the plant's process, else a
+/// subscription to its outputs.
+struct Device {
+  std::string name;
+  std::string place = "process";    ///< "plant": same process; "process": own process, started by the run;
+                                    ///< "outside": already there, on the interface
+  std::string settings;             ///< file, relative to the case: what a stand-in runs with
+  std::string approved;             ///< file with the settings it should have; `settings` when empty
+  std::vector<std::string> reads;   ///< streams, one for each of its places
+  std::vector<std::string> trips;   ///< what its trip opens: breakers, contactors, gates
+  std::vector<std::string> opens;   ///< "WHAT: OUTPUT"
+  std::vector<std::string> closes;  ///< "WHAT: OUTPUT"
+  std::vector<std::string> inputs;  ///< "NAME: POINT", on while that is
+  int appid = 1;                    ///< of its GOOSE
+  std::string current_wiring = "straight";   ///< a fault in the wiring to a relay in the plant's process
+  double current_factor = 1;                 ///< a wrong ratio in front of it
+  protection::RelaySettings relay;           ///< from `settings`
+  protection::RelaySettings approved_relay;  ///< from `approved`; expectations follow these
+};
+const Table& table(const Device*);
+
+/// What stands between plant and devices.
+struct Bench {
+  std::string interface = "lo";
+  std::string medium = "automatic";  ///< "automatic", "raw" or "datagram"
+  std::vector<std::string> record;   ///< further signals and points to record
+  /// Contacts that people operate, "remote" or "remote: closed"; devices read them as "bench.remote", trials
+  /// set them to 0 or 1.
+  std::vector<std::string> contacts;
+  int points_per_cycle = 80;  ///< of the records; a multiple of 80, the rate of the streams
+  std::vector<PortSettings> ports;
+  std::vector<Device> devices;
+  std::string control = "plant";  ///< "plant": blocks in the plant's process; "process": in one of their own,
+                                  ///< started by the run; "outside": already there, at `control_port`
+  int control_port = 0;           ///< of this computer; 0 for any when the run starts the process
+  int control_delay = 1;  ///< periods from what the control saw to what it does, when not in the plant
+
+  /// The ports of one kind, in order.
+  template <class Kind>
+  [[nodiscard]] std::vector<const Kind*> all() const {
+    std::vector<const Kind*> found;
+    for (const PortSettings& port : ports) {
+      if (const Kind* one = std::get_if<Kind>(&port)) found.push_back(one);
+    }
+    return found;
+  }
+  [[nodiscard]] const Stream* find_stream(std::string_view name) const;
+  [[nodiscard]] const Device* find_device(std::string_view name) const;
+};
+const Table& table(const Bench*);
+
+/// A primary system, its control, and all that is connected to them.
+struct Setup {
+  std::filesystem::path folder;
+  network::Network network;
+  control::Description control;
+  Bench bench;
+  control::OwnMaker own_code;  ///< gives the classes that `own` blocks name by `code`; set by a program
+
+  // Compiled once: to copy all kinds of them costs every other source seconds.
+  Setup();
+  Setup(const Setup&);
+  Setup(Setup&&) noexcept;
+  Setup& operator=(const Setup&);
+  Setup& operator=(Setup&&) noexcept;
+  ~Setup();
+};
+
+/// Gives the code of `own` blocks: libraries in the folder of the case, and the program's own.
+[[nodiscard]] control::OwnMaker own_maker(const Setup& setup);
+
+/// References and values of the bench that do not hold together, or not with the network.
+[[nodiscard]] std::vector<Flaw> validate(const Setup& setup);
+
+inline constexpr int samples_per_cycle = 80;  ///< of streams, and of what relays see
+
+}  // namespace zavrek::bench

@@ -1,0 +1,200 @@
+#pragma once
+
+#include <array>
+#include <cstddef>
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "zavrek/bench/description.hpp"
+#include "zavrek/emt.hpp"
+#include "zavrek/wire.hpp"
+
+namespace zavrek::bench {
+
+namespace internal {
+class Recorder;
+class ControlSeat;
+}  // namespace internal
+
+/// What is simulated: a plant, or a stimulus in its place.
+class Source {
+ public:
+  Source() = default;
+  Source(const Source&) = delete;
+  Source& operator=(const Source&) = delete;
+  virtual ~Source() = default;
+  [[nodiscard]] virtual double time_s() const noexcept = 0;  ///< of the values that can be read now
+  [[nodiscard]] virtual double step_s() const noexcept = 0;
+  /// False when it cannot go on.
+  [[nodiscard]] virtual bool step() noexcept = 0;
+  /// Throws Error with the nearest known name.
+  [[nodiscard]] virtual emt::SignalId signal(const std::string& name) const = 0;
+  [[nodiscard]] virtual std::string unit(emt::SignalId signal) const = 0;
+  virtual void read(std::span<const emt::SignalId> signals, double* into) const noexcept = 0;
+  /// Null when it is none.
+  [[nodiscard]] virtual emt::Plant* plant() noexcept { return nullptr; }
+};
+
+/// A number that is shown: a signal of the plant, or an output of the control.
+struct ValueId {
+  std::size_t index = 0;
+  bool of_control = false;
+};
+/// Something that is on or off: the position of a breaker, switch or contactor, an output of a device, a
+/// contact of the bench; or a number that is shown, on above one half.
+struct PointId {
+  std::size_t index = 0;
+};
+/// Something that can be asked for: a breaker, switch or contactor to operate, a fault to strike, a gate to
+/// block, a contact to turn, a knob of the plant or of its control to set.
+struct AskId {
+  std::size_t index = 0;
+};
+/// A point changed.
+struct Change {
+  double time_s = 0;
+  PointId point;
+  bool on = false;
+};
+
+/// What ports and a run share: all that is shown, read once, and all that may be asked. Before the run, texts
+/// become places (these calls allocate and throw Error with the nearest known name); from then on nothing
+/// allocates, throws or looks anything up.
+class Exchange {
+ public:
+  /// `control` is null where there is none.
+  Exchange(const Setup& setup, Source& source, internal::ControlSeat* control);
+  ~Exchange();
+  Exchange(const Exchange&) = delete;
+  Exchange& operator=(const Exchange&) = delete;
+
+  // --- before the run --------------------------------------------------------------------------
+  /// The value times `factor`.
+  [[nodiscard]] ValueId value_of(const std::string& name, double factor = 1);
+  /// STEMa, STEMb, STEMc.
+  [[nodiscard]] std::array<ValueId, 3> three_values_of(const std::string& stem, double factor);
+  [[nodiscard]] std::string unit_of(ValueId value) const;
+  [[nodiscard]] bool knows_value(const std::string& name) const;
+  [[nodiscard]] PointId point_of(const std::string& name);
+  /// A point whose owner tells what it is.
+  [[nodiscard]] PointId add_output(const std::string& device, const std::string& output);
+  [[nodiscard]] AskId ask_of(const std::string& name);
+  /// The same, of one sort only: what opens and closes (contacts and gates too), what is set, a gate.
+  [[nodiscard]] AskId operable_of(const std::string& name);
+  [[nodiscard]] AskId settable_of(const std::string& name);
+  [[nodiscard]] AskId gate_of(const std::string& name);
+  /// Of what is set, "" for what is operated.
+  [[nodiscard]] std::string unit_of(AskId what) const;
+  [[nodiscard]] const std::string& name_of(PointId point) const { return points_[point.index].name; }
+  /// As the record names it: "Q1.closed" for a position, else its own name.
+  [[nodiscard]] std::string column_of(PointId point) const;
+  /// As events tell it: "R1 trip", "Q1 open".
+  [[nodiscard]] std::string words_of(const Change& change) const;
+  [[nodiscard]] const std::string& name_of(AskId what) const { return asks_[what.index].name; }
+  [[nodiscard]] const Setup& setup() const noexcept { return setup_; }
+  /// Null where a stimulus stands in its place.
+  [[nodiscard]] emt::Plant* plant() const noexcept { return plant_; }
+
+  // --- during the run ---------------------------------------------------------------------------
+  /// Of the plant: the present.
+  [[nodiscard]] double time_s() const noexcept { return source_.time_s(); }
+  [[nodiscard]] double step_s() const noexcept { return source_.step_s(); }
+  /// The instant at which `value` is shown: that of a sample, which may lie within the latest step.
+  [[nodiscard]] double shown_s() const noexcept { return shown_s_; }
+  /// Samples before this one.
+  [[nodiscard]] long long sample() const noexcept { return sample_; }
+  [[nodiscard]] double value(ValueId id) const noexcept {
+    return shown_[id.of_control ? scale_.size() + id.index : id.index];
+  }
+  [[nodiscard]] bool on(PointId point) const noexcept { return points_[point.index].on; }
+  /// By the owner of a point, at the present or at another instant that is known better.
+  void tell(PointId point, bool on) noexcept { tell(point, on, time_s()); }
+  void tell(PointId point, bool on, double at_s) noexcept;
+  /// From the present on, or from `at_s` within the step to come. Operated: closed above one half. False when
+  /// interlocking refuses it.
+  bool ask(AskId what, double value) noexcept { return ask(what, value, time_s()); }
+  bool ask(AskId what, double value, double at_s) noexcept;
+  void fail(AskId gate, emt::Failure how, double late_s) noexcept;
+  /// Wall clock, ns: monotonic, and what it was when the plant stood at 0 s; 0 when not paced.
+  [[nodiscard]] std::int64_t now_ns() const noexcept;
+  [[nodiscard]] wire::Now now() const noexcept;
+  [[nodiscard]] std::int64_t zero_ns() const noexcept { return zero_ns_; }
+
+  /// Changes so far, by their times; those beyond `most_changes` are lost, and counted.
+  [[nodiscard]] const std::vector<Change>& changes() const noexcept { return changes_; }
+  [[nodiscard]] long long lost_changes() const noexcept { return lost_changes_; }
+  static constexpr std::size_t most_changes = 1U << 16U;
+
+  // --- by the loop of a run ---------------------------------------------------------------------
+  /// All that is read has its place: values are read from now on.
+  void begin(internal::Recorder* recorder, double rate_Hz);
+  void begin_pace(std::int64_t zero_ns) noexcept { zero_ns_ = zero_ns; }
+  void read() noexcept;
+  /// Shows values `share` of the latest step behind its beginning, as sample `number` at `time_s`.
+  void show(double share, double time_s, long long number) noexcept;
+  /// Points that nobody tells: positions, and numbers that stand for points.
+  void look() noexcept;
+  [[nodiscard]] bool looks_each_step() const noexcept { return !polled_.empty(); }
+  [[nodiscard]] Source& source() noexcept { return source_; }
+  [[nodiscard]] bool is_contact(AskId what) const noexcept { return asks_[what.index].kind == Kind::contact; }
+  [[nodiscard]] bool is_of_control(AskId what) const noexcept {
+    return asks_[what.index].kind == Kind::parameter;
+  }
+  /// Outputs of devices, then positions, contacts, and numbers that stand for points.
+  [[nodiscard]] std::vector<PointId> points_in_order() const;
+
+ private:
+  enum class Kind : char { operable, gate, knob, contact, parameter };
+  enum class Sort : char { position, output, contact, number };
+  struct Point {
+    std::string name;
+    Sort sort;
+    bool on = false;
+  };
+  struct Ask {
+    std::string name;
+    Kind kind;
+    int index;  // of the plant's operables, gates or knobs; of points; of the control's parameters
+  };
+  struct Watched {
+    emt::SignalId signal;
+    std::size_t point;
+  };
+  struct Polled {
+    ValueId value;
+    std::size_t point;
+  };
+  [[nodiscard]] PointId add(std::string name, Sort sort, bool on);
+  [[nodiscard]] std::optional<PointId> find_point(const std::string& name) const;
+  [[nodiscard]] AskId add(const std::string& name, Kind kind, int index);
+  /// Of those known by now, or a contact, or what the plant or the control has of that name.
+  [[nodiscard]] std::optional<AskId> find_ask(const std::string& name);
+
+  const Setup& setup_;
+  Source& source_;
+  emt::Plant* plant_;
+  internal::ControlSeat* control_;
+  internal::Recorder* recorder_ = nullptr;
+  // Signals of the plant, then outputs of the control: at the end of the latest step, of the one before, and
+  // at a sample between them.
+  std::vector<emt::SignalId> read_;
+  std::vector<double> scale_;  // of the signals
+  std::vector<std::size_t> read_outputs_;
+  std::vector<double> now_, before_, between_;
+  const double* shown_ = nullptr;  // one of these
+  double shown_s_ = 0;
+  long long sample_ = 0;
+  std::vector<Point> points_;
+  std::vector<Watched> positions_;
+  std::vector<Polled> polled_;
+  std::vector<Ask> asks_;
+  std::vector<Change> changes_;
+  long long lost_changes_ = 0;
+  long long discontinuities_seen_ = 0;  // of the plant, when positions were read
+  std::int64_t zero_ns_ = 0;
+};
+
+}  // namespace zavrek::bench

@@ -1,0 +1,45 @@
+#pragma once
+
+#include <array>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "zavrek/wire.hpp"
+
+namespace zavrek::bench {
+
+/// Who reads frames from the interface of a bench.
+class FrameListener {
+ public:
+  virtual ~FrameListener() = default;
+  virtual void take_frame(wire::Bytes frame, std::int64_t now_ns) noexcept = 0;
+};
+
+/// The interface of a bench, one link for all ports that send or read frames on it; opened when the first of
+/// them asks.
+class Frames {
+ public:
+  Frames(std::string interface, wire::Medium medium) : interface_(std::move(interface)), medium_(medium) {}
+  /// Throws Error when the interface cannot be opened. `listener` may be null.
+  void join(FrameListener* listener);
+  [[nodiscard]] bool open() const noexcept { return link_ != nullptr; }
+  [[nodiscard]] const std::string& interface() const noexcept { return interface_; }
+  /// "raw frames on lo"; empty while nobody joined.
+  [[nodiscard]] std::string description() const { return link_ ? link_->description() : std::string(); }
+  [[nodiscard]] wire::Link& link() noexcept { return *link_; }
+  /// Hands what has come to all listeners, a bounded number of frames.
+  void take(std::int64_t now_ns) noexcept;
+  /// Until something came, at most so long.
+  void wait(int timeout_ms) noexcept;
+  static constexpr int most_at_once = 16;
+
+ private:
+  std::string interface_;
+  wire::Medium medium_;
+  std::unique_ptr<wire::Link> link_;
+  std::vector<FrameListener*> listeners_;
+  std::array<std::uint8_t, wire::longest_frame> frame_{};
+};
+
+}  // namespace zavrek::bench

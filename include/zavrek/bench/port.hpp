@@ -1,0 +1,89 @@
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "zavrek/bench/exchange.hpp"
+#include "zavrek/bench/frames.hpp"
+#include "zavrek/pace.hpp"
+
+namespace zavrek::bench {
+
+/// What a port did, at any time and at the end of a run.
+struct Account {
+  std::string port;     ///< "stream.S1", "device.R1"
+  std::string carries;  ///< "sampled values 0x4001 out"
+  long long sent = 0;
+  long long unsent = 0;  ///< that the medium did not take
+  long long received = 0;
+  long long lost = 0;       ///< missing in what was received, or nowhere to be kept
+  long long late = 0;       ///< came when its time was over
+  long long refused = 0;    ///< asked for, but not allowed
+  long long malformed = 0;  ///< addressed to it, but not to be read
+  long long foreign = 0;    ///< of another source under the same identity
+  std::string delay_of;     ///< what `delay` is from and to; empty when nothing was measured
+  pace::Histogram delay;    ///< ns
+};
+/// One line for a terminal; what is zero is left out.
+[[nodiscard]] std::string to_string(const Account& account, double step_s);
+
+/// A way from what is shown to a device, or back, and the delay that the bench itself brings.
+struct Path {
+  std::string from, by, to;  ///< "CT1, VT0", "stream S1", "R1"
+  double most_steps = 0;     ///< least is 0
+  std::string further;       ///< what else takes time: "the wire"; empty when nothing does
+};
+
+/// How a run opens its ports.
+struct Opening {
+  Frames& frames;
+  std::filesystem::path program;  ///< that has the verbs `relay` and `controller`
+  std::string place;              ///< of every device, when not empty
+  bool paced = true;
+};
+
+/// Carries some of what is shown out, and some of what is asked in. On the thread of the plant `take`,
+/// `sample` and `give` are called; they do not allocate, throw, or wait.
+class Port {
+ public:
+  Port() = default;
+  Port(const Port&) = delete;
+  Port& operator=(const Port&) = delete;
+  virtual ~Port() = default;
+
+  /// Before the run, of all ports before any is wired: the points that it owns.
+  virtual void declare(Exchange& /*exchange*/) {}
+  /// Before the run: the names that it uses become places. Throws Error.
+  virtual void wire(Exchange& exchange) = 0;
+  /// Opens what it talks through. Throws Error, or returns why it cannot go on.
+  [[nodiscard]] virtual std::string open(const Opening& /*how*/) { return {}; }
+  /// Whether whoever it must hear from was heard; called again and again, some seconds at most.
+  [[nodiscard]] virtual bool ready() { return true; }
+  /// Whether whoever it must hear from cannot be heard any more.
+  [[nodiscard]] virtual bool ended() { return false; }
+
+  /// Whether `take` and `give` matter in every step; else the run may take several steps at once.
+  [[nodiscard]] virtual bool each_step() const noexcept { return true; }
+  /// Ahead of each step: what came in is told, or asked for.
+  virtual void take(Exchange& /*exchange*/) noexcept {}
+  /// At each instant of the samples, 80 per cycle.
+  virtual void sample(const Exchange& /*exchange*/) noexcept {}
+  /// Behind each step.
+  virtual void give(Exchange& /*exchange*/) noexcept {}
+  /// Whether the run may go on.
+  [[nodiscard]] virtual bool well() const noexcept { return true; }
+
+  /// What it carries to forgets all that was, as when it began; false when it cannot be made to.
+  virtual bool forget(Exchange& /*exchange*/) { return true; }
+
+  /// Why it may not, or why what it carried cannot be trusted; empty when all is well.
+  [[nodiscard]] virtual std::string failure() { return {}; }
+  /// "raw frames on lo", empty where nothing leaves this process.
+  [[nodiscard]] virtual std::string medium() const { return {}; }
+  [[nodiscard]] virtual std::optional<Account> account() const { return std::nullopt; }
+  [[nodiscard]] virtual std::vector<Path> paths() const { return {}; }
+};
+
+}  // namespace zavrek::bench

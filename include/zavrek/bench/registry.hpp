@@ -1,0 +1,31 @@
+#pragma once
+
+#include <variant>
+
+#include "zavrek/bench/ports/message.hpp"
+#include "zavrek/bench/ports/stream.hpp"
+#include "zavrek/bench/ports/subscription.hpp"
+#include "zavrek/network/registry.hpp"
+
+namespace zavrek::bench {
+
+/// Every kind of port that a bench can name. A new one is its header (description and field table), its
+/// source in src/bench/ports (`check` and `make_port`), its test, and its row here.
+using PortSettings = std::variant<Stream,   //
+                                  Message,  //
+                                  Subscription>;
+
+/// Calls `visit` with a null pointer of every kind, in the order of the registry.
+template <class Visit>
+void for_each_kind(const PortSettings*, Visit&& visit) {
+  network::for_each_kind(static_cast<PortSettings*>(nullptr), visit);
+}
+
+[[nodiscard]] inline const std::string& name_of(const PortSettings& port) {
+  return std::visit([](const auto& p) -> const std::string& { return p.name; }, port);
+}
+[[nodiscard]] inline const network::Table& table_of(const PortSettings& port) {
+  return std::visit([](const auto& p) -> const network::Table& { return table(&p); }, port);
+}
+
+}  // namespace zavrek::bench

@@ -1,0 +1,92 @@
+#pragma once
+
+#include <atomic>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "zavrek/bench/port.hpp"
+#include "zavrek/bench/timetable.hpp"
+#include "zavrek/pace.hpp"
+#include "zavrek/record.hpp"
+
+namespace zavrek::bench {
+
+struct RunOptions {
+  /// Overrides every device's place when not empty: "plant" runs the relays in this process.
+  std::string place;
+  /// Overrides the interface of the bench when not empty.
+  std::string interface;
+  /// Free when nobody outside is connected and this is set; else paced to the wall.
+  bool free = false;
+  /// Program that has the verbs `relay` and `controller`; needed for devices of place "process".
+  std::filesystem::path relay_program;
+  /// Threads that share each step, where the network falls into parts that allow it.
+  int cores = 1;
+  /// How the record will be kept: it is judged as it will be read back. Empty: it is not.
+  std::optional<record::Encoding> kept_as = {};
+};
+
+/// One run of a setup: its source, its control, its ports, and what is recorded. Nothing is looked up or
+/// allocated from `start` on.
+class Run {
+ public:
+  /// Compiles `network`, that of the setup with the faults of the run, and makes the ports of the setup,
+  /// which must outlive the run.
+  Run(const Setup& setup, const network::Network& network, const RunOptions& options);
+  /// With a stimulus in place of a plant, paced where a device is elsewhere.
+  Run(const Setup& setup, std::unique_ptr<Source> stimulus, const RunOptions& options);
+  ~Run();
+  Run(const Run&) = delete;
+  Run& operator=(const Run&) = delete;
+
+  // --- before the run --------------------------------------------------------------------------
+  [[nodiscard]] Exchange& exchange() noexcept;
+  /// Null for a stimulus.
+  [[nodiscard]] emt::Plant* plant() noexcept;
+  /// Null without control.
+  [[nodiscard]] const control::Controller* controller() const noexcept;
+  /// A port of the user's own, behind those of the setup.
+  void add(std::unique_ptr<Port> port);
+  /// Records what the bench names and `further` values and points (those with a two-state column): all of the
+  /// first `duration_s`, or, where that is 0, always the latest `kept_s`.
+  void record(double duration_s, double kept_s, const std::vector<std::string>& further,
+              const std::vector<std::string>& points = {});
+  void schedule(const std::vector<Deed>& deeds);
+  /// Ways from signals to devices and back, and their delays.
+  [[nodiscard]] std::vector<Path> paths();
+
+  /// Opens all ports and waits until everybody outside was heard; why not, or nothing.
+  [[nodiscard]] std::string start();
+  /// Whether the run follows the wall clock.
+  [[nodiscard]] bool paced() const noexcept;
+
+  // --- during it --------------------------------------------------------------------------------
+  /// Runs for `duration_s`, or, where that is 0, until `stop`; ends early when a port or the plant cannot go
+  /// on, or when `until` (asked behind each step) says so.
+  pace::Timing execute(double duration_s, const std::atomic<bool>* stop = nullptr,
+                       const std::function<bool()>& until = {});
+  /// Devices in this process forget all that was; false when one elsewhere cannot be made to.
+  bool forget();
+
+  // --- behind it --------------------------------------------------------------------------------
+  /// Why it ended early, or why a device cannot be trusted; empty when all is well.
+  [[nodiscard]] std::string failure();
+  /// How frames travelled; empty when none did.
+  [[nodiscard]] std::string medium() const;
+  [[nodiscard]] std::vector<Account> accounts() const;
+  [[nodiscard]] record::Record take_record(double trigger_s);
+
+ private:
+  class Loop;
+  std::unique_ptr<Loop> loop_;
+};
+
+/// Several lines for a terminal: the accounts of ports beneath a timing table.
+[[nodiscard]] std::string to_string(const std::vector<Account>& accounts, double step_s);
+/// Ways from signals to devices and back, a line each.
+[[nodiscard]] std::string to_string(const std::vector<Path>& paths, double step_s);
+
+}  // namespace zavrek::bench

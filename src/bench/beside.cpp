@@ -1,0 +1,119 @@
+#include "zavrek/bench/beside.hpp"
+
+#include <algorithm>
+
+#include "zavrek/pace.hpp"
+
+namespace zavrek::bench {
+
+Snapshot::Snapshot(std::size_t size) : size_(size) {
+  for (Copy& copy : copies_) copy.values = std::vector<std::atomic<double>>(size);
+}
+
+void Snapshot::publish(const double* values) noexcept {
+  const std::uint64_t number = latest_.load(std::memory_order_relaxed) + 1;
+  Copy& copy = copies_[number % copies];
+  copy.version.store(2 * number - 1, std::memory_order_relaxed);
+  for (std::size_t k = 0; k < size_; ++k) copy.values[k].store(values[k], std::memory_order_release);
+  copy.version.store(2 * number, std::memory_order_release);
+  latest_.store(number, std::memory_order_release);
+}
+
+bool Snapshot::read(double* into) const noexcept {
+  for (int attempt = 0; attempt < attempts; ++attempt) {
+    const std::uint64_t number = latest_.load(std::memory_order_acquire);
+    if (number == 0) return false;
+    const Copy& copy = copies_[number % copies];
+    if (copy.version.load(std::memory_order_acquire) != 2 * number) continue;
+    for (std::size_t k = 0; k < size_; ++k) into[k] = copy.values[k].load(std::memory_order_acquire);
+    if (copy.version.load(std::memory_order_relaxed) == 2 * number) return true;
+  }
+  return false;
+}
+
+AskQueue::AskQueue() noexcept {
+  for (std::size_t k = 0; k < room; ++k) slots_[k].turn.store(k, std::memory_order_relaxed);
+}
+
+std::uint64_t AskQueue::post(AskId what, double value) noexcept {
+  std::uint64_t number = posted_.load(std::memory_order_relaxed);
+  for (;;) {
+    Slot& slot = slots_[number % room];
+    const std::uint64_t turn = slot.turn.load(std::memory_order_acquire);
+    if (turn < number) {  // it still holds what was posted a round ago
+      lost_.fetch_add(1, std::memory_order_relaxed);
+      return 0;
+    }
+    if (turn > number) {
+      number = posted_.load(std::memory_order_relaxed);
+    } else if (posted_.compare_exchange_weak(number, number + 1, std::memory_order_relaxed)) {
+      slot.asked = {what, value};
+      slot.outcome.store((number + 1) << outcome_bits | static_cast<std::uint64_t>(Outcome::waiting),
+                         std::memory_order_relaxed);
+      slot.turn.store(number + 1, std::memory_order_release);
+      return number + 1;
+    }
+  }
+}
+
+AskQueue::Outcome AskQueue::outcome(std::uint64_t ticket) const noexcept {
+  if (ticket == 0) return Outcome::refused;
+  const std::uint64_t found = slots_[(ticket - 1) % room].outcome.load(std::memory_order_acquire);
+  if (found >> outcome_bits != ticket) return Outcome::unknown;
+  return static_cast<Outcome>(found & 0xFFU);
+}
+
+Beside::Beside(std::string name, std::vector<std::string> values, std::vector<std::string> points,
+               std::vector<std::string> asks)
+    : name_(std::move(name)),
+      value_names_(std::move(values)),
+      point_names_(std::move(points)),
+      ask_names_(std::move(asks)),
+      present_(2 + value_names_.size() + point_names_.size()),
+      snapshot_(present_.size()) {}
+
+void Beside::wire(Exchange& exchange) {
+  for (const std::string& name : value_names_) values_.push_back(exchange.value_of(name));
+  for (const std::string& name : point_names_) points_.push_back(exchange.point_of(name));
+  for (const std::string& name : ask_names_) asks_.push_back(exchange.ask_of(name));
+}
+
+void Beside::take(Exchange& exchange) noexcept {
+  queue_.serve(most_asks_per_step, [&](const AskQueue::Asked& asked) {
+    const bool done = exchange.ask(asked.what, asked.value);
+    (done ? served_ : refused_).fetch_add(1, std::memory_order_relaxed);
+    return done;
+  });
+}
+
+void Beside::give(Exchange& exchange) noexcept {
+  double* out = present_.data();
+  *out++ = exchange.shown_s();
+  *out++ = 1e-9 * static_cast<double>(exchange.now_ns());
+  for (const ValueId value : values_) *out++ = exchange.value(value);
+  for (const PointId point : points_) *out++ = exchange.on(point) ? 1 : 0;
+  snapshot_.publish(present_.data());
+}
+
+bool Beside::read(View& view) const noexcept {
+  std::vector<double> all(present_.size());
+  if (!snapshot_.read(all.data())) return false;
+  view.time_s = all[0];
+  view.age_s = 1e-9 * static_cast<double>(pace::system_clock().now_ns()) - all[1];
+  view.values.assign(all.begin() + 2, all.end());
+  return true;
+}
+
+std::uint64_t Beside::post(std::size_t ask, double value) noexcept { return queue_.post(asks_[ask], value); }
+
+std::optional<Account> Beside::account() const {
+  Account account;
+  account.port = "beside." + name_;
+  account.carries = "a snapshot out, questions in";
+  account.received = served_.load(std::memory_order_relaxed);
+  account.refused = refused_.load(std::memory_order_relaxed);
+  account.lost = queue_.lost();
+  return account;
+}
+
+}  // namespace zavrek::bench

@@ -1,0 +1,200 @@
+#include "bench/control_seat.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include <fmt/format.h>
+
+#include "bench/own_library.hpp"
+
+namespace zavrek::bench {
+
+control::OwnMaker own_maker(const Setup& setup) {
+  return [&setup](const control::OwnCode& block) -> std::unique_ptr<control::Own> {
+    if (block.library.empty()) return setup.own_code ? setup.own_code(block) : nullptr;
+    return internal::load_library(setup.folder / block.library);
+  };
+}
+
+namespace internal {
+namespace {
+
+constexpr int answer_ms = 2000;  // that a run without pace waits
+constexpr std::uint32_t no_tick = 0xFFFFFFFF;
+/// Turned knobs that may wait for the next period.
+constexpr std::size_t most_turned = 256;
+
+}  // namespace
+
+ControlSeat::ControlSeat(const Setup& setup, const emt::Plant& plant, bool remote)
+    : setup_(setup), controller_(setup.control, plant.signal_names(), own_maker(setup)) {
+  for (const std::string& name : controller_.reads()) reads_.push_back(plant.signal(name));
+  for (const std::string& name : controller_.knobs()) knobs_.push_back(plant.knob(name));
+  for (const std::string& name : controller_.gates()) gates_.push_back(plant.gate(name));
+  for (const std::string& name : controller_.operables()) operables_.push_back(plant.operable(name));
+  signals_.resize(reads_.size());
+  knobs_sent_.assign(knobs_.size(), std::numeric_limits<double>::quiet_NaN());
+  closes_sent_.assign(operables_.size(), 0);
+  if (!remote) return;
+  delay_ = setup.bench.control_delay;
+  port_.emplace(0);
+  bytes_.resize(wire::longest_control_message);
+  answers_.resize(static_cast<std::size_t>(delay_) + 2);
+  for (wire::ControlAnswer& answer : answers_) answer.tick = no_tick;
+  shown_.resize(controller_.outputs().size());
+  for (std::size_t k = 0; k < shown_.size(); ++k) shown_[k] = controller_.output(k);
+  sent_ns_.assign(answers_.size(), 0);
+  measure_.signals.resize(reads_.size());
+  measure_.turned.reserve(most_turned);
+  account_.port = "control";
+  account_.delay_of = "from its values to its answer";
+}
+
+std::optional<std::size_t> ControlSeat::output_named(const std::string& name) const {
+  const auto& names = controller_.outputs();
+  const auto at = std::find(names.begin(), names.end(), name);
+  if (at == names.end()) return std::nullopt;
+  return static_cast<std::size_t>(at - names.begin());
+}
+
+std::string ControlSeat::open(const Opening& how) {
+  if (!port_) return {};
+  paced_ = how.paced;
+  int at = setup_.bench.control_port;
+  if (setup_.bench.control == "process") {
+    if (how.program.empty()) return "no program is known that could run the controller";
+    if (at == 0) at = wire::ControlPort(0).port();  // free a moment ago
+    process_.emplace(std::vector<std::string>{how.program.string(), "controller", setup_.folder.string(),
+                                              "--port", std::to_string(at)},
+                     pace::internal::Program::Options{.errors_shown = true});
+  }
+  account_.carries = fmt::format("values out, answers in, UDP port {}", at);
+  port_->aim(at);
+  return {};
+}
+
+void ControlSeat::set(std::size_t parameter, double value) noexcept {
+  controller_.set(parameter, value);
+  if (port_ && measure_.turned.size() < most_turned)
+    measure_.turned.push_back({static_cast<std::uint16_t>(parameter), value});
+}
+
+void ControlSeat::run_due(emt::Drivable& plant) noexcept {
+  const double slack = 1e-6 * plant.step_s();
+  for (; static_cast<double>(next_tick_) * controller_.period_s() <= plant.time_s() + slack; ++next_tick_) {
+    for (std::size_t k = 0; k < reads_.size(); ++k) signals_[k] = plant.value(reads_[k]);
+    if (port_) {
+      ask(next_tick_, plant);
+      measure_.turned.clear();
+      continue;
+    }
+    controller_.run(next_tick_, signals_);
+    if (!controller_.failure().empty() && failure_.empty()) failure_ = controller_.failure();
+    act_here(plant);
+  }
+}
+
+void ControlSeat::act_here(emt::Drivable& plant) noexcept {
+  for (const control::Edge& edge : controller_.edges()) fire(plant, edge, 0);
+  for (std::size_t k = 0; k < knobs_.size(); ++k) drive(plant, k, controller_.knob(k));
+  for (std::size_t k = 0; k < operables_.size(); ++k) operate(plant, k, controller_.closes(k));
+}
+
+void ControlSeat::act(emt::Drivable& plant, const wire::ControlAnswer& answer, double shift_s) noexcept {
+  for (const control::Edge& edge : answer.edges) {
+    if (static_cast<std::size_t>(edge.gate) < gates_.size()) fire(plant, edge, shift_s);
+  }
+  for (std::size_t k = 0; k < std::min(knobs_.size(), answer.knobs.size()); ++k)
+    drive(plant, k, answer.knobs[k]);
+  for (std::size_t k = 0; k < std::min(operables_.size(), answer.closes.size()); ++k)
+    operate(plant, k, answer.closes[k] == 1);
+  for (std::size_t k = 0; k < std::min(shown_.size(), answer.outputs.size()); ++k)
+    shown_[k] = answer.outputs[k];
+}
+
+void ControlSeat::fire(emt::Drivable& plant, const control::Edge& edge, double shift_s) noexcept {
+  if (!plant.fire(gates_[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s + shift_s)) ++lost_edges_;
+}
+
+void ControlSeat::drive(emt::Drivable& plant, std::size_t knob, double wanted) noexcept {
+  if (wanted == knobs_sent_[knob] || !std::isfinite(wanted)) return;
+  plant.turn(knobs_[knob], wanted);
+  knobs_sent_[knob] = wanted;
+}
+
+void ControlSeat::operate(emt::Drivable& plant, std::size_t operable, bool closes) noexcept {
+  if (closes == (closes_sent_[operable] != 0)) return;
+  const emt::OperableId what = operables_[operable];
+  closes ? plant.close(what, plant.time_s()) : plant.open(what, plant.time_s());
+  closes_sent_[operable] = closes ? 1 : 0;
+}
+
+void ControlSeat::send_measure() noexcept {
+  ++(port_->send({bytes_.data(), wire::encode(measure_, bytes_)}) ? account_.sent : account_.unsent);
+}
+
+/// Sends what the control reads now, and acts on the answer to what it read `delay` periods ago.
+void ControlSeat::ask(long long tick, emt::Drivable& plant) noexcept {
+  measure_.tick = static_cast<std::uint32_t>(tick);
+  measure_.time_s = plant.time_s();
+  std::copy(signals_.begin(), signals_.end(), measure_.signals.begin());
+  sent_ns_[measure_.tick % sent_ns_.size()] = pace::system_clock().now_ns();
+  send_measure();
+  const long long behind = tick - delay_;
+  if (behind < 0) {
+    // The first period has nothing behind it to act on: wait until the controller is there.
+    for (int count = 0; tick == 0 && count < 25 && !take_answer(200); ++count) send_measure();
+    if (tick == 0 && answers_[0].tick != 0 && failure_.empty())
+      failure_ = "the controller did not answer within 5 s";
+    return;
+  }
+  const auto due = static_cast<std::uint32_t>(behind);
+  wire::ControlAnswer& answer = answers_[due % answers_.size()];
+  if (!paced_) {
+    for (int waited = 0; answer.tick != due && waited < answer_ms && failure_.empty(); waited += 100) {
+      (void)take_answer(100);
+      if (process_ && answer.tick != due && !process_->running())
+        failure_ = "controller: " + process_->ended();
+    }
+    if (answer.tick != due && failure_.empty())
+      failure_ = fmt::format("the controller gave no answer (t = {:.6g} s)", plant.time_s());
+  } else {
+    while (take_answer(0)) {
+    }
+    if (answer.tick != due) ++account_.late;
+    if (process_ && account_.late > 0 && !process_->running() && failure_.empty())
+      failure_ = "controller: " + process_->ended();
+  }
+  if (answer.tick == due) act(plant, answer, delay_ * controller_.period_s());
+}
+
+bool ControlSeat::take_answer(int wait_ms) noexcept {
+  const std::size_t size = port_->receive(bytes_, wait_ms, false);
+  if (size == 0) return false;
+  if (!wire::decode({bytes_.data(), size}, taken_)) {
+    ++account_.malformed;
+    return false;
+  }
+  ++account_.received;
+  const std::int64_t sent_ns = sent_ns_[taken_.tick % sent_ns_.size()];
+  if (sent_ns > 0) account_.delay.add(pace::system_clock().now_ns() - sent_ns);
+  if (!taken_.failure.empty() && failure_.empty()) failure_ = taken_.failure;
+  std::swap(answers_[taken_.tick % answers_.size()], taken_);
+  return true;
+}
+
+Account ControlSeat::account() const {
+  Account account = account_;
+  account.lost = lost_edges();
+  return account;
+}
+
+std::vector<Path> ControlSeat::paths(double step_s) const {
+  const double steps = port_ ? delay_ * controller_.period_s() / step_s : 0;
+  return {{"its signals", port_ ? "the control in a process of its own" : "the control",
+           "gates, knobs, switches", steps, ""}};
+}
+
+}  // namespace internal
+}  // namespace zavrek::bench

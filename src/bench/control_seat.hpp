@@ -1,0 +1,92 @@
+// The control of a setup at its place in a run: in this process, or in one of its own across the bench.
+//
+// In this process it sees the plant at an instant and acts from that instant on. Elsewhere, what it answers
+// to the values of one period acts `control_delay` periods later, edges by as much. A run without pace waits
+// for each answer; a paced one takes what has come, and counts what came too late: that then never acts.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "pace/program.hpp"
+#include "zavrek/bench/port.hpp"
+#include "zavrek/emt.hpp"
+#include "zavrek/wire/control_link.hpp"
+
+namespace zavrek::bench::internal {
+
+/// A knob of the control that is turned at an instant.
+struct ControlTurn {
+  double at_s = 0;
+  std::size_t parameter = 0;
+  double value = 0;
+};
+
+class ControlSeat {
+ public:
+  /// Throws Error for a name that the plant does not know.
+  ControlSeat(const Setup& setup, const emt::Plant& plant, bool remote);
+  /// The plant keeps up what the control reads, so that no step is longer for it.
+  void watch(emt::Plant& plant) const { plant.watch(reads_); }
+
+  /// Starts its process where it has one. Returns why it is mute, or nothing.
+  [[nodiscard]] std::string open(const Opening& how);
+  /// What is due at the start of a step: the control sees the plant at that instant.
+  void run_due(emt::Drivable& plant) noexcept;
+  /// A knob of its own, from its next period on.
+  void set(std::size_t parameter, double value) noexcept;
+
+  [[nodiscard]] bool remote() const noexcept { return port_.has_value(); }
+  [[nodiscard]] const control::Controller& controller() const noexcept { return controller_; }
+  [[nodiscard]] std::optional<std::size_t> output_named(const std::string& name) const;
+  [[nodiscard]] double output(std::size_t k) const noexcept {
+    return port_ ? shown_[k] : controller_.output(k);
+  }
+  /// Why it cannot go on; empty while all is well.
+  [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
+  [[nodiscard]] long long late() const noexcept { return account_.late; }
+  /// Gate edges that found no room; they never act.
+  [[nodiscard]] long long lost_edges() const noexcept { return lost_edges_ + controller_.lost_edges(); }
+  [[nodiscard]] Account account() const;
+  [[nodiscard]] std::vector<Path> paths(double step_s) const;
+
+ private:
+  void ask(long long tick, emt::Drivable& plant) noexcept;
+  void send_measure() noexcept;
+  [[nodiscard]] bool take_answer(int wait_ms) noexcept;
+  void act(emt::Drivable& plant, const wire::ControlAnswer& answer, double shift_s) noexcept;
+  void act_here(emt::Drivable& plant) noexcept;
+  void fire(emt::Drivable& plant, const control::Edge& edge, double shift_s) noexcept;
+  void drive(emt::Drivable& plant, std::size_t knob, double wanted) noexcept;
+  void operate(emt::Drivable& plant, std::size_t operable, bool closes) noexcept;
+
+  const Setup& setup_;
+  control::Controller controller_;
+  std::vector<emt::SignalId> reads_;
+  std::vector<emt::KnobId> knobs_;
+  std::vector<emt::GateId> gates_;
+  std::vector<emt::OperableId> operables_;
+  std::vector<double> signals_;     // as read last
+  std::vector<double> knobs_sent_;  // NaN before the first time
+  std::vector<char> closes_sent_;
+  long long next_tick_ = 0;
+  long long lost_edges_ = 0;
+  std::string failure_;
+
+  // Elsewhere only.
+  std::optional<wire::ControlPort> port_;
+  std::optional<pace::internal::Program> process_;
+  bool paced_ = false;
+  int delay_ = 1;
+  wire::ControlMeasure measure_;
+  std::vector<wire::ControlAnswer> answers_;  // ring by period; tick tells whether an entry is news
+  std::vector<std::int64_t> sent_ns_;         // when that period's values were sent
+  wire::ControlAnswer taken_;
+  std::vector<std::uint8_t> bytes_;
+  std::vector<double> shown_;
+  Account account_;
+};
+
+}  // namespace zavrek::bench::internal

@@ -1,0 +1,197 @@
+// A relay at its place. In the plant's process it takes samples at the end of the step in which their instant
+// lies, and what it decides acts from then on. Elsewhere it lives on the wire: streams go out, and its
+// outputs come in by the GOOSE message that it publishes.
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "bench/bench_message.hpp"
+#include "bench/make_port.hpp"
+#include "bench/measured.hpp"
+#include "bench/names.hpp"
+#include "bench/subscriber.hpp"
+#include "bench/wiring_fault.hpp"
+#include "pace/program.hpp"
+
+namespace zavrek::bench::internal {
+namespace {
+
+constexpr std::size_t trip_output = 1;
+
+std::string names_of(const std::vector<std::string>& list) {
+  std::string names;
+  for (const std::string& name : list) names += (names.empty() ? "" : ", ") + name;
+  return names;
+}
+
+void wire_outputs(const Device& device, Exchange& exchange, OutputPoints& points) {
+  for (const std::string& what : device.trips) points.open_by(exchange, what, trip_output);
+  points.wire(exchange, protection::outputs_of(device.relay), device.opens, device.closes);
+}
+
+class RelayHere final : public Port {
+ public:
+  RelayHere(const Device& device, double frequency_Hz)
+      : device_(device),
+        relay_(device.relay, samples_per_cycle * frequency_Hz, frequency_Hz,
+               static_cast<int>(device.reads.size())),
+        streams_(device.reads.size()),
+        samples_(device.reads.size()),
+        miswired_(device.current_wiring != "straight" || device.current_factor != 1) {}
+
+  void declare(Exchange& exchange) override {
+    points_.declare(exchange, device_.name, protection::outputs_of(device_.relay));
+  }
+  void wire(Exchange& exchange) override {
+    for (std::size_t k = 0; k < streams_.size(); ++k)
+      streams_[k].wire(exchange, *exchange.setup().bench.find_stream(device_.reads[k]));
+    wire_outputs(device_, exchange, points_);
+    operated_ = points_.operated(exchange);
+    const auto& known = relay_.inputs();
+    for (const std::string& text : device_.inputs) {
+      const auto [name, source] = split_pair(text);
+      const auto input = std::find(known.begin(), known.end(), name);
+      if (input == known.end()) continue;  // no condition uses it
+      inputs_.push_back({static_cast<std::size_t>(input - known.begin()), exchange.point_of(source)});
+    }
+  }
+  bool each_step() const noexcept override { return false; }
+
+  void sample(const Exchange& exchange) noexcept override {
+    for (const Input& input : inputs_) relay_.set_input(input.number, exchange.on(input.point));
+    for (std::size_t k = 0; k < streams_.size(); ++k) samples_[k] = streams_[k].sample(exchange);
+    // A mistake in the wiring is made at the first of its places.
+    if (miswired_) samples_.front() = as_wired(device_, samples_.front());
+    decided_ = relay_.push(samples_) || decided_;
+  }
+  void give(Exchange& exchange) noexcept override {
+    if (!std::exchange(decided_, false)) return;
+    for (std::size_t k = 0; k < points_.size(); ++k) points_.tell(exchange, k, relay_.output(k));
+  }
+  std::vector<Path> paths() const override {
+    return {
+        {names_of(device_.reads), fmt::format("device {}, in this process", device_.name), operated_, 1, ""}};
+  }
+  bool forget(Exchange& exchange) override {
+    relay_.reset();
+    for (std::size_t k = 0; k < points_.size(); ++k) points_.tell(exchange, k, relay_.output(k));
+    return true;
+  }
+
+ private:
+  struct Input {
+    std::size_t number;
+    PointId point;
+  };
+  Device device_;
+  protection::Relay relay_;
+  std::vector<MeasuredStream> streams_;
+  std::vector<protection::Sample> samples_;
+  bool miswired_;
+  std::vector<Input> inputs_;
+  OutputPoints points_;
+  bool decided_ = true;  // since the outputs were told
+  std::string operated_;
+};
+
+class RelayElsewhere final : public Port {
+ public:
+  RelayElsewhere(const Device& device, const RunPlan& plan)
+      : device_(device),
+        setup_(plan.setup),
+        place_(plan.place),
+        started_((plan.place.empty() ? device.place : plan.place) == "process"),
+        subscriber_("device." + device.name, device.name, device.appid) {}
+
+  void declare(Exchange& exchange) override {
+    points_.declare(exchange, device_.name, protection::outputs_of(device_.relay));
+  }
+  void wire(Exchange& exchange) override {
+    wire_outputs(device_, exchange, points_);
+    operated_ = points_.operated(exchange);
+  }
+  std::string open(const Opening& how) override {
+    subscriber_.open(how.frames);
+    medium_ = how.frames.description();
+    if (!started_) return {};
+    if (how.program.empty()) return fmt::format("no program is known that could run {}", device_.name);
+    process_.emplace(words(how), pace::internal::Program::Options{.errors_shown = true});
+    return {};
+  }
+  bool ready() override { return subscriber_.heard(); }
+  void take(Exchange& exchange) noexcept override { subscriber_.tell(exchange, points_); }
+  bool well() const noexcept override { return subscriber_.well(); }
+  std::string failure() override {
+    if (!subscriber_.heard()) return fmt::format("no answer from {} at the start", device_.name);
+    const bool ended = process_ && !process_->running();
+    if (subscriber_.well() && !ended) return {};
+    return fmt::format("no answer from {} since {:.3f} s", device_.name, subscriber_.last_heard_s());
+  }
+  bool forget(Exchange&) override { return false; }
+  bool ended() override { return process_ && !process_->running(); }
+  std::string medium() const override { return medium_; }
+  std::optional<Account> account() const override { return subscriber_.account(); }
+  std::vector<Path> paths() const override {
+    return {{names_of(device_.reads),
+             fmt::format("device {}, {}", device_.name, started_ ? "in its own process" : "outside"),
+             operated_, 2, "the wire, twice"}};
+  }
+
+ private:
+  /// The stand-in, told what it reads and under which names.
+  [[nodiscard]] std::vector<std::string> words(const Opening& how) const {
+    const Bench& bench = setup_.bench;
+    std::vector<std::string> words{how.program.string(),
+                                   "relay",
+                                   (setup_.folder / device_.settings).string(),
+                                   "--name",
+                                   device_.name,
+                                   "--interface",
+                                   how.frames.interface(),
+                                   "--medium",
+                                   bench.medium,
+                                   "--frequency",
+                                   print_quantity(setup_.network.frequency_Hz, "Hz"),
+                                   "--goose-appid",
+                                   std::to_string(device_.appid)};
+    for (const std::string& name : device_.reads)
+      words.insert(words.end(), {"--stream", fmt::format("{}@{}", name, bench.find_stream(name)->appid)});
+    const std::vector<std::string> published = bench_published(bench, place_);
+    for (const std::string& text : device_.inputs) {
+      const auto [name, source] = split_pair(text);
+      const auto known = std::find(published.begin(), published.end(), source);
+      words.insert(words.end(), {"--input", known != published.end()
+                                                ? fmt::format("{}={}@{}:{}", name, bench_goose_id,
+                                                              bench_goose_appid, known - published.begin())
+                                                : fmt::format("{}={}", name, entry_elsewhere(source))});
+    }
+    return words;
+  }
+  /// "R1@17:0", an output that another device publishes itself.
+  [[nodiscard]] std::string entry_elsewhere(const std::string& source) const {
+    const auto [owner, output] = owner_of(setup_.bench, source);
+    const auto outputs = protection::outputs_of(owner->relay);
+    const auto at = std::find(outputs.begin(), outputs.end(), output) - outputs.begin();
+    return fmt::format("{}@{}:{}", owner->name, owner->appid, at);
+  }
+
+  Device device_;
+  const Setup& setup_;
+  std::string place_;
+  bool started_;  // by this run
+  Subscriber subscriber_;
+  OutputPoints points_;
+  std::optional<pace::internal::Program> process_;
+  std::string medium_, operated_;
+};
+
+}  // namespace
+
+template <>
+std::unique_ptr<Port> make_port(const Device& device, const RunPlan& plan) {
+  if (is_here(device, plan.place))
+    return std::make_unique<RelayHere>(device, plan.setup.network.frequency_Hz);
+  return std::make_unique<RelayElsewhere>(device, plan);
+}
+
+}  // namespace zavrek::bench::internal

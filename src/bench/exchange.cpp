@@ -1,0 +1,278 @@
+#include "zavrek/bench/exchange.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "bench/control_seat.hpp"
+#include "bench/names.hpp"
+#include "bench/recorder.hpp"
+#include "zavrek/pace.hpp"
+
+namespace zavrek::bench {
+
+using internal::contact_of;
+using internal::contact_prefix;
+
+Exchange::Exchange(const Setup& setup, Source& source, internal::ControlSeat* control)
+    : setup_(setup), source_(source), plant_(source.plant()), control_(control) {
+  for (const std::string& text : setup.bench.contacts) {
+    const internal::Contact contact = contact_of(text);
+    (void)add(std::string(contact_prefix) + contact.name, Sort::contact, contact.closed());
+  }
+  if (plant_) {
+    for (const std::string& name : internal::switchgear_of(setup.network)) {
+      const emt::SignalId signal = plant_->signal(name + ".closed");
+      const PointId point = add(name, Sort::position, plant_->value(signal) > 0);
+      positions_.push_back({signal, point.index});
+    }
+  }
+  changes_.reserve(most_changes);
+}
+
+Exchange::~Exchange() = default;
+
+PointId Exchange::add(std::string name, Sort sort, bool on) {
+  points_.push_back({std::move(name), sort, on});
+  return {points_.size() - 1};
+}
+
+PointId Exchange::add_output(const std::string& device, const std::string& output) {
+  return add(device + "." + output, Sort::output, false);
+}
+
+std::optional<PointId> Exchange::find_point(const std::string& name) const {
+  for (std::size_t k = 0; k < points_.size(); ++k) {
+    if (points_[k].name == name) return PointId{k};
+  }
+  return std::nullopt;
+}
+
+bool Exchange::knows_value(const std::string& name) const {
+  if (control_ && control_->output_named(name)) return true;
+  const auto names = plant_ ? plant_->signal_names() : std::vector<std::string>{};
+  return std::find(names.begin(), names.end(), name) != names.end();
+}
+
+ValueId Exchange::value_of(const std::string& name, double factor) {
+  if (const auto output = control_ ? control_->output_named(name) : std::nullopt) {
+    const auto known = std::find(read_outputs_.begin(), read_outputs_.end(), *output);
+    if (known == read_outputs_.end()) read_outputs_.push_back(*output);
+    const auto at = std::find(read_outputs_.begin(), read_outputs_.end(), *output) - read_outputs_.begin();
+    return {static_cast<std::size_t>(at), true};
+  }
+  const emt::SignalId signal = source_.signal(name);
+  for (std::size_t k = 0; k < read_.size(); ++k) {
+    if (read_[k].index == signal.index && scale_[k] == factor) return {k, false};
+  }
+  read_.push_back(signal);
+  scale_.push_back(factor);
+  return {read_.size() - 1, false};
+}
+
+std::array<ValueId, 3> Exchange::three_values_of(const std::string& stem, double factor) {
+  return {value_of(stem + "a", factor), value_of(stem + "b", factor), value_of(stem + "c", factor)};
+}
+
+std::string Exchange::unit_of(ValueId value) const {
+  return value.of_control ? std::string() : source_.unit(read_[value.index]);
+}
+
+PointId Exchange::point_of(const std::string& name) {
+  if (const auto known = find_point(name)) return *known;
+  if (!knows_value(name)) {
+    std::vector<std::string> names;
+    for (const Point& point : points_) names.push_back(point.name);
+    throw Error(fmt::format("no switch, output, contact or signal \"{}\"{}", name, suggestion(name, names)));
+  }
+  const ValueId value = value_of(name);
+  const PointId point = add(name, Sort::number, false);
+  polled_.push_back({value, point.index});
+  return point;
+}
+
+std::string Exchange::column_of(PointId point) const {
+  const Point& it = points_[point.index];
+  return it.sort == Sort::position ? it.name + ".closed" : it.name;
+}
+
+std::string Exchange::words_of(const Change& change) const {
+  const Point& point = points_[change.point.index];
+  switch (point.sort) {
+    case Sort::position:
+    case Sort::contact:
+      return point.name + (change.on ? " closed" : " open");
+    case Sort::output: {
+      const std::size_t dot = point.name.find('.');
+      return point.name.substr(0, dot) + " " + point.name.substr(dot + 1) + (change.on ? "" : " off");
+    }
+    case Sort::number:
+      break;
+  }
+  return point.name + (change.on ? " on" : " off");
+}
+
+AskId Exchange::add(const std::string& name, Kind kind, int index) {
+  asks_.push_back({name, kind, index});
+  return {asks_.size() - 1};
+}
+
+/// A knob of the plant hides one of the control of the same name.
+std::optional<AskId> Exchange::find_ask(const std::string& name) {
+  for (std::size_t k = 0; k < asks_.size(); ++k) {
+    if (asks_[k].name == name) return AskId{k};
+  }
+  if (name.starts_with(contact_prefix)) {
+    const auto point = find_point(name);
+    const std::vector<std::string> contacts = internal::contacts_of(setup_.bench);
+    if (!point) throw Error(fmt::format("no contact \"{}\"{}", name, suggestion(name, contacts)));
+    return add(name, Kind::contact, static_cast<int>(point->index));
+  }
+  const auto among = [&](const std::vector<std::string>& known, Kind kind) -> std::optional<AskId> {
+    const auto at = std::find(known.begin(), known.end(), name);
+    if (at == known.end()) return std::nullopt;
+    return add(name, kind, static_cast<int>(at - known.begin()));
+  };
+  std::optional<AskId> found;
+  if (plant_) {
+    found = among(plant_->operable_names(), Kind::operable);
+    if (!found) found = among(plant_->gate_names(), Kind::gate);
+    if (!found) found = among(plant_->knob_names(), Kind::knob);
+  }
+  if (!found && control_) found = among(control_->controller().parameters(), Kind::parameter);
+  return found;
+}
+
+AskId Exchange::ask_of(const std::string& name) {
+  if (const auto found = find_ask(name)) return *found;
+  std::vector<std::string> names;
+  if (plant_) names = plant_->operable_names();
+  throw Error(fmt::format("nothing named \"{}\" can be operated or set{}", name, suggestion(name, names)));
+}
+
+AskId Exchange::operable_of(const std::string& name) {
+  const auto found = find_ask(name);
+  if (!found || unit_of(*found) != "" || asks_[found->index].kind == Kind::knob) {
+    if (plant_) (void)plant_->operable(name);  // says what is known
+    throw Error(fmt::format("nothing named \"{}\" opens and closes", name));
+  }
+  return *found;
+}
+
+AskId Exchange::settable_of(const std::string& name) {
+  const auto found = find_ask(name);
+  const Kind kind = found ? asks_[found->index].kind : Kind::operable;
+  if (kind == Kind::contact || kind == Kind::knob || kind == Kind::parameter) return *found;
+  if (control_) (void)control_->controller().parameter(name);  // say what is known
+  if (plant_) (void)plant_->knob(name);
+  throw Error(fmt::format("nothing named \"{}\" can be set", name));
+}
+
+AskId Exchange::gate_of(const std::string& name) {
+  if (plant_) (void)plant_->gate(name);  // says what is known
+  return ask_of(name);
+}
+
+std::string Exchange::unit_of(AskId what) const {
+  const Ask& ask = asks_[what.index];
+  if (ask.kind == Kind::knob) return plant_->unit(emt::KnobId{ask.index});
+  if (ask.kind == Kind::parameter) return control_->controller().unit(static_cast<std::size_t>(ask.index));
+  return {};
+}
+
+void Exchange::begin(internal::Recorder* recorder, double rate_Hz) {
+  recorder_ = recorder;
+  now_.assign(read_.size() + read_outputs_.size(), 0.0);
+  before_ = between_ = now_;
+  shown_ = now_.data();
+  read();
+  // Signals that are read at about every step anyway are kept up by the plant.
+  constexpr double often = 8;  // steps
+  if (plant_ && often * step_s() * rate_Hz >= 1) plant_->watch(read_);
+}
+
+void Exchange::read() noexcept {
+  std::swap(before_, now_);
+  source_.read(read_, now_.data());
+  for (std::size_t k = 0; k < scale_.size(); ++k) now_[k] *= scale_[k];
+  for (std::size_t k = 0; k < read_outputs_.size(); ++k)
+    now_[scale_.size() + k] = control_->output(read_outputs_[k]);
+}
+
+void Exchange::show(double share, double time_s, long long number) noexcept {
+  shown_ = now_.data();
+  if (share != 1) {
+    for (std::size_t k = 0; k < now_.size(); ++k) between_[k] = before_[k] + share * (now_[k] - before_[k]);
+    shown_ = between_.data();
+  }
+  shown_s_ = time_s;
+  sample_ = number;
+}
+
+void Exchange::tell(PointId id, bool on, double at_s) noexcept {
+  Point& point = points_[id.index];
+  if (point.on == on) return;
+  point.on = on;
+  if (recorder_) recorder_->change(id, on);
+  if (changes_.size() < most_changes)
+    changes_.push_back({at_s, id, on});
+  else
+    ++lost_changes_;
+}
+
+/// Positions change at discontinuities only.
+void Exchange::look() noexcept {
+  if (plant_ && plant_->discontinuities() != discontinuities_seen_) {
+    discontinuities_seen_ = plant_->discontinuities();
+    for (const Watched& watched : positions_) tell({watched.point}, plant_->value(watched.signal) > 0);
+  }
+  if (polled_.empty()) return;
+  const double half = 0.5;
+  for (const Polled& polled : polled_) {
+    const double value = polled.value.of_control ? control_->output(read_outputs_[polled.value.index])
+                                                 : plant_->value(read_[polled.value.index]);
+    tell({polled.point}, value > half);
+  }
+}
+
+bool Exchange::ask(AskId what, double value, double at_s) noexcept {
+  const Ask& ask = asks_[what.index];
+  const bool on = value > 0.5;
+  switch (ask.kind) {
+    case Kind::operable:
+      return on ? plant_->close(emt::OperableId{ask.index}, at_s)
+                : plant_->open(emt::OperableId{ask.index}, at_s);
+    case Kind::gate:  // blocked or not: the control goes on firing it
+      plant_->fail(emt::GateId{ask.index}, on ? emt::Failure::none : emt::Failure::lost);
+      break;
+    case Kind::knob:
+      plant_->turn(emt::KnobId{ask.index}, value);
+      break;
+    case Kind::contact:
+      tell({static_cast<std::size_t>(ask.index)}, on, at_s);
+      break;
+    case Kind::parameter:
+      control_->set(static_cast<std::size_t>(ask.index), value);
+      break;
+  }
+  return true;
+}
+
+void Exchange::fail(AskId gate, emt::Failure how, double late_s) noexcept {
+  plant_->fail(emt::GateId{asks_[gate.index].index}, how, late_s);
+}
+
+std::int64_t Exchange::now_ns() const noexcept { return pace::system_clock().now_ns(); }
+wire::Now Exchange::now() const noexcept { return {now_ns(), pace::utc_ns()}; }
+
+std::vector<PointId> Exchange::points_in_order() const {
+  std::vector<PointId> order;
+  for (const Sort sort : {Sort::output, Sort::position, Sort::contact, Sort::number}) {
+    for (std::size_t k = 0; k < points_.size(); ++k) {
+      if (points_[k].sort == sort) order.push_back({k});
+    }
+  }
+  return order;
+}
+
+}  // namespace zavrek::bench

@@ -1,0 +1,30 @@
+#include "zavrek/bench/frames.hpp"
+
+#include <chrono>
+#include <thread>
+
+namespace zavrek::bench {
+
+void Frames::join(FrameListener* listener) {
+  if (!link_) link_ = wire::open_link(interface_, medium_, {wire::ethertype_goose, std::nullopt});
+  if (listener) listeners_.push_back(listener);
+}
+
+void Frames::take(std::int64_t now_ns) noexcept {
+  if (!link_) return;
+  for (int k = 0; k < most_at_once; ++k) {
+    const std::size_t length = link_->receive(frame_);
+    if (length == 0) return;
+    for (FrameListener* listener : listeners_)
+      listener->take_frame(wire::Bytes(frame_).first(length), now_ns);
+  }
+}
+
+void Frames::wait(int timeout_ms) noexcept {
+  if (link_)
+    (void)link_->wait(timeout_ms);
+  else
+    std::this_thread::sleep_for(std::chrono::milliseconds(timeout_ms));
+}
+
+}  // namespace zavrek::bench

@@ -1,0 +1,293 @@
+#include "bench/loop.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "bench/bench_message.hpp"
+#include "bench/make_port.hpp"
+#include "bench/measured.hpp"
+#include "bench/names.hpp"
+
+namespace zavrek::bench {
+namespace {
+
+constexpr double startup_s = 3;  // that devices have until they must be heard
+constexpr int poll_ms = 5;
+constexpr double same_instant = 1e-6;  // of a step
+
+wire::Medium medium_of(const std::string& word) {
+  if (word == "raw") return wire::Medium::raw;
+  return word == "datagram" ? wire::Medium::datagram : wire::Medium::automatic;
+}
+
+std::optional<internal::ControlSeat> control_of(const Setup& setup, Source& source,
+                                                const RunOptions& options) {
+  const bool any = !setup.control.blocks.empty() || !setup.control.ready.empty();
+  if (!any || !source.plant()) return std::nullopt;
+  const std::string& place = options.place.empty() ? setup.bench.control : options.place;
+  std::optional<internal::ControlSeat> seat;
+  seat.emplace(setup, *source.plant(), place != "plant");
+  seat->watch(*source.plant());
+  return seat;
+}
+
+/// Of the k-th port that is made: as its file calls it.
+std::string place_of(const Bench& bench, std::size_t k) {
+  if (k < bench.ports.size()) return table_of(bench.ports[k]).kind + "." + name_of(bench.ports[k]);
+  k -= bench.ports.size();
+  return k < bench.devices.size() ? "device." + bench.devices[k].name : std::string("bench");
+}
+
+}  // namespace
+
+/// One step, with all that belongs to it.
+bool Run::Loop::advance() noexcept {
+  if (frames_.open()) frames_.take(exchange_.now_ns());
+  for (const auto& port : ports_) port->take(exchange_);
+  timetable_.tell_others(exchange_, exchange_.time_s() + same_instant * exchange_.step_s());
+  if (control_) control_->run_due(*plant_);
+  goes_on_ = stride_ > 1 ? take_stride() : step();
+  take_samples();
+  for (const auto& port : ports_) port->give(exchange_);
+  exchange_.look();
+  return goes_on_ && (!control_ || control_->failure().empty()) &&
+         std::all_of(ports_.begin(), ports_.end(), [](const auto& port) { return port->well(); });
+}
+
+bool Run::Loop::step() noexcept {
+  timetable_.operate_plant(exchange_);
+  return source_->step();
+}
+
+/// At once if nothing is commanded within, else step by step.
+bool Run::Loop::take_stride() noexcept {
+  const double step = exchange_.step_s(), until = exchange_.time_s() + stride_ * step;
+  if (timetable_.next_of_plant_s() >= until && plant_->leap()) {
+    timetable_.tell_others(exchange_, until - step);
+    return true;
+  }
+  for (int k = 0; k < stride_; ++k) {
+    timetable_.tell_others(exchange_, exchange_.time_s() + same_instant * step);
+    if (!this->step()) return false;
+    exchange_.look();
+  }
+  return true;
+}
+
+/// All whose instants lie within the step, or at the end of the stride.
+void Run::Loop::take_samples() noexcept {
+  const double step = exchange_.step_s(), now = exchange_.time_s(), slack = same_instant * step;
+  const auto instant = [&] { return static_cast<double>(next_row_) / record_rate_Hz_; };
+  // What a sample is interpolated between is read at the two ends of its step only.
+  if (stride_ == 1 && instant() > now + step + slack) return;
+  exchange_.read();
+  if (stride_ > 1) return take_row(1);  // samples lie on the grid
+  while (instant() <= now + slack) take_row(1 - (now - instant()) / step);
+}
+
+void Run::Loop::take_row(double share) noexcept {
+  const long long row = next_row_++;
+  exchange_.show(share, static_cast<double>(row) / record_rate_Hz_, row / rows_per_sample_);
+  if (row % rows_per_sample_ == 0) {
+    for (const auto& port : ports_) port->sample(exchange_);
+  }
+  if (recorder_) recorder_->sample(exchange_);
+}
+
+Run::Loop::Loop(const Setup& setup, std::unique_ptr<Source> source, const RunOptions& options)
+    : setup_(setup),
+      options_(options),
+      source_(std::move(source)),
+      plant_(source_->plant()),
+      control_(control_of(setup, *source_, options)),
+      exchange_(setup, *source_, control_ ? &*control_ : nullptr),
+      frames_(options.interface.empty() ? setup.bench.interface : options.interface,
+              medium_of(setup.bench.medium)),
+      rate_Hz_(samples_per_cycle * setup.network.frequency_Hz),
+      rows_per_sample_(setup.bench.points_per_cycle / samples_per_cycle),
+      record_rate_Hz_(rate_Hz_ * rows_per_sample_) {
+  if (plant_ && options.cores > 1 && plant_->summary().shards > 1) {
+    crew_ = std::make_unique<pace::Crew>(std::min(options.cores, plant_->summary().shards));
+    plant_->share(crew_.get());
+  }
+  make_ports();
+}
+
+void Run::Loop::make_ports() {
+  const internal::RunPlan plan{setup_, options_.place};
+  const Bench& bench = setup_.bench;
+  std::vector<std::unique_ptr<Port>> made;
+  for (const PortSettings& port : bench.ports)
+    made.push_back(
+        std::visit([&](const auto& settings) { return internal::make_port(settings, plan); }, port));
+  for (const Device& device : bench.devices) made.push_back(internal::make_port(device, plan));
+  if (std::vector<std::string> told = internal::bench_published(bench, options_.place);
+      !told.empty() && internal::anybody_elsewhere(bench, options_.place))
+    made.push_back(internal::make_port(Message{.name = internal::bench_goose_id,
+                                               .id = {},
+                                               .entries = std::move(told),
+                                               .appid = internal::bench_goose_appid},
+                                       plan));
+  for (const auto& port : made) port->declare(exchange_);
+  std::vector<Flaw> flaws;
+  for (std::size_t k = 0; k < made.size(); ++k) {
+    try {
+      made[k]->wire(exchange_);
+    } catch (const Error& error) {
+      for (Flaw flaw : error.flaws()) {
+        if (flaw.place.empty()) flaw.place = place_of(bench, k);
+        flaws.push_back(std::move(flaw));
+      }
+    }
+  }
+  if (!flaws.empty()) throw Error(std::move(flaws));
+  ports_ = std::move(made);
+}
+
+void Run::Loop::add(std::unique_ptr<Port> port) {
+  port->declare(exchange_);
+  port->wire(exchange_);
+  ports_.push_back(std::move(port));
+}
+
+void Run::Loop::record(double duration_s, double kept_s, const std::vector<std::string>& further,
+                       const std::vector<std::string>& points) {
+  const bool ring = duration_s == 0;
+  const auto rows = static_cast<std::size_t>(std::ceil((ring ? kept_s : duration_s) * record_rate_Hz_)) + 2;
+  recorder_.emplace(rows, record_rate_Hz_, ring);
+  recorder_->head().station = setup_.network.title;
+  recorder_->head().frequency_Hz = setup_.network.frequency_Hz;
+  record_transformers();
+  std::vector<std::string> names = setup_.bench.record;
+  names.insert(names.end(), further.begin(), further.end());
+  if (plant_) {
+    for (const std::string& name : plant_->signal_names()) {
+      if (name.starts_with("fault.") || (name.starts_with("fault") && name.find(".i") != std::string::npos))
+        names.push_back(name);
+    }
+  }
+  for (const std::string& name : names) {
+    if (recorder_->has(name)) continue;
+    const ValueId value = exchange_.value_of(name);
+    recorder_->add({.name = name, .phase = {}, .unit = exchange_.unit_of(value), .samples = {}}, value);
+  }
+  const auto add_point = [&](PointId point) {
+    recorder_->add(point, exchange_.column_of(point), exchange_.on(point));
+  };
+  for (const std::string& name : points) (void)exchange_.point_of(name);
+  for (const PointId point : exchange_.points_in_order()) add_point(point);
+}
+
+/// Each current or voltage transformer that feeds a stream is recorded once, under its own name, in
+/// primary values.
+void Run::Loop::record_transformers() {
+  for (const Stream* stream : setup_.bench.all<Stream>()) {
+    internal::MeasuredStream measured;
+    measured.wire(exchange_, *stream);
+    const auto add = [&](const std::string& stem, const char* unit, internal::Ratio ratio,
+                         const std::array<ValueId, 3>& values) {
+      if (recorder_->has(stem + "a")) return;
+      for (std::size_t k = 0; k < 3; ++k)
+        recorder_->add({.name = stem + static_cast<char>('a' + k),
+                        .phase = std::string(1, static_cast<char>('A' + k)),
+                        .unit = unit,
+                        .primary = ratio.primary,
+                        .secondary = ratio.secondary,
+                        .samples = {}},
+                       values[k]);
+    };
+    add(stream->ct + ".i", "A", internal::current_ratio(setup_.network, stream->ct), measured.currents());
+    add(stream->vt + ".v", "V", internal::voltage_ratio(setup_.network, stream->vt), measured.voltages());
+  }
+}
+
+bool Run::Loop::anybody_outside() const {
+  return internal::anybody_elsewhere(setup_.bench, options_.place) ||
+         !setup_.bench.all<Subscription>().empty();
+}
+
+/// Whole steps between two rows of the record, if nobody sees or does anything on the bench in between and
+/// the plant can take them at once.
+void Run::Loop::find_stride() {
+  const double steps = 1 / (record_rate_Hz_ * exchange_.step_s());
+  const int whole = static_cast<int>(std::lround(steps));
+  const bool watched =
+      exchange_.looks_each_step() ||
+      std::any_of(ports_.begin(), ports_.end(), [](const auto& p) { return p->each_step(); });
+  if (!plant_ || control_ || watched || whole < 2 || std::abs(steps - whole) > 1e-9 * steps) return;
+  if (plant_->ready_leaps(whole)) stride_ = whole;
+}
+
+void Run::Loop::begin() {
+  if (std::exchange(begun_, true)) return;
+  exchange_.begin(recorder_ ? &*recorder_ : nullptr, record_rate_Hz_);
+  find_stride();
+  if (stride_ == 1) return;
+  exchange_.read();  // as all stands at the start
+  take_row(1);
+}
+
+std::string Run::Loop::start() {
+  begin();
+  const Opening how{frames_, options_.relay_program, options_.place, !options_.free || anybody_outside()};
+  if (control_) {
+    if (std::string why = control_->open(how); !why.empty()) return why;
+  }
+  for (const auto& port : ports_) {
+    if (std::string why = port->open(how); !why.empty()) return why;
+  }
+  const std::int64_t until = exchange_.now_ns() + static_cast<std::int64_t>(startup_s * 1e9);
+  for (;;) {
+    frames_.take(exchange_.now_ns());
+    for (const auto& port : ports_) port->take(exchange_);
+    for (const auto& port : ports_) port->give(exchange_);
+    const auto mute = std::find_if(ports_.begin(), ports_.end(), [](const auto& p) { return !p->ready(); });
+    if (mute == ports_.end()) return {};
+    if (exchange_.now_ns() > until || (*mute)->ended()) return (*mute)->failure();
+    frames_.wait(poll_ms);
+  }
+}
+
+pace::Timing Run::Loop::execute(double duration_s, const std::atomic<bool>* stop,
+                                const std::function<bool()>& until) {
+  begin();
+  const bool wall = !options_.free || anybody_outside();
+  const double stride_s = stride_ * exchange_.step_s();
+  const auto strides = duration_s == 0 ? std::numeric_limits<std::int64_t>::max()
+                                       : static_cast<std::int64_t>(std::ceil(duration_s / stride_s - 1e-6));
+  pace::Footing footing;
+  if (wall) footing = pace::take_footing();
+  pace::Executive executive(pace::system_clock(), footing.may_spin);
+  // A step that begins on its tick ends one step later in the plant's time, long before by the clock.
+  const std::int64_t begun_ns = std::llround(exchange_.time_s() * 1e9);
+  const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
+  pace::Timing timing = executive.run(wall ? pace::Pace::wall : pace::Pace::free,
+                                      std::llround(stride_s * 1e9), strides, [&](std::int64_t number) {
+                                        if (number == 0 && wall)
+                                          exchange_.begin_pace(executive.start_ns() - begun_ns - step_ns);
+                                        return advance() && !(until && until()) &&
+                                               !(stop && stop->load(std::memory_order_relaxed));
+                                      });
+  if (wall) pace::leave_footing();
+  timing.footing = footing;
+  timing.plant_steps = stride_;
+  return timing;
+}
+
+std::string Run::Loop::failure() {
+  if (!goes_on_ && plant_)
+    return fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step", plant_->culprit(),
+                       plant_->time_s());
+  if (control_ && !control_->failure().empty()) return control_->failure();
+  for (const auto& port : ports_) {
+    if (std::string why = port->failure(); !why.empty()) return why;
+  }
+  if (exchange_.lost_changes() > 0)
+    return fmt::format("{} changes of outputs and switches beyond {} were not kept; something chatters",
+                       exchange_.lost_changes(), Exchange::most_changes);
+  return {};
+}
+
+}  // namespace zavrek::bench

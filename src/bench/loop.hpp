@@ -1,0 +1,65 @@
+// The loop of a run. The executive calls `advance` once a stride: a step, or all steps between two samples
+// when nobody looks at the bench in between and samples lie on the grid of the steps.
+//
+// Delays: a sample is taken at the end of the step in which its instant lies (at most one step late); what
+// came in by then is told ahead of the next step and acts from its beginning on.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "bench/control_seat.hpp"
+#include "bench/recorder.hpp"
+#include "zavrek/bench/run.hpp"
+#include "zavrek/pace/crew.hpp"
+
+namespace zavrek::bench {
+
+class Run::Loop {
+ public:
+  Loop(const Setup& setup, std::unique_ptr<Source> source, const RunOptions& options);
+
+  [[nodiscard]] bool advance() noexcept;
+
+  // Everything that the outline above works with; Run fills and asks it.
+  void make_ports();
+  void add(std::unique_ptr<Port> port);
+  void record(double duration_s, double kept_s, const std::vector<std::string>& further,
+              const std::vector<std::string>& points);
+  void find_stride();
+  void begin();
+  [[nodiscard]] std::string start();
+  pace::Timing execute(double duration_s, const std::atomic<bool>* stop, const std::function<bool()>& until);
+  [[nodiscard]] std::string failure();
+  [[nodiscard]] bool anybody_outside() const;
+
+  const Setup& setup_;
+  RunOptions options_;
+  std::unique_ptr<pace::Crew> crew_;
+  std::unique_ptr<Source> source_;
+  emt::Plant* plant_;
+  std::optional<internal::ControlSeat> control_;
+  Exchange exchange_;
+  Frames frames_;
+  std::vector<std::unique_ptr<Port>> ports_;
+  Timetable timetable_;
+  std::optional<internal::Recorder> recorder_;
+  double rate_Hz_;       // of the streams
+  int rows_per_sample_;  // of the record, which may be finer
+  double record_rate_Hz_;
+  int stride_ = 1;  // steps
+  bool begun_ = false;
+  long long next_row_ = 0;
+  bool goes_on_ = true;  // the source does
+
+ private:
+  [[nodiscard]] bool step() noexcept;
+  [[nodiscard]] bool take_stride() noexcept;
+  void take_samples() noexcept;
+  void take_row(double share) noexcept;
+  void record_transformers();
+};
+
+}  // namespace zavrek::bench

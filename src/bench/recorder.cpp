@@ -1,0 +1,95 @@
+#include "bench/recorder.hpp"
+
+#include <algorithm>
+#include <chrono>
+#include <utility>
+
+#include <fmt/format.h>
+
+namespace zavrek::bench::internal {
+namespace {
+
+/// The oldest of a ring first.
+template <class T>
+void straighten(std::vector<T>& ring, std::size_t oldest, std::size_t count) {
+  std::rotate(ring.begin(), ring.begin() + static_cast<std::ptrdiff_t>(oldest), ring.end());
+  ring.resize(count);
+}
+
+void add_refusals(emt::Plant& plant, record::Record& record) {
+  for (const emt::Refusal& refusal : plant.refusals())
+    record.events.push_back(
+        {refusal.time_s, fmt::format("{} {} refused by its interlocking", plant.name(refusal.what),
+                                     refusal.close ? "close" : "open")});
+}
+
+}  // namespace
+
+Recorder::Recorder(std::size_t samples, double rate_Hz, bool ring)
+    : samples_(samples), rate_Hz_(rate_Hz), ring_(ring) {
+  record_.device = "Zavrek";
+  record_.rate_Hz = rate_Hz;
+}
+
+void Recorder::add(record::Analog as, ValueId from) {
+  as.samples.assign(samples_, 0.0);
+  record_.analogs.push_back(std::move(as));
+  columns_.push_back({from, record_.analogs.back().samples.data()});
+}
+
+void Recorder::add(PointId point, std::string as, bool on) {
+  if (point.index >= lane_of_point_.size()) lane_of_point_.resize(point.index + 1, none);
+  if (lane_of_point_[point.index] != none) return;
+  lane_of_point_[point.index] = lanes_.size();
+  record_.binaries.push_back({std::move(as), on, std::vector<std::uint8_t>(samples_, 0)});
+  lanes_.push_back({record_.binaries.back().samples.data(), 0, on});
+}
+
+void Recorder::sample(const Exchange& exchange) noexcept {
+  if (!ring_ && taken_ == static_cast<long long>(samples_)) return;
+  const std::size_t at = place(taken_);
+  for (const Column& column : columns_) column.samples[at] = exchange.value(column.from);
+  ++taken_;
+}
+
+/// All samples that are not written yet, of which a ring keeps the latest.
+void Recorder::write(Lane& lane) noexcept {
+  lane.since = std::max(lane.since, taken_ - static_cast<long long>(samples_));
+  while (lane.since < taken_) {
+    const std::size_t from = place(lane.since);
+    const auto count = std::min(static_cast<std::size_t>(taken_ - lane.since), samples_ - from);
+    std::fill_n(lane.samples + from, count, static_cast<std::uint8_t>(lane.on));
+    lane.since += static_cast<long long>(count);
+  }
+}
+
+void Recorder::change(PointId point, bool on) noexcept {
+  if (point.index >= lane_of_point_.size() || lane_of_point_[point.index] == none) return;
+  Lane& lane = lanes_[lane_of_point_[point.index]];
+  write(lane);
+  lane.on = on;
+}
+
+record::Record Recorder::take(const Exchange& exchange) {
+  for (Lane& lane : lanes_) write(lane);
+  const auto count = static_cast<std::size_t>(std::min(taken_, static_cast<long long>(samples_)));
+  const long long first = taken_ - static_cast<long long>(count);
+  const std::size_t oldest = ring_ && count == samples_ ? place(first) : 0;
+  record_.time_s.resize(count);
+  for (std::size_t k = 0; k < count; ++k)
+    record_.time_s[k] = static_cast<double>(first + static_cast<long long>(k)) / rate_Hz_;
+  for (auto& analog : record_.analogs) straighten(analog.samples, oldest, count);
+  for (auto& binary : record_.binaries) straighten(binary.samples, oldest, count);
+  const auto now = std::chrono::system_clock::now().time_since_epoch();
+  record_.start_utc_ns = std::chrono::duration_cast<std::chrono::nanoseconds>(now).count() -
+                         static_cast<std::int64_t>(exchange.time_s() * 1e9);
+  for (const Change& change : exchange.changes())
+    record_.events.push_back(
+        {change.time_s, exchange.words_of(change), exchange.column_of(change.point), change.on});
+  if (emt::Plant* plant = exchange.plant()) add_refusals(*plant, record_);
+  std::stable_sort(record_.events.begin(), record_.events.end(),
+                   [](const auto& a, const auto& b) { return a.time_s < b.time_s; });
+  return std::move(record_);
+}
+
+}  // namespace zavrek::bench::internal

@@ -1,0 +1,118 @@
+#include "zavrek/bench/run.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "bench/loop.hpp"
+#include "bench/plant_source.hpp"
+
+namespace zavrek::bench {
+
+Run::Run(const Setup& setup, const network::Network& network, const RunOptions& options)
+    : loop_(std::make_unique<Loop>(setup, std::make_unique<internal::PlantSource>(emt::compile(network)),
+                                   options)) {}
+Run::Run(const Setup& setup, std::unique_ptr<Source> stimulus, const RunOptions& options)
+    : loop_(std::make_unique<Loop>(setup, std::move(stimulus), options)) {}
+Run::~Run() = default;
+
+Exchange& Run::exchange() noexcept { return loop_->exchange_; }
+emt::Plant* Run::plant() noexcept { return loop_->plant_; }
+const control::Controller* Run::controller() const noexcept {
+  return loop_->control_ ? &loop_->control_->controller() : nullptr;
+}
+void Run::add(std::unique_ptr<Port> port) { loop_->add(std::move(port)); }
+void Run::record(double duration_s, double kept_s, const std::vector<std::string>& further,
+                 const std::vector<std::string>& points) {
+  loop_->record(duration_s, kept_s, further, points);
+}
+void Run::schedule(const std::vector<Deed>& deeds) { loop_->timetable_ = Timetable(deeds, loop_->exchange_); }
+
+std::vector<Path> Run::paths() {
+  std::vector<Path> all;
+  if (loop_->control_) all = loop_->control_->paths(exchange().step_s());
+  for (const auto& port : loop_->ports_) {
+    for (Path& path : port->paths()) all.push_back(std::move(path));
+  }
+  return all;
+}
+
+std::string Run::start() { return loop_->start(); }
+bool Run::paced() const noexcept { return !loop_->options_.free || loop_->anybody_outside(); }
+pace::Timing Run::execute(double duration_s, const std::atomic<bool>* stop,
+                          const std::function<bool()>& until) {
+  return loop_->execute(duration_s, stop, until);
+}
+bool Run::forget() {
+  return std::all_of(loop_->ports_.begin(), loop_->ports_.end(),
+                     [&](const auto& port) { return port->forget(loop_->exchange_); });
+}
+
+std::string Run::failure() { return loop_->failure(); }
+std::string Run::medium() const {
+  for (const auto& port : loop_->ports_) {
+    if (std::string medium = port->medium(); !medium.empty()) return medium;
+  }
+  return {};
+}
+
+std::vector<Account> Run::accounts() const {
+  std::vector<Account> all;
+  if (loop_->control_ && loop_->control_->remote()) all.push_back(loop_->control_->account());
+  for (const auto& port : loop_->ports_) {
+    if (auto account = port->account()) all.push_back(std::move(*account));
+  }
+  return all;
+}
+
+record::Record Run::take_record(double trigger_s) {
+  record::Record record = loop_->recorder_->take(loop_->exchange_);
+  record.trigger_s = trigger_s;
+  return record;
+}
+
+std::string to_string(const Account& account, double step_s) {
+  std::string text = fmt::format("{:<18} {:<34}", account.port, account.carries);
+  const auto add = [&](long long count, const char* word) {
+    if (count != 0) text += fmt::format(" {} {}", count, word);
+  };
+  add(account.sent, "sent");
+  add(account.unsent, "NOT SENT");
+  add(account.received, "received");
+  add(account.lost, "LOST");
+  add(account.late, "LATE");
+  add(account.refused, "REFUSED");
+  add(account.malformed, "MALFORMED");
+  add(account.foreign, "FOREIGN");
+  if (account.delay.count() > 0) {
+    const auto us = [&](std::int64_t ns) { return static_cast<double>(ns) * 1e-3; };
+    const double median = us(account.delay.quantile_ns(0.5));
+    text += fmt::format("\n{:<18} {}: median {:.0f} us ({:.1f} steps), 99.9 % {:.0f}, worst {:.0f}", "",
+                        account.delay_of, median, median * 1e-6 / step_s,
+                        us(account.delay.quantile_ns(0.999)), us(account.delay.max_ns()));
+  }
+  return text;
+}
+
+std::string to_string(const std::vector<Account>& accounts, double step_s) {
+  std::string text;
+  for (const Account& account : accounts) text += fmt::format("  {}\n", to_string(account, step_s));
+  if (!text.empty()) text.pop_back();
+  return text;
+}
+
+std::string to_string(const std::vector<Path>& paths, double step_s) {
+  std::string text;
+  for (const Path& path : paths) {
+    const double us = 1e6 * path.most_steps * step_s;
+    text += fmt::format("  {} -> {}{}{}: {}{}\n", path.from, path.by, path.to.empty() ? "" : " -> ", path.to,
+                        path.most_steps == 0 ? std::string("at once")
+                                             : fmt::format("up to {:.3g} step{} ({:.3g} us)", path.most_steps,
+                                                           path.most_steps == 1 ? "" : "s", us),
+                        path.further.empty() ? "" : " and " + path.further);
+  }
+  if (!text.empty()) text.pop_back();
+  return text;
+}
+
+}  // namespace zavrek::bench

@@ -1,0 +1,64 @@
+#include "zavrek/bench/description.hpp"
+
+namespace zavrek::bench {
+
+using network::Need;
+using network::TableOf;
+using network::within;
+
+const Table& table(const Device*) {
+  static const Table built =
+      TableOf<Device>("device", "a relay and how it is connected")
+          .choice("place", &Device::place, {"process", "plant", "outside"},
+                  "its own process, started by the run; inside the plant's process; or already there on the "
+                  "interface")
+          .text("settings", &Device::settings, "file with its settings, relative to the case")
+          .text("approved", &Device::approved,
+                "file with the settings it should have, which expectations follow; the same when left out",
+                Need::optional)
+          .texts("reads", &Device::reads, "streams that it reads, one for each of its places", Need::required)
+          .texts("trips", &Device::trips,
+                 "what its trip opens: breakers, contactors, gates (which are blocked)")
+          .texts("opens", &Device::opens, "what other outputs open: [\"QI: backup\"]")
+          .texts("closes", &Device::closes, "what outputs close: [\"Q1: close\"]")
+          .texts("inputs", &Device::inputs,
+                 "binary inputs, from outputs of other devices, from breakers, switches and contactors that "
+                 "are closed, "
+                 "from contacts, or from signals, on above one half: [\"block: R1.start\", \"closed: Q1\"]")
+          .count("appid", &Device::appid, within(0, 0x3FFE), "application identifier of its GOOSE messages")
+          .choice("current_wiring", &Device::current_wiring,
+                  {"straight", "a and b swapped", "b and c swapped", "c and a swapped", "reversed"},
+                  "how its current circuits are wired, to try what a mistake does; of a relay in the plant's "
+                  "process")
+          .quantity("current_factor", &Device::current_factor, "", network::above(0),
+                    "wrong ratio in front of it, to try what that does; of a relay in the plant's process")
+          .build();
+  return built;
+}
+
+const Table& table(const Bench*) {
+  static const Table built =
+      TableOf<Bench>("bench", "what stands between plant and devices")
+          .text("interface", &Bench::interface, "network interface that carries the frames")
+          .choice(
+              "medium", &Bench::medium, {"automatic", "raw", "datagram"},
+              "raw packet socket, or the same frames in local datagrams; automatic takes raw where allowed")
+          .texts("record", &Bench::record,
+                 "further signals of the plant and outputs of its control to record")
+          .texts("contacts", &Bench::contacts,
+                 "that people operate: [\"close_q1\", \"remote: closed\"]; devices read bench.remote, trials "
+                 "set it "
+                 "to 0 or 1")
+          .count("points_per_cycle", &Bench::points_per_cycle, within(80, 8000),
+                 "samples of the records per cycle; a multiple of 80, the rate of the streams")
+          .choice("control", &Bench::control, {"plant", "process", "outside"},
+                  "where the control runs: in the plant's process, in its own, or one that is there already")
+          .count("control_port", &Bench::control_port, within(0, 65535),
+                 "UDP port of this computer at which it listens; 0: any, when the run starts it")
+          .count("control_delay", &Bench::control_delay, within(1, 100),
+                 "periods from what a control elsewhere saw to what it does")
+          .build();
+  return built;
+}
+
+}  // namespace zavrek::bench

@@ -1,0 +1,123 @@
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "bench/make_port.hpp"
+#include "bench/names.hpp"
+
+namespace zavrek::bench {
+namespace internal {
+
+void Flaws::report(std::string place, std::string field, std::string text) {
+  found.push_back(
+      {.file = {}, .place = std::move(place), .field = std::move(field), .text = std::move(text)});
+}
+
+void Flaws::need_one_of(const std::string& place, const std::string& field, const std::string& name,
+                        const std::vector<std::string>& known, std::string_view what) {
+  if (std::find(known.begin(), known.end(), name) != known.end()) return;
+  report(place, field, fmt::format("no {} \"{}\"{}", what, name, suggestion(name, known)));
+}
+
+void Flaws::need_point(const std::string& place, const std::string& field, const std::string& name) {
+  if (name.find('.') == std::string::npos)
+    return need_one_of(place, field, name, switchgear_of(setup.network), "breaker, switch or contactor");
+  if (name.starts_with(contact_prefix))
+    return need_one_of(place, field, name, contacts_of(setup.bench), "contact");
+  const std::size_t dot = name.find('.');
+  if (const Device* owner = setup.bench.find_device(name.substr(0, dot)))
+    return need_one_of(place, field, name.substr(dot + 1), protection::outputs_of(owner->relay), "output");
+}
+
+void Flaws::need_commands(const std::string& place, const std::string& field,
+                          const std::vector<std::string>& texts, const std::vector<std::string>& outputs) {
+  for (const std::string& text : texts) {
+    const auto [what, output] = split_pair(text);
+    if (what.empty() || output.empty()) {
+      report(place, field, fmt::format("\"{}\" is no pair such as \"Q1: trip\"", text));
+      continue;
+    }
+    need_operable(place, field, what);
+    need_one_of(place, field, output, outputs, "output");
+  }
+}
+
+void Flaws::need_operable(const std::string& place, const std::string& field, const std::string& name) {
+  if (name.find('.') == std::string::npos)
+    need_one_of(place, field, name, switchgear_of(setup.network), "breaker, switch or contactor");
+  else if (name.starts_with(contact_prefix))
+    need_one_of(place, field, name, contacts_of(setup.bench), "contact");
+}
+
+namespace {
+
+void check_contacts(Flaws& flaws) {
+  std::set<std::string> names;
+  for (const std::string& text : flaws.setup.bench.contacts) {
+    const Contact contact = contact_of(text);
+    if (contact.name.empty() || (contact.state != "open" && contact.state != "closed"))
+      flaws.report("bench", "contacts",
+                   fmt::format("\"{}\" is no contact such as \"remote\" or \"remote: closed\"", text));
+    if (!names.insert(contact.name).second)
+      flaws.report("bench", "contacts",
+                   fmt::format("\"{}\" is there twice; choose another name", contact.name));
+  }
+}
+
+/// The functions of a device measure at places that it reads.
+void check_places(const Device& device, const std::string& place, Flaws& flaws) {
+  for (const protection::FunctionSettings& function : device.relay.functions) {
+    const auto& base = protection::base_of(function);
+    auto most = static_cast<std::size_t>(base.end);
+    if (const auto* d = std::get_if<protection::Differential>(&function)) most = d->rated_currents.size();
+    if (const auto* s = std::get_if<protection::Synchrocheck>(&function))
+      most = std::max(most, static_cast<std::size_t>(s->other_end));
+    if (most > device.reads.size())
+      flaws.report(place, "reads",
+                   fmt::format("{} of its settings measures at place {}, but {} {} read", base.name, most,
+                               device.reads.size(), device.reads.size() == 1 ? "stream is" : "streams are"));
+  }
+}
+
+void check_device(const Device& device, Flaws& flaws) {
+  const std::string place = "device." + device.name;
+  std::vector<std::string> streams;
+  for (const Stream* stream : flaws.setup.bench.all<Stream>()) streams.push_back(stream->name);
+  if (device.reads.empty()) flaws.report(place, "reads", "missing; at least one stream is wanted");
+  for (const std::string& stream : device.reads) flaws.need_one_of(place, "reads", stream, streams, "stream");
+  for (const std::string& what : device.trips) flaws.need_operable(place, "trips", what);
+  flaws.need_commands(place, "opens", device.opens, protection::outputs_of(device.relay));
+  flaws.need_commands(place, "closes", device.closes, protection::outputs_of(device.relay));
+  for (const std::string& text : device.inputs) {
+    const auto [name, source] = split_pair(text);
+    if (name.empty() || source.empty())
+      flaws.report(place, "inputs", fmt::format("\"{}\" is no pair such as \"block: R1.start\"", text));
+    else
+      flaws.need_point(place, "inputs", source);
+  }
+  check_places(device, place, flaws);
+  if (device.place != "plant" && (device.current_wiring != "straight" || device.current_factor != 1))
+    flaws.report(place, "current_wiring", "goes with place = \"plant\" only");
+  for (const Device& other : flaws.setup.bench.devices) {
+    if (&other == &device) break;
+    if (other.appid == device.appid)
+      flaws.report(place, "appid", "is taken by another device; choose another");
+  }
+}
+
+}  // namespace
+}  // namespace internal
+
+std::vector<Flaw> validate(const Setup& setup) {
+  internal::Flaws flaws{setup, {}};
+  if (setup.bench.points_per_cycle % samples_per_cycle != 0)
+    flaws.report("bench", "points_per_cycle", "must be a multiple of 80, the rate of the streams");
+  for (const PortSettings& port : setup.bench.ports)
+    std::visit([&](const auto& settings) { internal::check(settings, flaws); }, port);
+  internal::check_contacts(flaws);
+  for (const Device& device : setup.bench.devices) internal::check_device(device, flaws);
+  return std::move(flaws.found);
+}
+
+}  // namespace zavrek::bench

@@ -1,0 +1,70 @@
+#include <algorithm>
+#include <optional>
+
+#include "bench/control_seat.hpp"
+#include "bench/plant_source.hpp"
+#include "trial/case/operations.hpp"
+#include "trial/judge/judge.hpp"
+#include "zavrek/trial/programme.hpp"
+
+namespace zavrek::trial {
+namespace {
+
+/// What a trial names that its plant or its control lacks, one Error after the other into `flaws`.
+void check_trial(const Case& all, const Trial& trial, bench::internal::ControlSeat* control,
+                 const std::vector<std::string>& known, std::vector<std::string>& notes,
+                 std::vector<Flaw>& flaws) {
+  const std::string place = "trial \"" + trial.name + "\"";
+  const auto attempt = [&](const std::string& field, auto&& what) {
+    try {
+      what();
+    } catch (const Error& error) {
+      for (Flaw flaw : error.flaws()) {
+        if (flaw.place != place) flaw.place = flaw.place.empty() ? place : place + ", " + flaw.place;
+        if (flaw.field.empty()) flaw.field = field;
+        flaws.push_back(std::move(flaw));
+      }
+    }
+  };
+  std::optional<bench::internal::PlantSource> source;
+  attempt("", [&] { source.emplace(emt::compile(struck(all, trial))); });
+  if (!source) return;
+  for (const std::string& note : source->plant()->summary().notes) {
+    if (std::find(known.begin(), known.end(), note) == known.end()) notes.push_back(trial.name + ": " + note);
+  }
+  bench::Exchange exchange(all, *source, control);
+  for (const Device& device : all.bench.devices) {
+    for (const std::string& output : protection::outputs_of(device.relay))
+      (void)exchange.add_output(device.name, output);
+  }
+  for (const Operation& o : trial.operate) {
+    Trial one = trial;
+    one.operate = {o};
+    attempt("operate", [&] { (void)internal::operations(exchange, one, 0); });
+  }
+  for (const Expectation& e : trial.expect) {
+    attempt("expect", [&] {
+      if (!e.breaker.empty()) (void)exchange.point_of(e.breaker);
+      if (!e.signal.empty()) internal::require_band(e, exchange.unit_of(exchange.value_of(e.signal)));
+    });
+  }
+}
+
+}  // namespace
+
+std::vector<std::string> check_trials(const Case& all, const std::vector<std::string>& known) {
+  std::vector<std::string> notes;
+  std::vector<Flaw> flaws;
+  std::optional<bench::internal::ControlSeat> seat;
+  if (has_control(all)) seat.emplace(all, emt::compile(all.network), false);
+  bench::internal::ControlSeat* control = seat ? &*seat : nullptr;
+  for (const Trial& trial : all.trials) check_trial(all, trial, control, known, notes, flaws);
+  for (const Sweep& sweep : all.sweeps) {
+    const SweptTrial first = swept_trial(all, sweep, 0);
+    check_trial(first.all, first.trial, control, known, notes, flaws);
+  }
+  if (!flaws.empty()) throw Error(std::move(flaws));
+  return notes;
+}
+
+}  // namespace zavrek::trial

@@ -1,0 +1,520 @@
+#include "zavrek/trial/injection.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include <fmt/format.h>
+
+#include "trial/injection/injector.hpp"
+#include "trial/judge/time_tolerance.hpp"
+#include "zavrek/trial/injection_plan.hpp"
+
+namespace zavrek::trial {
+
+using internal::Injector;
+using protection::ExpectedOperation;
+using protection::FunctionSettings;
+using protection::Phasor;
+using protection::RelaySettings;
+
+namespace {
+
+constexpr double never = std::numeric_limits<double>::infinity();
+constexpr double prefault_s = 0.3;
+constexpr double longest_reset_s = 5;
+constexpr double ramp_share = 0.0025;  // of the threshold, in a step of a ramp
+constexpr double ramp_hold_s = 0.06;   // of each step
+constexpr double search_width = 0.12;  // of the threshold, either side, in which a pickup is looked for
+constexpr int outline_rays = 90;       // at which a set boundary is drawn
+constexpr int search_steps = 7;        // halvings of a search along a ray
+
+/// Multiples of the threshold at which an inverse characteristic is tried, and those where a definite one is.
+constexpr double inverse_multiples[] = {1.3, 2, 3.5, 6, 10, 18};
+constexpr double definite_multiples[] = {1.1, 1.5, 2.5, 5};
+constexpr double under_multiples[] = {0.9, 0.75, 0.5, 0.25};
+
+bool inverse(const FunctionSettings& function) {
+  if (const auto* stage = std::get_if<protection::Stage>(&function))
+    return stage->characteristic != "definite";
+  if (const auto* stage = std::get_if<protection::VoltageStage>(&function))
+    return stage->characteristic != "definite";
+  return std::holds_alternative<protection::Thermal>(function);
+}
+
+/// Threshold times a multiple; of frequencies, the deviation from nominal is what is multiplied.
+double value_at(const FunctionSettings& function, const Probe& probe, double multiple, double nominal_Hz) {
+  if (!std::holds_alternative<protection::FrequencyStage>(function) || probe.unit != "Hz")
+    return probe.threshold * multiple;
+  const double way = probe.operates_above ? 1 : -1;
+  return probe.threshold + way * (way * (multiple - 1)) * std::abs(probe.threshold - nominal_Hz);
+}
+
+class Tester {
+ public:
+  Tester(const RelaySettings& settings, const RelaySettings& approved, const std::filesystem::path& file,
+         const InjectionOptions& options, std::size_t places)
+      : approved_(approved),
+        options_(options),
+        places_(places),
+        injector_(settings, file, options, places),
+        tolerance_(internal::time_tolerance(options.tolerance)) {
+    report_.settings = approved;
+    report_.medium = injector_.medium();
+    report_.failure = injector_.failure();
+  }
+
+  InjectionReport run() {
+    options_.plan ? follow_plan() : follow_settings();
+    report_.injected_s = injector_.injected_s();
+    return std::move(report_);
+  }
+
+ private:
+  void follow_plan() {
+    for (const InjectedValue& value : options_.plan->values) {
+      if (!report_.failure.empty()) return;
+      for (const FunctionSettings& function : approved_.functions) {
+        if (protection::base_of(function).name != value.function) continue;
+        const auto probe = probe_of(approved_, function, options_.frequency_Hz);
+        if (!probe) {
+          report_.warnings.push_back(value.function +
+                                     ": no steady quantity tests it; write a sequence for it");
+          continue;
+        }
+        time(function, *probe, parse_quantity_as(value.value, probe->unit));
+      }
+    }
+    internal::inject_sequences(*options_.plan, approved_, options_, places_, injector_, report_);
+  }
+
+  void follow_settings() {
+    for (const FunctionSettings& function : approved_.functions) {
+      const protection::FunctionBase& base = protection::base_of(function);
+      if (!report_.failure.empty()) break;
+      if (base.name.find(options_.only) == std::string::npos) continue;
+      const auto probe = probe_of(approved_, function, options_.frequency_Hz);
+      if (!probe) {
+        const bool logic = std::holds_alternative<protection::Logic>(function) ||
+                           std::holds_alternative<protection::Latch>(function) ||
+                           std::holds_alternative<protection::Output>(function);
+        if (!logic)
+          report_.warnings.push_back(
+              fmt::format("{}: no steady quantity tests it; write trials for it", base.name));
+        continue;
+      }
+      if (!base.trips) {
+        report_.warnings.push_back(
+            fmt::format("{}: is none of the relay's trips, so injection does not see it", base.name));
+        continue;
+      }
+      test(function, *probe);
+    }
+  }
+
+  [[nodiscard]] ExpectedOperation expected(const Probe& probe, const Stimulus& during, double limit_s) const {
+    return protection::expected_operation(approved_, probe.before.measured, during.measured, limit_s);
+  }
+
+  /// Waits until the device is at rest again; what is held at the terminals are the values before a fault.
+  bool settle(const Probe& probe) {
+    if (injector_.forget()) {
+      (void)injector_.inject(probe.before, prefault_s);
+    } else {
+      (void)injector_.inject(probe.before, longest_reset_s, Injector::Until::quiet);
+      (void)injector_.inject(probe.before, prefault_s);
+    }
+    if (!injector_.failure().empty()) report_.failure = injector_.failure();
+    return report_.failure.empty();
+  }
+
+  void test(const FunctionSettings& function, const Probe& probe) {
+    const std::vector<double> values = proposed_values(approved_, function, probe, options_.longest_s);
+    const std::string& name = probe.function;
+    if (values.empty())
+      report_.warnings.push_back(fmt::format(
+          "{}: other functions operate first at every {}; it cannot be proven so", name, probe.quantity));
+    for (const double value : values) time(function, probe, value);
+    if (values.size() == 1)
+      report_.warnings.push_back(fmt::format("{}: operates first at one of the values tried only", name));
+    const double inside = probe.operates_above ? 1 : -1;
+    // One value either side of the threshold, beyond its tolerance.
+    for (const double way : {-inside, inside})
+      time(function, probe,
+           value_at(function, probe, 1 + way * 2.5 * options_.value_tolerance, options_.frequency_Hz));
+    pickup(function, probe);
+    restraint(function, probe);
+    if (const auto* zone = std::get_if<protection::Zone>(&function)) boundaries(*zone, probe);
+    if (const auto* differential = std::get_if<protection::Differential>(&function))
+      boundary(*differential, probe);
+  }
+
+  /// A harmonic that shall hold the function back: a little less than its share, and a little more.
+  void restraint(const FunctionSettings& function, const Probe& probe) {
+    double second = network::unset, fifth = network::unset;
+    if (const auto* stage = std::get_if<protection::Stage>(&function)) second = stage->second_harmonic;
+    if (const auto* differential = std::get_if<protection::Differential>(&function)) {
+      second = differential->second_harmonic;
+      fifth = differential->fifth_harmonic;
+    }
+    for (const int order : {2, 5}) {
+      const double share = order == 2 ? second : fifth;
+      if (!network::is_set(share)) continue;
+      for (const double factor : {0.9, 1.1}) {
+        Probe mixed = probe;
+        mixed.quantity =
+            fmt::format("{:.3g} % of order {} in {}", 100 * factor * share, order, probe.quantity);
+        mixed.at = [=, at = probe.at](double value) {
+          return at(value).with_harmonics(order == 2 ? factor * share : 0, order == 5 ? factor * share : 0);
+        };
+        time(function, mixed, 1.5 * probe.threshold);
+      }
+    }
+  }
+
+  void time(const FunctionSettings& function, const Probe& probe, double value) {
+    if (!report_.failure.empty()) return;
+    InjectedPoint point;
+    point.function = probe.function;
+    point.value = value;
+    point.quantity = fmt::format("{} {}", probe.quantity, show(value, probe.unit));
+    const Stimulus during = probe.at(value);
+    const ExpectedOperation wanted = expected(probe, during, options_.longest_s);
+    point.expected = wanted.time_s;
+    point.by = wanted.stage;
+    point.test = std::isfinite(point.expected) ? "time" : "no operation";
+    limits(function, probe, point);
+    if (!settle(probe)) return;
+    const double watched = std::isfinite(point.high)       ? point.high + 0.3
+                           : std::isfinite(point.expected) ? 1.3 * point.expected + 0.3
+                                                           : std::max(1.0, 1.3 * longest_definite());
+    const auto seen =
+        injector_.inject(during, std::min(watched, options_.longest_s * 1.3), Injector::Until::trip);
+    if (seen.trip_s) point.measured = *seen.trip_s;
+    point.passed = point.measured >= point.low && point.measured <= point.high;
+    // Near pickup an inverse time says nothing; that it operates at all is still wanted.
+    const double multiple = probe.threshold > 0 ? value / probe.threshold : 1;
+    point.judged =
+        !inverse(function) || !std::isfinite(point.expected) || multiple >= options_.accurate_above;
+    if (!point.judged) point.passed = true;
+    if (!injector_.failure().empty()) report_.failure = injector_.failure();
+    report_.points.push_back(std::move(point));
+  }
+
+  /// The band of times: from what is expected a tolerance of the value either side, wider by that of the
+  /// time.
+  void limits(const FunctionSettings&, const Probe& probe, InjectedPoint& point) const {
+    double low = point.expected, high = point.expected;
+    for (const double share : {1 - options_.value_tolerance, 1 + options_.value_tolerance}) {
+      double moved = point.value * share;
+      if (probe.unit == "Hz") moved = point.value + (share - 1) * 0.5;  // 10 mHz of 2 %
+      const double t = expected(probe, probe.at(moved), options_.longest_s).time_s;
+      low = std::min(low, t);
+      high = std::max(high, t);
+    }
+    point.low = std::isfinite(low) ? std::max(0.0, low - tolerance_.of(low)) : never;
+    point.high = std::isfinite(high) ? high + tolerance_.of(high) + probe.measuring_s : never;
+  }
+
+  [[nodiscard]] double longest_definite() const {
+    double longest = 0;
+    for (const auto* s : approved_.all<protection::Stage>()) {
+      if (network::is_set(s->delay_s)) longest = std::max(longest, s->delay_s);
+    }
+    for (const auto* s : approved_.all<protection::VoltageStage>()) {
+      if (network::is_set(s->delay_s)) longest = std::max(longest, s->delay_s);
+    }
+    for (const auto* z : approved_.all<protection::Zone>()) longest = std::max(longest, z->delay_s);
+    return longest;
+  }
+
+  /// Whether `name` alone starts at a value, so that the relay's start shows its pickup.
+  [[nodiscard]] bool starts_alone(const FunctionSettings& function, const Probe& probe) const {
+    protection::Relay relay(approved_, 80 * options_.frequency_Hz, options_.frequency_Hz,
+                            static_cast<int>(probe.before.measured.ends.size()));
+    const double beyond = 1 - (probe.operates_above ? 1 : -1) * options_.value_tolerance;
+    for (int k = 0; k < 100; ++k) relay.decide(probe.before.measured, 5e-3);
+    const Stimulus just = probe.at(value_at(function, probe, beyond, options_.frequency_Hz));
+    for (int k = 0; k < 20; ++k) relay.decide(just.measured, 1e-3);
+    return !relay.start();
+  }
+
+  /// Pickup and drop-off: on the start contact by a ramp where no other function starts before; else on the
+  /// trip contact, by search for the value from which on it trips in this function's time.
+  void pickup(const FunctionSettings& function, const Probe& probe) {
+    if (!report_.failure.empty() || std::holds_alternative<protection::Thermal>(function) ||
+        probe.unit == "Hz/s")
+      return;
+    if (starts_alone(function, probe)) {
+      ramp(function, probe);
+    } else {
+      search(function, probe);
+    }
+  }
+
+  void add_value(const Probe& probe, const char* test, double wanted, double measured, double tolerance,
+                 const std::string& unit) {
+    InjectedPoint point;
+    point.function = probe.function;
+    point.test = test;
+    point.quantity = probe.quantity;
+    point.value = wanted;
+    point.by = probe.function;
+    point.expected = wanted;
+    point.low = unit == "s" ? 0 : wanted - tolerance;
+    point.high = wanted + tolerance;
+    point.measured = measured;
+    point.unit = unit;
+    point.passed = std::isfinite(measured) && measured >= point.low && measured <= point.high;
+    report_.points.push_back(std::move(point));
+  }
+
+  void ramp(const FunctionSettings& function, const Probe& probe) {
+    if (!settle(probe)) return;
+    const double way = probe.operates_above ? 1 : -1;
+    const auto value = [&](double multiple) {
+      return value_at(function, probe, multiple, options_.frequency_Hz);
+    };
+    const double hold = ramp_hold_s + (probe.measuring_s > 0.05 ? 2 * probe.measuring_s : 0);
+    double up = 1 - way * search_width;
+    for (; way * (up - 1) < search_width; up += way * ramp_share) {
+      if (injector_.inject(probe.at(value(up)), hold, Injector::Until::start).start_s || injector_.start())
+        break;
+    }
+    const double started = injector_.start() ? value(up) : never;
+    double down = up;
+    const double lowest = way > 0 ? 0.4 : 2.2;
+    for (; injector_.start() && way * (down - lowest) > 0; down -= way * ramp_share)
+      (void)injector_.inject(probe.at(value(down)), hold, Injector::Until::quiet);
+    const double tolerance = (options_.value_tolerance + ramp_share) * std::abs(probe.threshold);
+    const double of_Hz = probe.unit == "Hz" ? 0.02 : tolerance;
+    add_value(probe, "pickup", probe.threshold, started, of_Hz, probe.unit);
+    if (!std::isfinite(started)) return;
+    const double fell = injector_.start() ? never : value(down);
+    const double wanted = probe.threshold * probe.drop_off;
+    add_value(probe, "drop-off", wanted, fell, probe.unit == "Hz" ? 0.02 : tolerance, probe.unit);
+    if (probe.unit != "Hz") add_value(probe, "reset ratio", probe.drop_off, fell / started, 0.02, "");
+    if (!settle(probe)) return;
+    (void)injector_.inject(probe.at(value(1 + way * 0.2)), 0.3, Injector::Until::end);
+    const bool held = injector_.start();
+    const auto fall = injector_.inject(probe.before, 0.5);
+    if (held)
+      add_value(probe, "reset time", 0.02, fall.start_fell_s.value_or(never), 0.03 + probe.measuring_s, "s");
+  }
+
+  /// Whether the device trips no later than this function should.
+  bool trips_in_time(const Probe& probe, const Stimulus& during, double within_s) {
+    if (!settle(probe)) return false;
+    return injector_.inject(during, within_s, Injector::Until::trip).trip_s.has_value();
+  }
+
+  void search(const FunctionSettings& function, const Probe& probe) {
+    const double way = probe.operates_above ? 1 : -1;
+    const auto at = [&](double multiple) {
+      return probe.at(value_at(function, probe, multiple, options_.frequency_Hz));
+    };
+    const double inside = 1 + way * search_width, outside = 1 - way * search_width;
+    const ExpectedOperation with = expected(probe, at(inside), options_.longest_s);
+    const ExpectedOperation without = expected(probe, at(outside), options_.longest_s);
+    const double within = with.time_s + tolerance_.of(with.time_s) + probe.measuring_s;
+    // A time of its own is what shows it; an inverse one near pickup has none.
+    if (with.stage != probe.function || !(within < 0.8 * without.time_s) || inverse(function)) return;
+    double low = outside, high = inside;
+    if (!trips_in_time(probe, at(high), within)) {
+      add_value(probe, "pickup", probe.threshold, never, options_.value_tolerance * probe.threshold,
+                probe.unit);
+      return;
+    }
+    for (int k = 0; k < search_steps && report_.failure.empty(); ++k) {
+      const double middle = (low + high) / 2;
+      (trips_in_time(probe, at(middle), within) ? high : low) = middle;
+    }
+    add_value(probe, "pickup", probe.threshold,
+              value_at(function, probe, (low + high) / 2, options_.frequency_Hz),
+              (options_.value_tolerance + search_width / (1 << search_steps)) * probe.threshold, probe.unit);
+  }
+
+  /// Radius along a ray at which something stops; `inside(r)` holds near the origin.
+  template <class Inside>
+  static double edge(double low, double high, int steps, Inside&& inside) {
+    for (int k = 0; k < steps; ++k) {
+      const double middle = (low + high) / 2;
+      (inside(middle) ? low : high) = middle;
+    }
+    return (low + high) / 2;
+  }
+
+  void boundaries(const protection::Zone& zone, const Probe& probe) {
+    for (const bool earth : {true, false}) {
+      if (zone.loops == (earth ? "phase" : "earth")) continue;
+      Boundary found;
+      found.function = zone.name;
+      found.plane = earth ? "A-E" : "B-C";
+      const double way = zone.direction == "reverse" ? -1 : 1;
+      const Phasor centre = way * std::polar(0.5 * zone.reach_ohm, zone.angle_rad);
+      const double farthest =
+          3 * zone.reach_ohm +
+          3 * (network::is_set(zone.resistive_reach_ohm)
+                   ? std::max(zone.resistive_reach_ohm, network::is_set(zone.earth_resistive_reach_ohm)
+                                                            ? zone.earth_resistive_reach_ohm
+                                                            : 0)
+                   : 0);
+      const auto at = [&](const Phasor& z) {
+        return impedance_stimulus(approved_, zone, earth, z, options_.frequency_Hz);
+      };
+      const double within = zone.delay_s + tolerance_.of(zone.delay_s) + probe.measuring_s;
+      const auto should = [&](const Phasor& z) {
+        return expected(probe, at(z), within + 0.05).time_s <= zone.delay_s + zone.confirm_s + 2e-3;
+      };
+      if (!should(centre)) continue;
+      if (!trips_in_time(probe, at(centre), within)) {
+        report_.warnings.push_back(fmt::format("{}: does not operate in the middle of its {} characteristic",
+                                               zone.name, found.plane));
+        found.worst = never;
+        report_.boundaries.push_back(std::move(found));
+        continue;
+      }
+      for (int r = 0; r <= outline_rays; ++r) {
+        const Phasor ray = std::polar(1.0, 2 * std::numbers::pi * r / outline_rays);
+        found.outline.push_back(
+            centre + ray * edge(0, farthest, 10, [&](double x) { return should(centre + x * ray); }));
+      }
+      for (int r = 0; r < options_.rays && report_.failure.empty(); ++r) {
+        const Phasor ray = std::polar(1.0, 2 * std::numbers::pi * r / options_.rays + 0.01);
+        const double wanted = edge(0, farthest, 14, [&](double x) { return should(centre + x * ray); });
+        const double tolerance = 2.5 * options_.value_tolerance * std::max(wanted, 0.2 * zone.reach_ohm);
+        // Only near where it should be: each try costs the device's time.
+        double low = std::max(0.0, wanted - 6 * tolerance), high = wanted + 6 * tolerance;
+        Boundary::Ray& one = found.rays.emplace_back();
+        one.expected = centre + wanted * ray;
+        one.low = centre + (wanted - tolerance) * ray;
+        one.high = centre + (wanted + tolerance) * ray;
+        const auto trips = [&](double x) { return trips_in_time(probe, at(centre + x * ray), within); };
+        one.found = trips(low) && !trips(high);
+        const double measured = one.found ? edge(low, high, search_steps, trips) : never;
+        one.measured = one.found ? centre + measured * ray : Phasor{};
+        const double off = one.found ? std::abs(measured - wanted) / tolerance : never;
+        one.passed = off <= 1;
+        found.worst = std::max(found.worst, off);
+      }
+      report_.boundaries.push_back(std::move(found));
+    }
+  }
+
+  void boundary(const protection::Differential& function, const Probe& probe) {
+    Boundary found;
+    found.function = function.name;
+    found.plane = "differential";
+    const double within = function.delay_s + tolerance_.time_s + probe.measuring_s;
+    for (int r = 0; r < options_.rays / 2 && report_.failure.empty(); ++r) {
+      const double restraint = 0.15 + (1.8 * function.knee + 0.5) * r / (options_.rays / 2.0);
+      const double wanted = function.threshold(restraint);
+      if (wanted > 2 * restraint) continue;  // more than one place can feed
+      const double tolerance = 2.5 * options_.value_tolerance * wanted;
+      const double low = wanted - 5 * tolerance, high = std::min(wanted + 5 * tolerance, 2 * restraint);
+      Boundary::Ray& one = found.rays.emplace_back();
+      one.expected = {restraint, wanted};
+      one.low = {restraint, wanted - tolerance};
+      one.high = {restraint, wanted + tolerance};
+      // From the restraint alone upwards: a step from nothing passes through every ratio while windows fill.
+      const auto trips = [&](double d) {
+        const auto at = [&](double x) {
+          return differential_stimulus(approved_, function, x, restraint, options_.frequency_Hz);
+        };
+        if (!settle(probe)) return false;
+        (void)injector_.inject(at(0), 0.15);
+        return injector_.inject(at(d), within, Injector::Until::trip).trip_s.has_value();
+      };
+      one.found = trips(high) && !trips(low);
+      const double measured =
+          one.found ? edge(low, high, search_steps, [&](double d) { return !trips(d); }) : never;
+      one.measured = one.found ? Phasor{restraint, measured} : Phasor{};
+      const double off = one.found ? std::abs(measured - wanted) / tolerance : never;
+      one.passed = off <= 1;
+      found.worst = std::max(found.worst, off);
+    }
+    report_.boundaries.push_back(std::move(found));
+  }
+
+  [[nodiscard]] static std::string show(double value, const std::string& unit) {
+    return unit.empty() ? fmt::format("{:.4g}", value) : print_rounded(value, unit, 4);
+  }
+
+  const RelaySettings& approved_;
+  const InjectionOptions& options_;
+  std::size_t places_;
+  Injector injector_;
+  InjectionReport report_;
+  internal::TimeTolerance tolerance_;
+};
+
+}  // namespace
+
+bool Boundary::passed() const {
+  return !rays.empty() && std::all_of(rays.begin(), rays.end(), [](const Ray& ray) { return ray.passed; });
+}
+
+bool InjectionReport::passed() const {
+  return failure.empty() &&
+         std::all_of(points.begin(), points.end(), [](const auto& p) { return p.passed; }) &&
+         std::all_of(boundaries.begin(), boundaries.end(), [](const auto& b) { return b.passed(); });
+}
+
+std::vector<double> proposed_values(const RelaySettings& settings, const FunctionSettings& function,
+                                    const Probe& probe, double longest_s) {
+  std::vector<double> candidates;
+  if (!probe.operates_above) {
+    candidates.assign(std::begin(under_multiples), std::end(under_multiples));
+  } else if (inverse(function)) {
+    candidates.assign(std::begin(inverse_multiples), std::end(inverse_multiples));
+  } else {
+    candidates.assign(std::begin(definite_multiples), std::end(definite_multiples));
+  }
+  const std::size_t wanted = inverse(function) ? 3 : 2;
+  const double nominal = probe.before.measured.frequency_Hz;
+  std::vector<double> values;
+  const auto meant = [&](double multiple) {
+    const double value = value_at(function, probe, multiple, nominal);
+    const ExpectedOperation found =
+        protection::expected_operation(settings, probe.before.measured, probe.at(value).measured, longest_s);
+    return found.stage == probe.function;
+  };
+  for (const double multiple : candidates) {
+    if (meant(multiple)) values.push_back(value_at(function, probe, multiple, nominal));
+  }
+  // Where other stages take over between the usual multiples, look in between.
+  for (double m = 1.04; values.size() < wanted && m < 30; m *= 1.07) {
+    const double multiple = probe.operates_above ? m : 1 / m;
+    const double value = value_at(function, probe, multiple, nominal);
+    const bool near =
+        std::any_of(values.begin(), values.end(), [&](double v) { return std::abs(v / value - 1) < 0.03; });
+    if (!near && meant(multiple)) values.push_back(value);
+  }
+  std::sort(values.begin(), values.end());
+  return values;
+}
+
+InjectionReport inject(const RelaySettings& settings, const RelaySettings& approved,
+                       const std::filesystem::path& file, const InjectionOptions& options) {
+  std::size_t places = 1;
+  for (const RelaySettings* one : {&settings, &approved}) {
+    if (auto flaws = protection::validate(*one); !flaws.empty()) throw Error(std::move(flaws));
+    for (const FunctionSettings& function : one->functions) {
+      const auto probe = probe_of(*one, function, options.frequency_Hz);
+      if (probe) places = std::max(places, probe->before.measured.ends.size());
+    }
+  }
+  if (options.plan) {
+    if (auto flaws = validate(*options.plan, approved); !flaws.empty()) throw Error(std::move(flaws));
+    for (const InjectedSequence& sequence : options.plan->sequences) {
+      for (const InjectedState& state : sequence.states) {
+        places = std::max(places, static_cast<std::size_t>(state.here.place));
+        for (const InjectedPlace& other : state.others)
+          places = std::max(places, static_cast<std::size_t>(other.place));
+      }
+    }
+  }
+  return Tester(settings, approved, file, options, places).run();
+}
+
+}  // namespace zavrek::trial

@@ -1,0 +1,137 @@
+#include "trial/injection/injector.hpp"
+
+#include <cmath>
+#include <numbers>
+
+#include <fmt/format.h>
+
+namespace zavrek::trial::internal {
+
+/// Instantaneous values of a stimulus, sample by sample, in place of a plant: "place1.ia" and so on, in the
+/// primary values of the device.
+class StimulusSource final : public bench::Source {
+ public:
+  StimulusSource(const protection::RelaySettings& settings, std::size_t places, double rate_Hz)
+      : current_scale_(settings.current_scale()),
+        voltage_scale_(settings.voltage_scale()),
+        rate_Hz_(rate_Hz),
+        values_(6 * places, 0.0) {}
+
+  void begin(const Stimulus& stimulus) {
+    stimulus_ = &stimulus;
+    begun_ = samples_;
+  }
+  double time_s() const noexcept override { return static_cast<double>(samples_) / rate_Hz_; }
+  double step_s() const noexcept override { return 1 / rate_Hz_; }
+  bool step() noexcept override;
+  emt::SignalId signal(const std::string& name) const override;
+  std::string unit(emt::SignalId signal) const override { return signal.index % 6 < 3 ? "A" : "V"; }
+  void read(std::span<const emt::SignalId> signals, double* into) const noexcept override {
+    for (const emt::SignalId signal : signals) *into++ = values_[static_cast<std::size_t>(signal.index)];
+  }
+
+ private:
+  double current_scale_, voltage_scale_, rate_Hz_;
+  const Stimulus* stimulus_ = nullptr;
+  long long samples_ = 0, begun_ = 0;
+  double angle_rad_ = 0;
+  std::vector<double> values_;  // of each place: ia ib ic va vb vc
+};
+
+bool StimulusSource::step() noexcept {
+  const double time_s = static_cast<double>(samples_ - begun_) / rate_Hz_;
+  const double frequency = stimulus_->measured.frequency_Hz + stimulus_->frequency_rate * time_s;
+  angle_rad_ = std::remainder(angle_rad_ + 2 * std::numbers::pi * frequency / rate_Hz_, 2 * std::numbers::pi);
+  const protection::Phasor turn = std::polar(std::numbers::sqrt2, angle_rad_);
+  const protection::Phasor second = std::polar(std::numbers::sqrt2, 2 * angle_rad_);
+  const protection::Phasor fifth = std::polar(std::numbers::sqrt2, 5 * angle_rad_);
+  double* out = values_.data();
+  for (const protection::End& end : stimulus_->measured.ends) {
+    for (std::size_t k = 0; k < 3; ++k)
+      *out++ =
+          (end.current[k] * turn + end.second[k] * second + end.fifth[k] * fifth).real() / current_scale_;
+    for (std::size_t k = 0; k < 3; ++k) *out++ = (end.voltage[k] * turn).real() / voltage_scale_;
+  }
+  ++samples_;
+  return true;
+}
+
+/// "placeN.ia" to "placeN.vc".
+emt::SignalId StimulusSource::signal(const std::string& name) const {
+  const std::size_t dot = name.find('.');
+  const int place = std::stoi(name.substr(std::string("place").size(), dot)) - 1;
+  return {6 * place + (name[dot + 1] == 'v' ? 3 : 0) + (name[dot + 2] - 'a')};
+}
+
+namespace {
+
+bench::Setup setup_of(const protection::RelaySettings& settings, const std::filesystem::path& file,
+                      const InjectionOptions& options, std::size_t places) {
+  bench::Setup setup;
+  setup.network.frequency_Hz = options.frequency_Hz;
+  setup.bench.interface = options.interface;
+  setup.bench.medium = options.medium;
+  bench::Device device;
+  device.name = options.name;
+  device.place = options.place;
+  device.settings = std::filesystem::absolute(file).string();
+  device.appid = options.goose_appid;
+  device.relay = settings;
+  for (std::size_t k = 0; k < places; ++k) {
+    const std::string place = fmt::format("place{}", k + 1);
+    device.reads.push_back(options.name + place);
+    setup.bench.ports.emplace_back(bench::Stream{.name = device.reads.back(),
+                                                 .ct = place,
+                                                 .vt = place,
+                                                 .appid = options.stream_appid + static_cast<int>(k)});
+  }
+  setup.bench.devices.push_back(std::move(device));
+  return setup;
+}
+
+}  // namespace
+
+Injector::Injector(const protection::RelaySettings& settings, const std::filesystem::path& file,
+                   const InjectionOptions& options, std::size_t places)
+    : setup_(setup_of(settings, file, options, places)),
+      rate_Hz_(bench::samples_per_cycle * options.frequency_Hz) {
+  auto source = std::make_unique<StimulusSource>(settings, places, rate_Hz_);
+  source_ = source.get();
+  bench::RunOptions how;
+  how.free = true;
+  how.relay_program = options.relay_program;
+  run_ = std::make_unique<bench::Run>(setup_, std::move(source), how);
+  start_ = run_->exchange().point_of(options.name + ".start");
+  trip_ = run_->exchange().point_of(options.name + ".trip");
+  failure_ = run_->start();
+}
+
+Injector::~Injector() = default;
+
+Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Until until) {
+  Reaction seen;
+  bool started = start(), tripped = trip();
+  if (until == Until::quiet && !started && !tripped) return seen;
+  const auto note = [](bool now, bool& before, std::optional<double>& rise, std::optional<double>& fall,
+                       double at) {
+    if (now && !before && !rise) rise = at;
+    if (!now && before) fall = at;
+    before = now;
+  };
+  source_->begin(stimulus);
+  long long samples = 0;
+  (void)run_->execute(for_s, nullptr, [&] {
+    const double at = static_cast<double>(samples++) / rate_Hz_ + 1 / rate_Hz_;
+    note(start(), started, seen.start_s, seen.start_fell_s, at);
+    note(trip(), tripped, seen.trip_s, seen.trip_fell_s, at);
+    if (until == Until::start) return seen.start_s.has_value();
+    if (until == Until::trip) return seen.trip_s.has_value();
+    return until == Until::quiet && !started && !tripped;
+  });
+  if (const std::string why = run_->failure(); !why.empty())
+    failure_ = fmt::format("no answer from {} since {:.3f} s of injection", setup_.bench.devices[0].name,
+                           injected_s());
+  return seen;
+}
+
+}  // namespace zavrek::trial::internal

@@ -1,0 +1,55 @@
+// A source of samples in front of one device: in this process, in its own, or outside.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+
+#include "zavrek/bench.hpp"
+#include "zavrek/trial/injection.hpp"
+
+namespace zavrek::trial::internal {
+
+class StimulusSource;
+
+class Injector {
+ public:
+  /// Starts the device where it shall be started and waits until it was heard; see `failure`.
+  Injector(const protection::RelaySettings& settings, const std::filesystem::path& file,
+           const InjectionOptions& options, std::size_t places);
+  ~Injector();
+
+  /// What was seen while something was injected, from its beginning.
+  struct Reaction {
+    std::optional<double> start_s, trip_s;  ///< first rise
+    std::optional<double> start_fell_s, trip_fell_s;
+  };
+  enum class Until { end, start, trip, quiet };
+  /// Injects for `for_s`, or until an output rises (until both are quiet), whichever comes first.
+  Reaction inject(const Stimulus& stimulus, double for_s, Until until = Until::end);
+
+  [[nodiscard]] bool start() const noexcept { return run_->exchange().on(start_); }
+  [[nodiscard]] bool trip() const noexcept { return run_->exchange().on(trip_); }
+  /// A relay in this process forgets everything, its thermal image too; another cannot be told to.
+  [[nodiscard]] bool forget() { return run_->forget(); }
+  /// Why nothing more can be learnt; empty when all is well.
+  [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
+  [[nodiscard]] std::string medium() const { return run_->medium(); }
+  [[nodiscard]] double injected_s() const noexcept { return run_->exchange().time_s(); }
+  [[nodiscard]] std::vector<bench::Account> accounts() const { return run_->accounts(); }
+
+ private:
+  bench::Setup setup_;
+  double rate_Hz_;
+  StimulusSource* source_;
+  std::unique_ptr<bench::Run> run_;
+  bench::PointId start_, trip_;
+  std::string failure_;
+};
+
+/// Injects the sequences of a plan and adds a point to the report for each expectation.
+void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings& approved,
+                      const InjectionOptions& options, std::size_t places, Injector& injector,
+                      InjectionReport& report);
+
+}  // namespace zavrek::trial::internal

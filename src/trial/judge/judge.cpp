@@ -1,0 +1,306 @@
+#include "trial/judge/judge.hpp"
+
+#include "trial/judge/explain.hpp"
+#include "trial/judge/time_tolerance.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <complex>
+#include <limits>
+#include <numbers>
+
+#include <fmt/format.h>
+
+#include "zavrek/record/measure.hpp"
+
+namespace zavrek::trial::internal {
+namespace {
+
+std::string show(double time_s) { return fmt::format("{:.3f} s", time_s); }
+std::string show_ms(double time_s) { return fmt::format("{:+.1f} ms", 1e3 * time_s); }
+
+double tolerance_of(const Expectation& e, double expected_s) {
+  return time_tolerance(e.tolerance).of(expected_s);
+}
+
+/// What the device saw, to its trip; from there on the last values hold as long as the fault lasts, so that a
+/// relay that trips early does not hide what should have happened.
+protection::Seen seen_by(const Device& device, const Outcome& o, double until_s) {
+  protection::Seen seen;
+  seen.frequency_Hz = o.record.frequency_Hz;
+  seen.rate_Hz = bench::samples_per_cycle * seen.frequency_Hz;
+  const auto every = static_cast<std::size_t>(std::lround(o.record.rate_Hz / seen.rate_Hz));
+  const auto end = std::min(o.record.time_s.size(), static_cast<std::size_t>(until_s * o.record.rate_Hz) + 1);
+  for (const std::string& name : device.reads) {
+    const Stream* stream = o.all.bench.find_stream(name);
+    std::array<const std::vector<double>*, 6> columns{};
+    for (std::size_t k = 0; k < 3; ++k) {
+      const char phase = static_cast<char>('a' + k);
+      columns[k] = &analog_of(o.record, stream->ct + ".i" + phase).samples;
+      columns[3 + k] = &analog_of(o.record, stream->vt + ".v" + phase).samples;
+    }
+    std::vector<protection::Sample> samples;
+    for (std::size_t row = 0; row < end; row += every) {
+      protection::Sample& sample = samples.emplace_back();
+      for (std::size_t k = 0; k < 3; ++k) {
+        sample.current_A[k] = (*columns[k])[row];
+        sample.voltage_V[k] = (*columns[3 + k])[row];
+        sample.current_A[3] += sample.current_A[k];
+        sample.voltage_V[3] += sample.voltage_V[k];
+      }
+    }
+    seen.ends.push_back(std::move(samples));
+  }
+  seen.inception = std::min(seen.ends.front().size(),
+                            static_cast<std::size_t>(std::ceil(o.inception_s * seen.rate_Hz - 1e-6)));
+  seen.hold_s = std::max(0.0, o.lasts_until_s - until_s);
+  seen.inputs = o.evidence.inputs_of(device, o.inception_s);
+  return seen;
+}
+
+/// What should happen by the settings: at the currents as they were, and the earliest and latest with
+/// currents that much wrong.
+struct Expected {
+  protection::ExpectedOperation nominal;
+  double earliest_s, latest_s;
+};
+Expected from_settings(const Device& device, const Outcome& o, double until_s, double value_tolerance) {
+  protection::Seen seen = seen_by(device, o, until_s);
+  Expected expected{protection::expected_operation(device.approved_relay, seen), 0, 0};
+  expected.earliest_s = expected.latest_s = expected.nominal.time_s;
+  if (value_tolerance <= 0) return expected;
+  double present = 1;
+  for (const double factor : {1 - value_tolerance, 1 + value_tolerance}) {
+    for (auto& end : seen.ends) {
+      for (protection::Sample& sample : end) {
+        for (double& current : sample.current_A) current *= factor / present;
+      }
+    }
+    present = factor;
+    const double time = protection::expected_operation(device.approved_relay, seen).time_s;
+    expected.earliest_s = std::min(expected.earliest_s, time);
+    expected.latest_s = std::max(expected.latest_s, time);
+  }
+  return expected;
+}
+
+void judge_time(const Expectation& e, double expected_s, std::optional<double> measured_s, Verdict& verdict) {
+  const double tolerance = tolerance_of(e, expected_s);
+  verdict.expected = fmt::format("{} +/- {:.0f} ms", show(expected_s), 1e3 * tolerance);
+  if (!measured_s) return;
+  const double left = tolerance - std::abs(*measured_s - expected_s);
+  verdict.margin = show_ms(left);
+  verdict.passed = left >= 0;
+  verdict.left = left / tolerance;
+}
+
+void judge_from_settings(const Expectation& e, const Expected& expected, std::optional<double> measured_s,
+                         Verdict& verdict) {
+  const double nominal = expected.nominal.time_s;
+  const bool may_rest = !std::isfinite(expected.latest_s);
+  if (!std::isfinite(expected.earliest_s)) {
+    verdict.expected = "never, by its settings";
+    verdict.passed = !measured_s;
+    return;
+  }
+  if (!may_rest && expected.earliest_s == expected.latest_s) {
+    judge_time(e, nominal, measured_s, verdict);
+    verdict.expected += fmt::format(" ({})", expected.nominal.stage);
+    return;
+  }
+  const double early = std::max(0.0, expected.earliest_s - tolerance_of(e, expected.earliest_s));
+  const double latest = may_rest ? INFINITY : expected.latest_s;
+  const double late = may_rest ? INFINITY : latest + tolerance_of(e, latest);
+  const std::string by = expected.nominal.stage.empty() ? "at the edge" : expected.nominal.stage;
+  verdict.expected = may_rest ? fmt::format("{} or later, or never ({})", show(early), by)
+                              : fmt::format("{} to {} ({})", show(early), show(late), by);
+  if (!measured_s) {
+    verdict.passed = may_rest;
+    return;
+  }
+  const double left = std::min(*measured_s - early, late - *measured_s);
+  verdict.margin = show_ms(left);
+  verdict.passed = left >= 0;
+  if (!may_rest) verdict.left = 2 * left / (late - early);
+}
+
+void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
+  const auto rise = o.evidence.first(e.device + "." + e.output, true, 0);
+  std::optional<double> measured;
+  if (rise) measured = *rise - o.inception_s;
+  verdict.expectation = e.device + " " + e.output;
+  verdict.measured = measured ? show(*measured) : "none";
+  if (measured) verdict.value = *measured;
+
+  if (e.never) {
+    verdict.expected = "never";
+    verdict.passed = !rise;
+  } else if (e.times > 0) {
+    const int rises = o.evidence.rises(e.device + "." + e.output);
+    verdict.expected = fmt::format("{} times", e.times);
+    verdict.measured = fmt::format("{} times", rises);
+    verdict.passed = rises == e.times;
+  } else if (!e.before.empty()) {
+    const auto other = o.evidence.first(e.before, true, 0);
+    verdict.expected =
+        "before " + e.before + (other ? " at " + show(*other - o.inception_s) : ", which never comes");
+    verdict.passed = rise && (!other || *rise < *other);
+    if (rise && other) verdict.margin = show_ms(*other - *rise);
+  } else if (!e.window.empty()) {
+    const double early = parse_quantity_as(e.window[0], "s");
+    const double late = parse_quantity_as(e.window[1], "s");
+    verdict.expected = fmt::format("{} to {}", show(early), show(late));
+    if (!measured) return;
+    const double left = std::min(*measured - early, late - *measured);
+    verdict.margin = show_ms(left);
+    verdict.passed = left >= 0;
+    verdict.left = 2 * left / (late - early);
+  } else if (e.time == "from settings") {
+    const Device* device = o.all.bench.find_device(e.device);
+    judge_from_settings(e, from_settings(*device, o, rise.value_or(o.ended_s), e.value_tolerance), measured,
+                        verdict);
+  } else {
+    judge_time(e, parse_quantity_as(e.time, "s"), measured, verdict);
+  }
+}
+
+/// Closed again after it was open.
+void judge_closing(const Expectation& e, const Outcome& o, Verdict& verdict) {
+  const double early = parse_quantity_as(e.closes_between[0], "s");
+  const double late = parse_quantity_as(e.closes_between[1], "s");
+  const auto opened = o.evidence.first(e.breaker, false, 0);
+  const double never = std::numeric_limits<double>::quiet_NaN();
+  const double closed = opened ? o.evidence.first(e.breaker, true, *opened).value_or(never) : never;
+  verdict.expectation = e.breaker + " closed again";
+  verdict.expected = fmt::format("{} to {}", show(early), show(late));
+  verdict.measured = std::isnan(closed) ? "none" : show(closed - o.inception_s);
+  if (std::isnan(closed)) return;
+  verdict.value = closed - o.inception_s;
+  const double left = std::min(verdict.value - early, late - verdict.value);
+  verdict.margin = show_ms(left);
+  verdict.passed = left >= 0;
+  verdict.left = 2 * left / (late - early);
+}
+
+void judge_breaker(const Expectation& e, const Outcome& o, Verdict& verdict) {
+  if (!e.closes_between.empty()) return judge_closing(e, o, verdict);
+  const auto opened = o.evidence.first(e.breaker, false, 0);
+  verdict.expectation = e.breaker + " open";
+  verdict.expected = "before " + show(e.open_before_s);
+  verdict.measured = opened ? show(*opened - o.inception_s) : "none";
+  if (!opened) return;
+  const double left = e.open_before_s - (*opened - o.inception_s);
+  verdict.margin = show_ms(left);
+  verdict.passed = left >= 0;
+  verdict.value = *opened - o.inception_s;
+  verdict.left = left / e.open_before_s;
+}
+
+/// A number without unit: 0.592, 4.3e-6, 636.4e3.
+std::string show_number(double value) {
+  const double size = std::abs(value);
+  if (size == 0 || (size >= 1e-3 && size < 1e4)) return fmt::format("{:.4g}", value);
+  const int thousands = static_cast<int>(std::floor(std::log10(size) / 3));
+  return fmt::format("{:.4g}e{}", value * std::pow(1000.0, -thousands), 3 * thousands);
+}
+
+/// A value as people write it, in the unit of the signal; shares in percent where the band is.
+std::string show_value(double value, const std::string& unit, bool in_percent) {
+  if (std::isnan(value)) return "none";
+  if (in_percent) return fmt::format("{:.4g} %", 100 * value);
+  return unit.empty() ? show_number(value) : print_rounded(value, unit, 4);
+}
+
+/// Edges of the band in `unit`. Throws Error when they have another dimension.
+std::pair<double, double> band_of(const Expectation& e, const std::string& unit) {
+  const auto edge = [&](const std::string& text) {
+    const Quantity q = parse_quantity(text);
+    if (q.dimension != (unit.empty() ? Dimension{} : parse_unit(unit).dimension))
+      throw Error(fmt::format("{} {} is judged in {}, not by \"{}\"", e.signal, e.measure,
+                              unit.empty() ? "plain numbers" : unit, text));
+    return q.value;
+  };
+  return {edge(e.between[0]), edge(e.between[1])};
+}
+
+void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
+  verdict.expectation = e.signal + " " + e.measure;
+  const record::Analog& analog = analog_of(o.record, e.signal);
+  const record::Measure what = record::measure_of(e.measure);
+  const std::string unit = record::unit_of(what, analog.unit);
+  const auto [low, high] = band_of(e, unit);
+  const double from = o.inception_s + e.from_s;
+  const double until = network::is_set(e.until_s) ? o.inception_s + e.until_s : o.ended_s;
+  verdict.expected = fmt::format("{} to {}", e.between[0], e.between[1]);
+  const double frequency = network::is_set(e.frequency_Hz) ? e.frequency_Hz : 0;
+  if (network::is_set(e.settles_before_s)) {
+    const auto values =
+        what == record::Measure::rms ? record::cycle_rms(o.record, analog, frequency) : analog.samples;
+    const double settled = record::settled_s(o.record, values, from, until, low, high) - o.inception_s;
+    verdict.expected += " from " + show(e.settles_before_s) + " on";
+    verdict.measured = std::isnan(settled) ? "outside" : show(settled);
+    if (std::isnan(settled)) return;
+    verdict.margin = show_ms(e.settles_before_s - settled);
+    verdict.passed = settled <= e.settles_before_s;
+    return;
+  }
+  const double measured = record::measure(o.record, analog, what, from, until, frequency);
+  const bool in_percent = e.between[0].ends_with('%') || e.between[1].ends_with('%');
+  verdict.measured = show_value(measured, unit, in_percent);
+  verdict.value = measured;
+  if (std::isnan(measured)) return;
+  const double left = std::min(measured - low, high - measured);
+  verdict.margin = show_value(left, unit, in_percent);
+  verdict.passed = left >= 0;
+  verdict.left = 2 * left / (high - low);
+}
+
+}  // namespace
+
+void require_band(const Expectation& expectation, const std::string& unit) {
+  (void)band_of(expectation, record::unit_of(record::measure_of(expectation.measure), unit));
+}
+
+Verdict judge(const Expectation& expectation, const Outcome& outcome) {
+  Verdict verdict;
+  if (!expectation.signal.empty()) {
+    judge_waveform(expectation, outcome, verdict);
+  } else if (expectation.breaker.empty()) {
+    judge_output(expectation, outcome, verdict);
+  } else {
+    judge_breaker(expectation, outcome, verdict);
+  }
+  return verdict;
+}
+
+std::vector<Explanation> explain(const Expectation& e, const Outcome& o) {
+  if (e.time != "from settings") return {};
+  const Device* device = o.all.bench.find_device(e.device);
+  const auto rise = o.evidence.first(e.device + "." + e.output, true, 0);
+  std::optional<double> measured;
+  if (rise) measured = *rise - o.inception_s;
+  const TimeTolerance tolerance = time_tolerance(e.tolerance);
+  std::vector<Explanation> found = explanations(*device, seen_by(*device, o, rise.value_or(o.ended_s)),
+                                                measured, tolerance.time_s, tolerance.share);
+  for (Explanation& explanation : found) explanation.text = e.device + " behaves as if " + explanation.text;
+  return found;
+}
+
+double fault_current(const record::Record& record, double inception_s) {
+  const auto cycle = static_cast<std::size_t>(std::lround(record.rate_Hz / record.frequency_Hz));
+  const auto from = static_cast<std::size_t>(inception_s * record.rate_Hz) + 2 * cycle;
+  double largest = 0;
+  for (const char* name : {"fault.ia", "fault.ib", "fault.ic"}) {
+    const record::Analog* current = record.find_analog(name);
+    if (!current || from + cycle > record.time_s.size()) continue;
+    std::complex<double> sum{};
+    for (std::size_t k = 0; k < cycle; ++k)
+      sum += current->samples[from + k] *
+             std::polar(1.0, -2 * std::numbers::pi * static_cast<double>(k) / static_cast<double>(cycle));
+    largest = std::max(largest, std::numbers::sqrt2 * std::abs(sum) / static_cast<double>(cycle));
+  }
+  return largest;
+}
+
+}  // namespace zavrek::trial::internal

@@ -1,0 +1,243 @@
+#include "zavrek/trial/programme.hpp"
+
+#include <algorithm>
+#include <mutex>
+#include <set>
+#include <thread>
+
+#include <fmt/format.h>
+
+#include "zavrek/pace.hpp"
+
+namespace zavrek::trial {
+
+namespace {
+
+/// Where a trial of the programme stands: its sweep, and its index there.
+struct Entry {
+  long long number;
+  const Sweep* sweep;
+  std::size_t index;
+};
+
+std::vector<Entry> entries_of(const Case& all, const ProgrammeOptions& options) {
+  std::vector<Entry> entries;
+  long long number = 0;
+  for (const Sweep& sweep : all.sweeps) {
+    const bool wanted = sweep.name.find(options.only) != std::string::npos;
+    for (std::size_t k = 0; k < size_of(sweep); ++k) {
+      ++number;
+      if (wanted && (number - options.shard) % options.shards == 0) entries.push_back({number, &sweep, k});
+    }
+  }
+  return entries;
+}
+
+bool all_in_this_process(const Case& all, const RunOptions& options) {
+  return std::all_of(all.bench.devices.begin(), all.bench.devices.end(), [&](const Device& device) {
+    return (options.place.empty() ? device.place : options.place) == "plant";
+  });
+}
+
+StoredTrial run_one(const Case& all, const Entry& entry, const ProgrammeOptions& options) {
+  const std::int64_t begun = pace::system_clock().now_ns();
+  const SweptTrial swept = swept_trial(all, *entry.sweep, entry.index);
+  StoredTrial stored;
+  stored.number = entry.number;
+  stored.sweep = entry.sweep->name;
+  stored.name = swept.trial.name;
+  stored.fields = swept.fields;
+  TrialResult result;
+  try {
+    result = run_trial(swept.all, swept.trial, options.run);
+  } catch (const Error& error) {  // this one cannot be compiled; the others go on
+    result.failure = error.what();
+  }
+  stored.failure = result.failure;
+  stored.passed = result.passed();
+  stored.fault_current_A = result.fault_current_A;
+  stored.verdicts = std::move(result.verdicts);
+  stored.findings = std::move(result.findings);
+  stored.simulated_s = result.record.time_s.empty() ? 0 : result.record.time_s.back();
+  const bool kept = options.keep == "all" || (options.keep == "failures" && !stored.passed);
+  if (kept && result.record.time_s.size() > 1) {
+    stored.record = fmt::format("records/{:06}", entry.number);
+    record::write_comtrade(result.record, options.folder / (stored.record + ".cfg"),
+                           record::Encoding::binary);
+  }
+  stored.spent_s = 1e-9 * static_cast<double>(pace::system_clock().now_ns() - begun);
+  return stored;
+}
+
+/// FNV-1a over what the fields of a description read as.
+class Fingerprint {
+ public:
+  template <class Kind>
+  void add(const Kind& object) {
+    const Table& fields = table(&object);
+    add_text(fields.kind);
+    for (const network::Field& field : fields.fields) {
+      std::visit(
+          [&](const auto& value) {
+            using Value = std::decay_t<decltype(value)>;
+            if constexpr (std::is_same_v<Value, std::string>) {
+              add_text(value);
+            } else if constexpr (std::is_same_v<Value, std::vector<std::string>>) {
+              for (const std::string& text : value) add_text(text);
+            } else {
+              add_text(fmt::format("{}", value));
+            }
+          },
+          field.read(&object));
+    }
+  }
+  void add_text(std::string_view text) {
+    for (const char c : text) hash_ = (hash_ ^ static_cast<unsigned char>(c)) * 0x100000001B3ULL;
+    hash_ = (hash_ ^ 0xFF) * 0x100000001B3ULL;
+  }
+  [[nodiscard]] std::string text() const { return fmt::format("{:016x}", hash_); }
+
+ private:
+  std::uint64_t hash_ = 0xCBF29CE484222325ULL;
+};
+
+}  // namespace
+
+namespace {
+
+/// The factors that most of these explain alike, and how many do.
+std::pair<Explanation, long long> common_factor(std::vector<const Explanation*> all) {
+  std::sort(all.begin(), all.end(), [](const auto* a, const auto* b) { return a->low < b->low; });
+  std::pair<Explanation, long long> best{*all.front(), 0};
+  std::multiset<double>
+      ends;  // of those that hold at the beginning at hand: the most are met at one of these
+  for (const Explanation* from : all) {
+    ends.erase(ends.begin(), ends.lower_bound(from->low));
+    ends.insert(from->high);
+    const auto count = static_cast<long long>(ends.size());
+    if (count > best.second) best = {{from->text, from->low, *ends.begin()}, count};
+  }
+  return best;
+}
+
+}  // namespace
+
+std::vector<Finding> findings_of(const std::vector<StoredTrial>& trials) {
+  std::vector<std::vector<const Explanation*>> alike;
+  for (const StoredTrial& trial : trials) {
+    for (const Explanation& explanation : trial.findings) {
+      const auto known = std::find_if(alike.begin(), alike.end(),
+                                      [&](const auto& all) { return all.front()->text == explanation.text; });
+      (known == alike.end() ? alike.emplace_back() : *known).push_back(&explanation);
+    }
+  }
+  std::vector<Finding> found;
+  for (const auto& all : alike) {
+    const auto [common, count] = common_factor(all);
+    found.push_back({common.words(), count});
+  }
+  std::stable_sort(found.begin(), found.end(),
+                   [](const Finding& a, const Finding& b) { return a.explained > b.explained; });
+  return found;
+}
+
+std::string fingerprint_of(const Case& all) {
+  Fingerprint print;
+  print.add(all.network);
+  for (const network::Bus& bus : all.network.buses) {
+    print.add_text(bus.name);
+    print.add(bus);
+  }
+  for (const network::Element& element : all.network.elements) {
+    print.add_text(network::name_of(element));
+    std::visit([&](const auto& one) { print.add(one); }, element);
+  }
+  for (const control::Block& block : all.control.blocks)
+    std::visit([&](const auto& one) { print.add(one); }, block);
+  for (const control::Ready& ready : all.control.ready)
+    std::visit([&](const auto& one) { print.add(one); }, ready);
+  print.add(all.bench);
+  for (const bench::PortSettings& port : all.bench.ports) {
+    print.add_text(bench::name_of(port));
+    std::visit([&](const auto& one) { print.add(one); }, port);
+  }
+  for (const Device& device : all.bench.devices) {
+    print.add(device);
+    for (const auto* relay : {&device.relay, &device.approved_relay}) {
+      print.add(*relay);
+      for (const auto& function : relay->functions) {
+        print.add_text(protection::base_of(function).name);
+        std::visit([&](const auto& one) { print.add(one); }, function);
+      }
+    }
+  }
+  for (const Sweep& sweep : all.sweeps) {
+    print.add(sweep);
+    print.add(sweep.trial);
+    for (const Vary& vary : sweep.vary) print.add(vary);
+    if (sweep.trial.fault) {
+      print.add(*sweep.trial.fault);
+      print.add(sweep.trial.fault->fault);
+    }
+    for (const Disturbance& next : sweep.trial.evolves) {
+      print.add(next);
+      print.add(next.fault);
+    }
+    for (const Operation& operation : sweep.trial.operate) print.add(operation);
+    for (const Expectation& expectation : sweep.trial.expect) print.add(expectation);
+  }
+  return print.text();
+}
+
+Progress run_programme(const Case& all, const ProgrammeOptions& options,
+                       const std::function<void(const Progress&, const StoredTrial&)>& report) {
+  std::vector<Entry> entries = entries_of(all, options);
+  Results results(options.folder / "results.sqlite", fingerprint_of(all));
+  if (options.keep != "none") std::filesystem::create_directories(options.folder / "records");
+  Progress progress;
+  progress.total = static_cast<long long>(entries.size());
+  const std::vector<long long> held = results.numbers();
+  std::erase_if(entries,
+                [&](const Entry& e) { return std::binary_search(held.begin(), held.end(), e.number); });
+  progress.before = progress.total - static_cast<long long>(entries.size());
+  for (const Sweep& sweep : all.sweeps) {
+    if (size_of(sweep) > 0) (void)swept_trial(all, sweep, 0);  // throws before anything runs
+  }
+
+  std::atomic<std::size_t> next{0};
+  std::mutex door;  // of results, progress and report
+  std::exception_ptr trouble;
+  const std::int64_t begun = pace::system_clock().now_ns();
+  const auto work = [&] {
+    for (;;) {
+      const std::size_t k = next++;
+      if (k >= entries.size() || (options.stop && options.stop->load())) return;
+      try {
+        const StoredTrial stored = run_one(all, entries[k], options);
+        const std::lock_guard lock(door);
+        results.put(stored);
+        ++progress.done;
+        progress.failed += stored.passed ? 0 : 1;
+        progress.simulated_s += stored.simulated_s;
+        progress.spent_s = 1e-9 * static_cast<double>(pace::system_clock().now_ns() - begun);
+        if (report) report(progress, stored);
+      } catch (...) {
+        const std::lock_guard lock(door);
+        if (!trouble) trouble = std::current_exception();
+        next = entries.size();
+        return;
+      }
+    }
+  };
+  const int workers =
+      options.run.free && all_in_this_process(all, options.run) ? std::max(1, options.workers) : 1;
+  {
+    std::vector<std::jthread> threads;
+    for (int k = 1; k < workers; ++k) threads.emplace_back(work);
+    work();
+  }
+  if (trouble) std::rethrow_exception(trouble);
+  return progress;
+}
+
+}  // namespace zavrek::trial
