@@ -114,7 +114,9 @@ std::string trial_section(std::size_t number, const trial::Trial& trial, const t
     s += "</ul>\n";
   }
   s += fmt::format("<div class=\"waves\" data-trial=\"{}\"></div>\n", number);
-  s += "<details><summary>Timing and wire</summary><pre>" + escaped(to_string(result.timing));
+  s += "<details><summary>Timing and wire</summary><pre>" +
+       escaped(to_string(result.timing) +
+               (result.accounts.empty() ? "" : "\n" + bench::to_string(result.accounts, result.step_s)));
   if (!result.medium.empty()) s += "\n  wire: " + escaped(result.medium);
   for (const auto* list : {&result.notes, &result.remarks}) {
     for (const std::string& note : *list) s += "\n  note: " + escaped(note);

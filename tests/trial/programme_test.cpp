@@ -106,6 +106,39 @@ TEST(Sweep, VariesTheNetworkAndRefusesWhatIsNotThere) {
   EXPECT_EQ(refusal(all), "fault.at has 3 values and fault.resistance has 1, but they change together");
 }
 
+/// Whatever can change a result changes the fingerprint: a case that was changed is not gone on with.
+TEST(Programme, KnowsACaseByAllThatCanChangeItsResults) {
+  Case all = swept();
+  const auto folder = std::filesystem::temp_directory_path() / "zavrek_fingerprint";
+  std::filesystem::create_directories(folder);
+  all.folder = folder;
+  all.network.elements.emplace_back(network::Source{.name = "played", .bus = "x", .playback = "p.cfg"});
+  control::OwnCode mine;
+  mine.library = "mine.so";
+  all.control.blocks.emplace_back(mine);
+  all.network.geometries.push_back({.name = "g", .wires = {network::Wire{.name = "w"}}});
+  record::write_file(folder / "p.dat", "1");
+  record::write_file(folder / "mine.so", "1");
+  std::string last = fingerprint_of(all);
+  EXPECT_EQ(fingerprint_of(all), last);
+  const auto expect_new = [&](const char* what) {
+    const std::string now = fingerprint_of(all);
+    EXPECT_NE(now, last) << what;
+    last = now;
+  };
+  all.network.geometries[0].wires[0].height_m = 12;
+  expect_new("a wire of a geometry");
+  all.control.period_s *= 2;
+  expect_new("the period of the control");
+  record::write_file(folder / "p.dat", "2");
+  expect_new("what is played back");
+  record::write_file(folder / "mine.so", "2");
+  expect_new("an own library");
+  all.bench.ports.emplace_back(bench::Message{.name = "M", .entries = {"Q1"}});
+  expect_new("a port");
+  std::filesystem::remove_all(folder);
+}
+
 TEST(Programme, KeepsVerdictsAndTheRecordsOfWhatFailed) {
   const Case all = swept();
   const ProgrammeOptions options = into("keep");

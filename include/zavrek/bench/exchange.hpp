@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "zavrek/bench/description.hpp"
+#include "zavrek/bench/snapshot.hpp"
 #include "zavrek/emt.hpp"
 #include "zavrek/wire.hpp"
 
@@ -46,11 +47,6 @@ struct ValueId {
 /// Something that is on or off: the position of a breaker, switch or contactor, an output of a device, a
 /// contact of the bench; or a number that is shown, on above one half.
 struct PointId {
-  std::size_t index = 0;
-};
-/// Something that can be asked for: a breaker, switch or contactor to operate, a fault to strike, a gate to
-/// block, a contact to turn, a knob of the plant or of its control to set.
-struct AskId {
   std::size_t index = 0;
 };
 /// A point changed.

@@ -91,6 +91,12 @@ class Fingerprint {
           field.read(&object));
     }
   }
+  /// What a file holds; one that is not there counts as that.
+  void add_file(const std::filesystem::path& path) {
+    std::error_code unknown;
+    add_text(path.filename().string());
+    add_text(std::filesystem::is_regular_file(path, unknown) ? record::read_file(path) : "none");
+  }
   void add_text(std::string_view text) {
     for (const char c : text) hash_ = (hash_ ^ static_cast<unsigned char>(c)) * 0x100000001B3ULL;
     hash_ = (hash_ ^ 0xFF) * 0x100000001B3ULL;
@@ -141,9 +147,45 @@ std::vector<Finding> findings_of(const std::vector<StoredTrial>& trials) {
   return found;
 }
 
+namespace {
+
+/// The wires and cores that lines are calculated from.
+void add_geometry(const network::LineGeometry& geometry, Fingerprint& print) {
+  print.add_text(geometry.name);
+  print.add(geometry);
+  for (const auto& wire : geometry.wires) {
+    print.add_text(wire.name);
+    print.add(wire);
+  }
+  for (const auto& core : geometry.cores) {
+    print.add_text(core.name);
+    print.add(core);
+  }
+}
+
+/// Files that a case names: their contents count, not their names alone.
+void add_named_files(const Case& all, Fingerprint& print) {
+  for (const network::Element& element : all.network.elements) {
+    const auto* source = std::get_if<network::Source>(&element);
+    if (!source || source->playback.empty()) continue;
+    std::filesystem::path path = all.folder / source->playback;
+    for (const char* part : {".cfg", ".dat"}) print.add_file(path.replace_extension(part));
+  }
+  for (const control::Block& block : all.control.blocks) {
+    const auto* own = std::get_if<control::OwnCode>(&block);
+    if (own && !own->library.empty()) print.add_file(all.folder / own->library);
+  }
+}
+
+}  // namespace
+
 std::string fingerprint_of(const Case& all) {
   Fingerprint print;
+  print.add_text(ZAVREK_VERSION);
   print.add(all.network);
+  for (const network::LineGeometry& geometry : all.network.geometries) add_geometry(geometry, print);
+  print.add(all.control);
+  add_named_files(all, print);
   for (const network::Bus& bus : all.network.buses) {
     print.add_text(bus.name);
     print.add(bus);

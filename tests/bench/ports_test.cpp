@@ -1,0 +1,89 @@
+// Messages out and in: what one port publishes another reads, over a real link of this computer.
+#include <gtest/gtest.h>
+
+#include "zavrek/bench.hpp"
+#include "zavrek/casefile.hpp"
+
+namespace zavrek::bench {
+namespace {
+
+bench::Setup talking_to_itself() {
+  bench::Setup setup;
+  setup.network.buses = {{"quay", 11e3}, {"feed", 11e3}, {"berth", 11e3}};
+  setup.network.elements = {
+      network::Source{.name = "grid", .bus = "quay", .short_circuit_VA = 140e6},
+      network::Breaker{.name = "Q1", .between = {"quay", "feed"}},
+      network::Contactor{.name = "K1", .between = {"feed", "berth"}, .closed = true, .opening_time_s = 0},
+      network::Load{.name = "ferry", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
+  setup.bench.medium = "datagram";
+  setup.bench.contacts = {"remote"};
+  setup.bench.ports = {
+      Message{.name = "M1", .id = "yard", .entries = {"Q1", "bench.remote"}, .appid = 0x301},
+      Subscription{.name = "S1", .id = "yard", .entries = {"q1", "go"}, .opens = {"K1: go"}, .appid = 0x301}};
+  return setup;
+}
+
+TEST(Ports, CarryAContactOutAndItsMessageBackToAContactor) {
+  const bench::Setup setup = talking_to_itself();
+  ASSERT_TRUE(validate(setup).empty());
+  bench::Run run(setup, setup.network, {.free = true});
+  EXPECT_TRUE(run.paced()) << "somebody outside is listened to";
+  run.record(0.2, 0, {});
+  run.schedule({{.at_s = 0.1, .kind = Deed::Kind::close, .what = "bench.remote"}});
+  ASSERT_EQ(run.start(), "");
+  (void)run.execute(0.2);
+  ASSERT_EQ(run.failure(), "");
+  EXPECT_NE(run.medium().find("datagrams"), std::string::npos) << run.medium();
+  std::vector<std::string> texts;
+  const record::Record record = run.take_record(0);
+  for (const record::Event& event : record.events) texts.push_back(event.text);
+  EXPECT_EQ(texts, (std::vector<std::string>{"S1 q1", "bench.remote closed", "S1 go", "K1 open"}));
+  const std::vector<Account> accounts = run.accounts();
+  ASSERT_EQ(accounts.size(), 2U);
+  EXPECT_GT(accounts[0].sent, 4);
+  EXPECT_EQ(accounts[0].unsent, 0);
+  EXPECT_GT(accounts[1].received, 3);
+  EXPECT_EQ(accounts[1].malformed, 0);
+  EXPECT_EQ(accounts[1].delay.count(), 1) << "one change, one measured delay";
+  EXPECT_EQ(run.paths().at(1).to, "K1");
+}
+
+TEST(Ports, GiveUpOnAPublisherThatIsNotThere) {
+  bench::Setup setup = talking_to_itself();
+  setup.bench.ports = {Subscription{.name = "S1", .id = "nobody", .entries = {"q1"}, .appid = 0x302}};
+  bench::Run run(setup, setup.network, {.free = true});
+  EXPECT_EQ(run.start(), "no message from S1 since 0.000 s");
+}
+
+TEST(Ports, AreReadFromAFileByTheirFieldTables) {
+  const auto folder = std::filesystem::temp_directory_path() / "zavrek_ports_test";
+  std::filesystem::create_directories(folder);
+  record::write_file(folder / "network.toml",
+                     "[bus]\nquay = \"11 kV\"\nberth = \"11 kV\"\n[source.grid]\nbus = \"quay\"\n"
+                     "short_circuit = \"140 MVA\"\n[breaker.Q1]\nbetween = [\"quay\", \"berth\"]\n"
+                     "[load.ferry]\nbus = \"berth\"\nactive = \"3 MW\"\n");
+  record::write_file(folder / "bench.toml",
+                     "[message.M1]\nid = \"yard\"\nentries = [\"Q1\"]\nappid = 0x301\n"
+                     "[subscription.S1]\nentries = [\"go\"]\nopens = [\"Q1: go\"]\nappid = 0x302\n");
+  const trial::Case all = casefile::read_case(folder);
+  ASSERT_EQ(all.bench.ports.size(), 2U);
+  EXPECT_EQ(all.bench.all<Message>().at(0)->identifier(), "yard");
+  EXPECT_EQ(all.bench.all<Subscription>().at(0)->identifier(), "S1");
+  record::write_file(folder / "bench.toml",
+                     "[message.M1]\nentries = [\"Q7\"]\n[subscription.S1]\nentries = []\n"
+                     "opens = [\"Q1: went\"]\n");
+  try {
+    (void)casefile::read_case(folder);
+    ADD_FAILURE() << "read";
+  } catch (const Error& error) {
+    const std::string text = error.what();
+    for (const char* flaw :
+         {"message.M1, entries: no breaker, switch or contactor \"Q7\"",
+          "subscription.S1, entries: 1 to 32 names are wanted", "subscription.S1, opens: no output \"went\""})
+      EXPECT_NE(text.find(flaw), std::string::npos) << flaw << "\nnot in\n" << text;
+  }
+  std::filesystem::remove_all(folder);
+}
+
+}  // namespace
+}  // namespace zavrek::bench

@@ -1,0 +1,211 @@
+// One run: what ports see and ask, what is done when, what is kept.
+#include "zavrek/bench.hpp"
+
+#include <gtest/gtest.h>
+
+#include <cmath>
+
+#include "zavrek/casefile.hpp"
+
+namespace zavrek::test {
+extern long long allocations;  // counting_allocator.cpp
+}
+
+namespace zavrek::bench {
+namespace {
+
+/// A source, a breaker, a contactor, a load.
+bench::Setup berth() {
+  bench::Setup setup;
+  setup.network.buses = {{"quay", 11e3}, {"feed", 11e3}, {"berth", 11e3}};
+  setup.network.elements = {
+      network::Source{.name = "grid", .bus = "quay", .short_circuit_VA = 140e6},
+      network::Breaker{.name = "Q1", .between = {"quay", "feed"}},
+      network::Contactor{.name = "K1", .between = {"feed", "berth"}, .closed = true, .opening_time_s = 5e-3},
+      network::Load{.name = "ferry", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
+  setup.bench.contacts = {"remote"};
+  return setup;
+}
+
+/// A port made of functions.
+struct Probe final : Port {
+  std::function<void(Exchange&)> wired, taken, given;
+  std::function<void(const Exchange&)> sampled;
+  bool every_step = true;
+  void wire(Exchange& exchange) override {
+    if (wired) wired(exchange);
+  }
+  bool each_step() const noexcept override { return every_step; }
+  void take(Exchange& exchange) noexcept override {
+    if (taken) taken(exchange);
+  }
+  void sample(const Exchange& exchange) noexcept override {
+    if (sampled) sampled(exchange);
+  }
+  void give(Exchange& exchange) noexcept override {
+    if (given) given(exchange);
+  }
+};
+
+TEST(Run, HandsEachSampleOnceToEveryPort) {
+  const bench::Setup setup = berth();
+  for (const bool every_step : {false, true}) {  // in strides, or step by step
+    bench::Run run(setup, setup.network, {.free = true});
+    auto probe = std::make_unique<Probe>();
+    probe->every_step = every_step;
+    std::vector<double> times, values;
+    ValueId voltage;
+    probe->wired = [&](Exchange& exchange) { voltage = exchange.value_of("quay.va", 2); };
+    probe->sampled = [&](const Exchange& exchange) {
+      EXPECT_EQ(exchange.sample(), static_cast<long long>(times.size()));
+      times.push_back(exchange.shown_s());
+      values.push_back(exchange.value(voltage));
+    };
+    run.add(std::move(probe));
+    run.record(0.1, 0, {"quay.va"});
+    ASSERT_EQ(run.start(), "");
+    (void)run.execute(0.1);
+    const record::Record record = run.take_record(0);
+    ASSERT_EQ(times.size(), 401U);
+    for (std::size_t k = 0; k < times.size(); ++k) {
+      EXPECT_DOUBLE_EQ(times[k], static_cast<double>(k) / 4000);
+      EXPECT_DOUBLE_EQ(values[k], 2 * record.find_analog("quay.va")->samples[k]);
+    }
+  }
+}
+
+TEST(Run, LetsPortsOperateContactorsAndReadWhereTheyStand) {
+  const bench::Setup setup = berth();
+  bench::Run run(setup, setup.network, {.free = true});
+  auto probe = std::make_unique<Probe>();
+  AskId contactor, remote;
+  PointId position, contact;
+  probe->wired = [&](Exchange& exchange) {
+    contactor = exchange.ask_of("K1");
+    remote = exchange.ask_of("bench.remote");
+    position = exchange.point_of("K1");
+    contact = exchange.point_of("bench.remote");
+  };
+  double opened = 0;
+  bool asked = false;
+  probe->taken = [&](Exchange& exchange) {
+    if (exchange.on(contact) && !std::exchange(asked, true)) (void)exchange.ask(contactor, 0);
+    if (!exchange.on(position) && opened == 0) opened = exchange.time_s();
+  };
+  run.add(std::move(probe));
+  run.record(0.1, 0, {});
+  run.schedule({{.at_s = 0.05, .kind = Deed::Kind::set, .what = "bench.remote", .value = 1}});
+  ASSERT_EQ(run.start(), "");
+  (void)run.execute(0.1);
+  EXPECT_NEAR(opened, 0.055, 3 * run.exchange().step_s());
+  const record::Record record = run.take_record(0);
+  ASSERT_EQ(record.events.size(), 2U);
+  EXPECT_EQ(record.events[0].text, "bench.remote closed");
+  EXPECT_DOUBLE_EQ(record.events[0].time_s, 0.05);
+  EXPECT_EQ(record.events[1].text, "K1 open");
+  EXPECT_EQ(record.events[1].of, "K1.closed");
+  EXPECT_EQ(record.find_binary("bench.remote")->samples.front(), 0);
+  EXPECT_EQ(record.find_binary("bench.remote")->samples.back(), 1);
+}
+
+TEST(Run, KeepsTheLatestOfAnOpenEndedOne) {
+  const bench::Setup setup = berth();
+  bench::Run run(setup, setup.network, {.free = true});
+  run.record(0, 0.1, {"quay.va"});
+  run.schedule({{.at_s = 0.2, .kind = Deed::Kind::open, .what = "Q1"},
+                {.at_s = 0.96, .kind = Deed::Kind::close, .what = "Q1"}});
+  ASSERT_EQ(run.start(), "");
+  (void)run.execute(0, nullptr, [&] { return run.exchange().time_s() > 1 - 1e-9; });
+  const record::Record record = run.take_record(0);
+  ASSERT_EQ(record.time_s.size(), 402U);
+  EXPECT_NEAR(record.time_s.back(), 1, 1e-9);
+  EXPECT_NEAR(record.time_s.front(), 1 - 401 / 4000.0, 1e-9);
+  const record::Analog& voltage = *record.find_analog("quay.va");
+  for (std::size_t k = 1; k < record.time_s.size(); ++k) {
+    EXPECT_NEAR(record.time_s[k] - record.time_s[k - 1], 1 / 4000.0, 1e-12);
+    EXPECT_LT(std::abs(voltage.samples[k] - voltage.samples[k - 1]), 1200) << "no seam";
+  }
+  const record::Binary& closed = *record.find_binary("Q1.closed");
+  EXPECT_EQ(closed.samples.front(), 0);
+  EXPECT_EQ(closed.samples.back(), 1);
+}
+
+TEST(Run, EndsWhenItIsToldTo) {
+  const bench::Setup setup = berth();
+  bench::Run run(setup, setup.network, {.free = true});
+  std::atomic<bool> stop = true;
+  ASSERT_EQ(run.start(), "");
+  EXPECT_LE(run.execute(0, &stop).steps, 1);
+}
+
+TEST(Run, NamesThePortWhoseNamesAreUnknown) {
+  bench::Setup setup = berth();
+  setup.bench.ports.emplace_back(Message{.name = "M1", .entries = {"Q9"}});
+  try {
+    bench::Run run(setup, setup.network, {.free = true});
+    FAIL() << "made";
+  } catch (const Error& error) {
+    EXPECT_STREQ(error.what(),
+                 "message.M1: no switch, output, contact or signal \"Q9\", did you mean \"Q1\"?");
+  }
+  EXPECT_EQ(validate(setup).size(), 1U);
+}
+
+TEST(Beside, SeesTheRunAndIsHeardByIt) {
+  const bench::Setup setup = berth();
+  bench::Run run(setup, setup.network, {.free = true});
+  auto made = std::make_unique<Beside>("page", std::vector<std::string>{"quay.va"},
+                                       std::vector<std::string>{"Q1"}, std::vector<std::string>{"Q1"});
+  Beside& beside = *made;
+  run.add(std::move(made));
+  ASSERT_EQ(run.start(), "");
+  Beside::View view;
+  (void)run.execute(0.02);
+  ASSERT_TRUE(beside.read(view));
+  EXPECT_EQ(view.values.size(), 2U);
+  EXPECT_EQ(view.values[1], 1);
+  EXPECT_NEAR(view.time_s, 0.02, 1e-9);
+  EXPECT_GE(view.age_s, 0);
+  const std::uint64_t ticket = beside.post(0, 0);
+  EXPECT_EQ(beside.outcome(ticket), AskQueue::Outcome::waiting);
+  (void)run.execute(0.08);
+  EXPECT_EQ(beside.outcome(ticket), AskQueue::Outcome::done);
+  ASSERT_TRUE(beside.read(view));
+  EXPECT_EQ(view.values[1], 0) << "Q1 is open";
+  EXPECT_EQ(run.accounts().at(0).received, 1);
+}
+
+/// Nothing is allocated in the whole loop of a run, whatever belongs to it.
+class LoopOf : public testing::TestWithParam<const char*> {};
+
+TEST_P(LoopOf, AllocatesNothing) {
+  const trial::Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/" + GetParam());
+  network::Network network = all.network;
+  bench::Run run(all, network, {.place = "plant", .free = true});
+  constexpr double from_s = 0.05, until_s = 0.15;
+  auto probe = std::make_unique<Probe>();
+  long long before = 0, after = -1;
+  probe->given = [&](Exchange& exchange) {
+    if (exchange.time_s() < from_s) before = zavrek::test::allocations;
+    if (exchange.time_s() < until_s) after = zavrek::test::allocations;
+  };
+  probe->every_step = false;
+  run.add(std::move(probe));
+  run.record(until_s + 0.01, 0, {});
+  ASSERT_EQ(run.start(), "");
+  (void)run.execute(until_s + 0.01);
+  EXPECT_EQ(run.failure(), "");
+  EXPECT_EQ(after - before, 0) << "allocations";
+}
+
+INSTANTIATE_TEST_SUITE_P(Demo, LoopOf,
+                         testing::Values("veskar",       // relays, in strides
+                                         "transformer",  // differential, saturating
+                                         "crane",        // valves, a machine, control
+                                         "island",       // averaged legs, control
+                                         "link",         // thyristors, submodules
+                                         "harbour"),     // machines, lines over frequency
+                         [](const auto& demo) { return std::string(demo.param); });
+
+}  // namespace
+}  // namespace zavrek::bench
