@@ -87,7 +87,7 @@ std::string to_string(const Account& account, double step_s) {
   if (account.delay.count() > 0) {
     const auto us = [&](std::int64_t ns) { return static_cast<double>(ns) * 1e-3; };
     const double median = us(account.delay.quantile_ns(0.5));
-    text += fmt::format("\n{:<18} {}: median {:.0f} us ({:.1f} steps), 99.9 % {:.0f}, worst {:.0f}", "",
+    text += fmt::format("\n{:<20} {}: median {:.0f} us ({:.1f} steps), 99.9 % {:.0f}, worst {:.0f}", "",
                         account.delay_of, median, median * 1e-6 / step_s,
                         us(account.delay.quantile_ns(0.999)), us(account.delay.max_ns()));
   }
@@ -105,11 +105,12 @@ std::string to_string(const std::vector<Path>& paths, double step_s) {
   std::string text;
   for (const Path& path : paths) {
     const double us = 1e6 * path.most_steps * step_s;
-    text += fmt::format("  {} -> {}{}{}: {}{}\n", path.from, path.by, path.to.empty() ? "" : " -> ", path.to,
-                        path.most_steps == 0 ? std::string("at once")
-                                             : fmt::format("up to {:.3g} step{} ({:.3g} us)", path.most_steps,
-                                                           path.most_steps == 1 ? "" : "s", us),
-                        path.further.empty() ? "" : " and " + path.further);
+    text +=
+        fmt::format("    {} -> {}{}{}: {}{}\n", path.from, path.by, path.to.empty() ? "" : " -> ", path.to,
+                    path.most_steps == 0 ? std::string("at once")
+                                         : fmt::format("up to {:.3g} step{} ({:.3g} us)", path.most_steps,
+                                                       path.most_steps == 1 ? "" : "s", us),
+                    path.further.empty() ? "" : " and " + path.further);
   }
   if (!text.empty()) text.pop_back();
   return text;

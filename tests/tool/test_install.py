@@ -16,7 +16,7 @@ user.mkdir()
     "  for (int k = 0; k < 100; ++k) (void)plant.step();\n"
     "  std::printf(\"%.3f ms, %d nodes\\n\", 1e3 * plant.time_s(), plant.summary().nodes);\n}\n")
 flags = ["-DCMAKE_CXX_FLAGS=-fsanitize=address,undefined"] if "sanitize" in str(build) else []
-for words in (["cmake", "-S", user, "-B", user / "build", f"-DCMAKE_PREFIX_PATH={prefix}", *flags], ["cmake", "--build", user / "build"]):
+for words in (["cmake", "-G", "Ninja", "-S", user, "-B", user / "build", f"-DCMAKE_PREFIX_PATH={prefix}", *flags], ["cmake", "--build", user / "build"]):
     done = subprocess.run(words, capture_output=True, text=True)
     expect(done.returncode == 0, done.stdout + done.stderr)
 done = subprocess.run([user / "build" / "user", demo / "veskar"], capture_output=True, text=True)
