@@ -223,6 +223,7 @@ void Run::Loop::find_stride() {
 void Run::Loop::begin() {
   if (std::exchange(begun_, true)) return;
   exchange_.begin(recorder_ ? &*recorder_ : nullptr, record_rate_Hz_);
+  if (recorder_) recorder_->begin(exchange_);
   find_stride();
   if (stride_ == 1) return;
   exchange_.read();  // as all stands at the start

@@ -45,10 +45,15 @@ void Recorder::add(PointId point, std::string as, bool on) {
   lanes_.push_back({record_.binaries.back().samples.data(), 0, on});
 }
 
+void Recorder::begin(const Exchange& exchange) {
+  for (Column& column : columns_) column.place = exchange.place_of(column.from);
+}
+
 void Recorder::sample(const Exchange& exchange) noexcept {
   if (!ring_ && taken_ == static_cast<long long>(samples_)) return;
   const std::size_t at = place(taken_);
-  for (const Column& column : columns_) column.samples[at] = exchange.value(column.from);
+  const double* shown = exchange.shown();
+  for (const Column& column : columns_) column.samples[at] = shown[column.place];
   ++taken_;
 }
 

@@ -27,6 +27,9 @@ class Recorder {
   }
   [[nodiscard]] record::Record& head() noexcept { return record_; }
 
+  /// All that is shown has its place.
+  void begin(const Exchange& exchange);
+
   // --- during it --------------------------------------------------------------------------------
   void sample(const Exchange& exchange) noexcept;
   /// From the next sample on.
@@ -39,6 +42,7 @@ class Recorder {
   struct Column {
     ValueId from;
     double* samples;
+    std::size_t place = 0;  // of `from` among what is shown
   };
   /// Written where it changes: `since` is the number of the first sample that is not.
   struct Lane {

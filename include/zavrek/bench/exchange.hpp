@@ -102,10 +102,13 @@ class Exchange {
   [[nodiscard]] double shown_s() const noexcept { return shown_s_; }
   /// Samples before this one.
   [[nodiscard]] long long sample() const noexcept { return sample_; }
-  [[nodiscard]] double value(ValueId id) const noexcept {
-    return shown_[id.of_control ? scale_.size() + id.index : id.index];
-  }
+  [[nodiscard]] double value(ValueId id) const noexcept { return shown_[place_of(id)]; }
   [[nodiscard]] bool on(PointId point) const noexcept { return points_[point.index].on; }
+  /// All values that are shown, and where one of them stands among them once the run has begun.
+  [[nodiscard]] const double* shown() const noexcept { return shown_; }
+  [[nodiscard]] std::size_t place_of(ValueId id) const noexcept {
+    return id.of_control ? scale_.size() + id.index : id.index;
+  }
   /// By the owner of a point, at the present or at another instant that is known better.
   void tell(PointId point, bool on) noexcept { tell(point, on, time_s()); }
   void tell(PointId point, bool on, double at_s) noexcept;
