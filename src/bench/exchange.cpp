@@ -152,7 +152,8 @@ AskId Exchange::ask_of(const std::string& name) {
 
 AskId Exchange::operable_of(const std::string& name) {
   const auto found = find_ask(name);
-  if (!found || unit_of(*found) != "" || asks_[found->index].kind == Kind::knob) {
+  const Kind kind = found ? asks_[found->index].kind : Kind::knob;
+  if (kind == Kind::knob || kind == Kind::parameter) {
     if (plant_) (void)plant_->operable(name);  // says what is known
     throw Error(fmt::format("nothing named \"{}\" opens and closes", name));
   }
