@@ -45,7 +45,7 @@ std::string place_of(const Bench& bench, std::size_t k) {
 /// One step, with all that belongs to it.
 bool Run::Loop::advance() noexcept {
   if (frames_.open()) frames_.take(exchange_.now_ns());
-  for (const auto& port : ports_) port->take(exchange_);
+  for (Port* port : stepped_) port->take(exchange_);
   timetable_.tell_others(exchange_, exchange_.time_s() + same_instant * exchange_.step_s());
   if (control_) control_->run_due(*plant_);
   goes_on_ = stride_ > 1 ? take_stride() : step();
@@ -53,7 +53,7 @@ bool Run::Loop::advance() noexcept {
   for (const auto& port : ports_) port->give(exchange_);
   exchange_.look();
   return goes_on_ && (!control_ || control_->failure().empty()) &&
-         std::all_of(ports_.begin(), ports_.end(), [](const auto& port) { return port->well(); });
+         std::all_of(stepped_.begin(), stepped_.end(), [](const Port* port) { return port->well(); });
 }
 
 bool Run::Loop::step() noexcept {
@@ -130,9 +130,12 @@ void Run::Loop::make_ports() {
                                                .entries = std::move(told),
                                                .appid = internal::bench_goose_appid},
                                        plan));
-  for (const auto& port : made) port->declare(exchange_);
+  for (const auto& port : made) {
+    if (port) port->declare(exchange_);
+  }
   std::vector<Flaw> flaws;
   for (std::size_t k = 0; k < made.size(); ++k) {
+    if (!made[k]) continue;
     try {
       made[k]->wire(exchange_);
     } catch (const Error& error) {
@@ -143,6 +146,7 @@ void Run::Loop::make_ports() {
     }
   }
   if (!flaws.empty()) throw Error(std::move(flaws));
+  std::erase(made, nullptr);
   ports_ = std::move(made);
 }
 
@@ -213,9 +217,7 @@ bool Run::Loop::anybody_outside() const {
 void Run::Loop::find_stride() {
   const double steps = 1 / (record_rate_Hz_ * exchange_.step_s());
   const int whole = static_cast<int>(std::lround(steps));
-  const bool watched =
-      exchange_.looks_each_step() ||
-      std::any_of(ports_.begin(), ports_.end(), [](const auto& p) { return p->each_step(); });
+  const bool watched = exchange_.looks_each_step() || !stepped_.empty();
   if (!plant_ || control_ || watched || whole < 2 || std::abs(steps - whole) > 1e-9 * steps) return;
   if (plant_->ready_leaps(whole)) stride_ = whole;
 }
@@ -224,6 +226,9 @@ void Run::Loop::begin() {
   if (std::exchange(begun_, true)) return;
   exchange_.begin(recorder_ ? &*recorder_ : nullptr, record_rate_Hz_);
   if (recorder_) recorder_->begin(exchange_);
+  for (const auto& port : ports_) {
+    if (port->each_step()) stepped_.push_back(port.get());
+  }
   find_stride();
   if (stride_ == 1) return;
   exchange_.read();  // as all stands at the start

@@ -44,6 +44,7 @@ class Run::Loop {
   Exchange exchange_;
   Frames frames_;
   std::vector<std::unique_ptr<Port>> ports_;
+  std::vector<Port*> stepped_;  // those to which every step matters
   Timetable timetable_;
   std::optional<internal::Recorder> recorder_;
   double rate_Hz_;       // of the streams

@@ -15,6 +15,7 @@ struct RunPlan {
   std::string place;  ///< of every device, when not empty
 };
 
+/// Null for one that carries nothing in this run.
 template <class Kind>
 [[nodiscard]] std::unique_ptr<Port> make_port(const Kind& settings, const RunPlan& plan);
 

@@ -64,7 +64,8 @@ class Port {
   /// Whether whoever it must hear from cannot be heard any more.
   [[nodiscard]] virtual bool ended() { return false; }
 
-  /// Whether `take` and `give` matter in every step; else the run may take several steps at once.
+  /// Whether every step matters to it. Else the run may take several at once, and asks it neither `take` nor
+  /// `well`.
   [[nodiscard]] virtual bool each_step() const noexcept { return true; }
   /// Ahead of each step: what came in is told, or asked for.
   virtual void take(Exchange& /*exchange*/) noexcept {}

@@ -19,12 +19,7 @@ constexpr std::uint8_t not_synchronised = 0;
 
 class StreamPort final : public Port {
  public:
-  StreamPort(const Stream& stream, const RunPlan& plan) : stream_(stream) {
-    for (const Device& device : plan.setup.bench.devices) {
-      const bool reads =
-          std::find(device.reads.begin(), device.reads.end(), stream.name) != device.reads.end();
-      sent_ = sent_ || (reads && !is_here(device, plan.place));
-    }
+  explicit StreamPort(const Stream& stream) : stream_(stream) {
     message_.address = wire::sampled_values_address(static_cast<std::uint16_t>(stream.appid));
     message_.id = stream.name;
     message_.synchronised = not_synchronised;
@@ -38,15 +33,12 @@ class StreamPort final : public Port {
     rate_Hz_ = static_cast<long long>(samples_per_cycle * exchange.setup().network.frequency_Hz);
   }
   std::string open(const Opening& how) override {
-    if (!sent_) return {};
     how.frames.join(nullptr);
     frames_ = &how.frames;
     return {};
   }
-  bool each_step() const noexcept override { return sent_; }
 
   void sample(const Exchange& exchange) noexcept override {
-    if (!frames_) return;
     wire::put_sample(measured_.sample(exchange), message_);
     message_.count = static_cast<std::uint16_t>(exchange.sample() % rate_Hz_);
     const bool taken = frames_->link().send(wire::Bytes(frame_).first(wire::encode(message_, frame_)));
@@ -57,16 +49,14 @@ class StreamPort final : public Port {
   }
 
   std::string medium() const override { return frames_ ? frames_->description() : std::string(); }
-  std::optional<Account> account() const override { return sent_ ? std::optional(account_) : std::nullopt; }
+  std::optional<Account> account() const override { return account_; }
   std::vector<Path> paths() const override {
-    if (!sent_) return {};
     return {{stream_.ct + ", " + stream_.vt, fmt::format("stream {}", stream_.name), "who subscribes", 1,
              "the wire"}};
   }
 
  private:
   Stream stream_;
-  bool sent_ = false;  // somebody outside this process reads it
   MeasuredStream measured_;
   wire::SampledValues message_;
   Frames* frames_ = nullptr;
@@ -79,7 +69,12 @@ class StreamPort final : public Port {
 
 template <>
 std::unique_ptr<Port> make_port(const Stream& stream, const RunPlan& plan) {
-  return std::make_unique<StreamPort>(stream, plan);
+  const auto& devices = plan.setup.bench.devices;
+  const bool sent = std::any_of(devices.begin(), devices.end(), [&](const Device& device) {
+    return !is_here(device, plan.place) &&
+           std::find(device.reads.begin(), device.reads.end(), stream.name) != device.reads.end();
+  });
+  return sent ? std::make_unique<StreamPort>(stream) : nullptr;
 }
 
 template <>
