@@ -129,7 +129,7 @@ void run_paced(const char* name, double step_s, const Network* network, bool thr
   std::optional<emt::Plant> plant;
   std::optional<test::CarrierFeeder> feed;
   if (network != nullptr) feed.emplace(plant.emplace(emt::compile(*network)), three_levels);
-  const pace::Footing footing = pace::take_footing();
+  const pace::RealtimeGrants footing = pace::acquire_realtime();
   const pace::Timing timing = pace::Executive(pace::system_clock(), footing.may_spin)
                                   .run(pace::Pace::wall, std::llround(step_s * 1e9),
                                        std::llround(seconds / step_s), [&](std::int64_t step) {

@@ -24,7 +24,7 @@
 
 #include <Eigen/SparseCore>
 
-#include "emt/compile.hpp"
+#include "emt/compile/compile.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
 #include "zavrek/pace/crew.hpp"
@@ -171,10 +171,11 @@ void bench_plant(benchmark::State& state, const network::Network& network, int c
 void bench_solve(benchmark::State& state, const network::Network& network) {
   const emt::internal::Compiled compiled = emt::internal::compile_parts(network, 0);
   auto& core = *compiled.core;
-  for (auto& value : core.present) value = 1e-3;
+  for (auto& value : core.at.present) value = 1e-3;
   for (auto _ : state) {
-    for (auto& partition : core.partitions) partition.solve(core.present.data(), core.present.data());
-    benchmark::DoNotOptimize(core.present.data());
+    for (auto& partition : core.conductances.partitions)
+      partition.solve(core.at.present.data(), core.at.present.data());
+    benchmark::DoNotOptimize(core.at.present.data());
   }
 }
 

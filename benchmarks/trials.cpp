@@ -28,7 +28,7 @@ constexpr int rounds = 5;
 
 /// The plant of a trial alone, as long as the trial took; the fault strikes as it does there and stays.
 double bare(const trial::Case& all, const trial::Trial& one, double duration_s, bool leaps) {
-  emt::Plant plant = emt::compile(trial::struck(all, one));
+  emt::Plant plant = emt::compile(trial::network_with_faults(all, one));
   for (const trial::Stream* stream_at : all.bench.all<trial::Stream>()) {
     const trial::Stream& stream = *stream_at;
     for (const char* quantity : {"ia", "ib", "ic"}) plant.watch(plant.signal(stream.ct + "." + quantity));

@@ -11,6 +11,20 @@ floors = [
     {"bench"}, {"trial"}, {"casefile"}, {"report", "page"}, {"tool"},
 ]
 height = {room: level for level, rooms in enumerate(floors) for room in rooms}
+# What each room within emt may include beside itself and the rooms below emt: from the bottom up.
+within_emt = {
+    "solve": set(),
+    "lines": {"solve"},
+    "parts": {"solve"},
+    "elements": {"solve", "lines", "parts"},
+    "groups": {"solve", "parts"},
+    "condensed": {"solve", "parts", "groups"},
+    "step": {"solve", "parts", "groups", "condensed"},
+    "steady": {"solve", "parts", "groups"},
+    "compile": {"solve", "lines", "parts", "elements", "groups", "condensed", "step", "steady"},
+    "leap": {"solve", "parts", "groups", "step"},
+    "reference": {"solve", "parts", "groups", "step", "steady", "compile"},
+}
 core = {"quantity", "network", "emt", "protection", "control"}
 forbidden = re.compile(r"#include <(fstream|iostream|thread|mutex|chrono|filesystem|cstdio|ctime|sys/.*|unistd\.h|netinet/.*)>")
 flaws = []
@@ -34,12 +48,21 @@ for path in sorted([*root.glob("src/**/*.[ch]pp"), *root.glob("include/zavrek/**
         where = f"{path.relative_to(root)}:{number}"
         if room in core and forbidden.search(line):
             flaws.append(f"{where}: the core may not include this: {line}")
+        inner = re.match(r'#include "emt/([a-z]+)/', line)
+        if inner and room == "emt":
+            own = path.relative_to(root / "src/emt").parts[0] if path.is_relative_to(root / "src/emt") else ""
+            if own in within_emt and inner[1] not in within_emt[own] | {own}:
+                flaws.append(f"{where}: emt/{own} may not include emt/{inner[1]}")
         match = re.match(r'#include "(?:zavrek/)?([a-z_]+)', line)
         other = room_named(match[1]) if match else room
         if other == room:
             continue
         if height.get(other, 99) >= height[room]:
             flaws.append(f"{where}: {room} may not include {other}")
+
+for folder in (root / "src/emt").iterdir():
+    if folder.is_dir() and folder.name not in within_emt:
+        flaws.append(f"src/emt/{folder.name}: no room of emt")
 
 for path in re.findall(r"`((?:src|include|tests|demo|docs|benchmarks|examples)/[^`]*)`", (root / "HACKING.md").read_text()):
     if not (root / path).exists():

@@ -17,7 +17,7 @@
 
 namespace zavrek::control {
 
-class Function;
+class BlockFunction;
 
 /// A user's own controller, as a C++ class.
 class Own {
@@ -98,7 +98,7 @@ class Controller {
   };
   struct Row {
     std::string name;
-    std::unique_ptr<Function> function;
+    std::unique_ptr<BlockFunction> function;
     std::vector<Wire> inputs;
     std::size_t first_output, output_count;
     long long ratio;  // periods of the controller between its executions

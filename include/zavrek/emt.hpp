@@ -1,6 +1,7 @@
 #pragma once
 
 #include <complex>
+#include <cstddef>
 #include <memory>
 #include <span>
 #include <string>
@@ -13,7 +14,8 @@ namespace zavrek::emt {
 
 namespace internal {
 class Core;
-}
+class Leap;
+}  // namespace internal
 
 /// Handle of a signal of one plant.
 struct SignalId {
@@ -65,18 +67,18 @@ struct Summary {
 
 /// Helpers on other cores. Partitions that share nothing within a step are handed to them; how many there are
 /// changes no bit of the result.
-class Crew {
+class StepWorkers {
  public:
-  virtual ~Crew() = default;
+  virtual ~StepWorkers() = default;
   /// Calls work(what, k) for each k below `count`, on any of the cores, and returns when all are done. Never
   /// allocates or blocks for long.
   virtual void run(int count, void (*work)(const void* what, int k) noexcept, const void* what) noexcept = 0;
 };
 
 /// What a control needs of a plant, whatever calculates it.
-class Drivable {
+class ControlledPlant {
  public:
-  virtual ~Drivable() = default;
+  virtual ~ControlledPlant() = default;
   [[nodiscard]] virtual double time_s() const noexcept = 0;
   [[nodiscard]] virtual double step_s() const noexcept = 0;
   [[nodiscard]] virtual double value(SignalId signal) const noexcept = 0;
@@ -86,9 +88,9 @@ class Drivable {
   virtual void turn(KnobId knob, double value) noexcept = 0;
 
  protected:
-  Drivable() = default;
-  Drivable(const Drivable&) = default;
-  Drivable& operator=(const Drivable&) = default;
+  ControlledPlant() = default;
+  ControlledPlant(const ControlledPlant&) = default;
+  ControlledPlant& operator=(const ControlledPlant&) = default;
 };
 
 /// A command that interlocking did not let through.
@@ -98,8 +100,18 @@ struct Refusal {
   bool close;
 };
 
+/// What steps and commands change of a plant, as it stood at one instant (`Plant::save`).
+class PlantState {
+ public:
+  [[nodiscard]] std::size_t bytes() const noexcept { return bytes_.size(); }
+
+ private:
+  friend class Plant;
+  std::vector<std::byte> bytes_;
+};
+
 /// A network compiled for one step size. Nothing here allocates after `compile` except `signal_names`.
-class Plant final : public Drivable {
+class Plant final : public ControlledPlant {
  public:
   Plant(Plant&&) noexcept;
   Plant& operator=(Plant&&) noexcept;
@@ -123,12 +135,12 @@ class Plant final : public Drivable {
   [[nodiscard]] double step_s() const noexcept override;
   [[nodiscard]] long long steps() const noexcept;  ///< done so far
   /// Steps in which more discontinuities stood than `Summary::events_per_step`; the rest waited a step.
-  [[nodiscard]] long long crowded_steps() const noexcept;
+  [[nodiscard]] long long steps_at_event_limit() const noexcept;
   /// Discontinuities resolved so far: switchings, commutations, turned knobs.
   [[nodiscard]] long long discontinuities() const noexcept;
   /// States of switches that a condensed partition (`Summary::condensed`) had not made ready before the first
   /// step: the step that stays in one first is longer for it.
-  [[nodiscard]] long long states_met() const noexcept;
+  [[nodiscard]] long long switch_states_built_in_run() const noexcept;
   [[nodiscard]] std::string culprit() const;  ///< node that diverged, empty while running
 
   /// Throws Error with the nearest known name.
@@ -136,8 +148,8 @@ class Plant final : public Drivable {
   [[nodiscard]] std::vector<std::string> signal_names() const;
   [[nodiscard]] const std::string& unit(SignalId signal) const noexcept;  ///< "V", "A" or ""
   [[nodiscard]] double value(SignalId signal) const noexcept override;
-  /// Several values at once.
-  void read(std::span<const SignalId> signals, double* into) const noexcept;
+  /// Several values at once, one into each of `into`.
+  void read(std::span<const SignalId> signals, std::span<double> into) const noexcept;
   /// Keeps signals up to date after every step from now on. Signals that are read at every step should be:
   /// one that is not may have to be found first, at the cost of a longer step. All at once takes the time of
   /// one. Allocates.
@@ -179,12 +191,31 @@ class Plant final : public Drivable {
   /// it.
   void turn(KnobId knob, double value) noexcept override;
 
+  /// Keeps the plant as it stands, its leaps and all that waits (commands, gate edges) included; `into` may
+  /// have kept another instant, and then nothing is allocated where it has room. Between two steps; the steps
+  /// of the latest leap are made one by one first. Costs about a copy of its values (measured by
+  /// benchmarks/state.cpp).
+  void save(PlantState& into);
+  [[nodiscard]] PlantState save() {
+    PlantState state;
+    save(state);
+    return state;
+  }
+  /// Goes back (or on) to a state that this plant, a clone of it or another of the same network and step
+  /// kept: what follows is the same to the bit as what followed then. Which signals are watched and for how
+  /// many steps leaps are ready are no part of the state, and must be as they were. Throws Error when the
+  /// state is that of another network. Not within a step; not bounded work.
+  void restore(const PlantState& from);
+  /// A second plant that stands where this one stands and shares nothing with it. Allocates as compile does,
+  /// in a fraction of its time.
+  [[nodiscard]] Plant clone() const;
+
   /// Whether what valves commutated to is remembered and tried first when the same gates change in the same
   /// state again, as it is from the start. It saves solutions and changes no result.
   void remember_commutations(bool remember) noexcept;
 
   /// Lets a crew help with each step from now on; it must outlive the plant or be taken back with nullptr.
-  void share(Crew* crew) noexcept;
+  void share(StepWorkers* crew) noexcept;
 
   [[nodiscard]] const Summary& summary() const noexcept;
 
@@ -192,7 +223,10 @@ class Plant final : public Drivable {
   explicit Plant(std::unique_ptr<internal::Core> core);
 
  private:
+  void replay_since_leap() const noexcept;
+
   std::unique_ptr<internal::Core> core_;
+  std::unique_ptr<internal::Leap> leap_;  // that looks at the core, when there are any
 };
 
 /// Names of all signals in volts or amperes.

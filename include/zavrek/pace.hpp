@@ -42,7 +42,7 @@ class Histogram {
 };
 
 /// What the thread got of what real time needs, in words for a person.
-struct Footing {
+struct RealtimeGrants {
   bool realtime_priority = false;
   bool memory_locked = false;
   bool pinned = false;
@@ -51,7 +51,7 @@ struct Footing {
 };
 /// Pins the calling thread to `cpu` (-1: the last one allowed), asks for SCHED_FIFO and locked memory.
 /// Never fails; says what it did not get.
-[[nodiscard]] Footing take_footing(int cpu = -1);
+[[nodiscard]] RealtimeGrants acquire_realtime(int cpu = -1);
 /// Back to ordinary scheduling, unlocked memory and the processors it had.
 void leave_footing();
 
@@ -67,7 +67,7 @@ struct Timing {
   std::int64_t worst_overrun_step = -1;
   std::int64_t worst_overrun_ns = 0;
   std::int64_t elapsed_ns = 0;
-  Footing footing;
+  RealtimeGrants footing;
 };
 /// Several lines for a terminal.
 [[nodiscard]] std::string to_string(const Timing& timing);
@@ -76,7 +76,8 @@ struct Timing {
 /// step k starts at start + k * step; a late step starts at once, so that simulated time catches up.
 class Executive {
  public:
-  /// With `spin_only` it waits without sleeping: the least lateness, where `Footing::may_spin` allows it.
+  /// With `spin_only` it waits without sleeping: the least lateness, where `RealtimeGrants::may_spin` allows
+  /// it.
   explicit Executive(Clock& clock = system_clock(), bool spin_only = false)
       : clock_(clock), spin_only_(spin_only) {}
 

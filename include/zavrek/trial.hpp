@@ -180,9 +180,9 @@ struct TrialResult {
 
 /// The network of `all` with the faults of `trial` alone: "fault", then "fault2" and so on for those that
 /// join it.
-[[nodiscard]] network::Network struck(const Case& all, const Trial& trial);
+[[nodiscard]] network::Network network_with_faults(const Case& all, const Trial& trial);
 /// Their closing and opening, for a first inception at `inception_s`.
-[[nodiscard]] std::vector<emt::Command> strikes(const Trial& trial, double inception_s);
+[[nodiscard]] std::vector<emt::ScheduledCommand> fault_commands(const Trial& trial, double inception_s);
 
 /// The network of `all` as a study, with the faults of `trial` (and nothing else that its devices would do);
 /// without one when `trial` is null. `duration_s` replaces the trial's own when positive.

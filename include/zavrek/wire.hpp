@@ -103,7 +103,7 @@ class Link {
 
 /// What a party wants to read: frames of one ethertype, and of one application identifier when `appid` is
 /// set.
-struct Filter {
+struct FrameFilter {
   std::uint16_t ethertype = ethertype_sampled_values;
   std::optional<std::uint16_t> appid;
 };
@@ -113,7 +113,7 @@ enum class Medium { automatic, raw, datagram };
 /// same frames inside datagrams on the loopback's multicast group 239.61.85.1. Throws Error when neither
 /// opens.
 [[nodiscard]] std::unique_ptr<Link> open_link(const std::string& interface, Medium medium,
-                                              const Filter& filter);
+                                              const FrameFilter& filter);
 
 /// The present by two clocks, ns: one that never jumps, for all that is timed, and UTC since 1970, for what
 /// is told to others.

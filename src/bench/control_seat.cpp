@@ -80,7 +80,7 @@ void ControlSeat::set(std::size_t parameter, double value) noexcept {
     measure_.turned.push_back({static_cast<std::uint16_t>(parameter), value});
 }
 
-void ControlSeat::run_due(emt::Drivable& plant) noexcept {
+void ControlSeat::run_due(emt::ControlledPlant& plant) noexcept {
   const double slack = 1e-6 * plant.step_s();
   for (; static_cast<double>(next_tick_) * controller_.period_s() <= plant.time_s() + slack; ++next_tick_) {
     for (std::size_t k = 0; k < reads_.size(); ++k) signals_[k] = plant.value(reads_[k]);
@@ -95,13 +95,14 @@ void ControlSeat::run_due(emt::Drivable& plant) noexcept {
   }
 }
 
-void ControlSeat::act_here(emt::Drivable& plant) noexcept {
+void ControlSeat::act_here(emt::ControlledPlant& plant) noexcept {
   for (const control::Edge& edge : controller_.edges()) fire(plant, edge, 0);
   for (std::size_t k = 0; k < knobs_.size(); ++k) drive(plant, k, controller_.knob(k));
   for (std::size_t k = 0; k < operables_.size(); ++k) operate(plant, k, controller_.closes(k));
 }
 
-void ControlSeat::act(emt::Drivable& plant, const wire::ControlAnswer& answer, double shift_s) noexcept {
+void ControlSeat::act(emt::ControlledPlant& plant, const wire::ControlAnswer& answer,
+                      double shift_s) noexcept {
   for (const control::Edge& edge : answer.edges) {
     if (static_cast<std::size_t>(edge.gate) < gates_.size()) fire(plant, edge, shift_s);
   }
@@ -113,17 +114,17 @@ void ControlSeat::act(emt::Drivable& plant, const wire::ControlAnswer& answer, d
     shown_[k] = answer.outputs[k];
 }
 
-void ControlSeat::fire(emt::Drivable& plant, const control::Edge& edge, double shift_s) noexcept {
+void ControlSeat::fire(emt::ControlledPlant& plant, const control::Edge& edge, double shift_s) noexcept {
   if (!plant.fire(gates_[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s + shift_s)) ++lost_edges_;
 }
 
-void ControlSeat::drive(emt::Drivable& plant, std::size_t knob, double wanted) noexcept {
+void ControlSeat::drive(emt::ControlledPlant& plant, std::size_t knob, double wanted) noexcept {
   if (wanted == knobs_sent_[knob] || !std::isfinite(wanted)) return;
   plant.turn(knobs_[knob], wanted);
   knobs_sent_[knob] = wanted;
 }
 
-void ControlSeat::operate(emt::Drivable& plant, std::size_t operable, bool closes) noexcept {
+void ControlSeat::operate(emt::ControlledPlant& plant, std::size_t operable, bool closes) noexcept {
   if (closes == (closes_sent_[operable] != 0)) return;
   const emt::OperableId what = operables_[operable];
   closes ? plant.close(what, plant.time_s()) : plant.open(what, plant.time_s());
@@ -135,7 +136,7 @@ void ControlSeat::send_measure() noexcept {
 }
 
 /// Sends what the control reads now, and acts on the answer to what it read `delay` periods ago.
-void ControlSeat::ask(long long tick, emt::Drivable& plant) noexcept {
+void ControlSeat::ask(long long tick, emt::ControlledPlant& plant) noexcept {
   measure_.tick = static_cast<std::uint32_t>(tick);
   measure_.time_s = plant.time_s();
   std::copy(signals_.begin(), signals_.end(), measure_.signals.begin());

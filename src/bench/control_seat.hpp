@@ -34,7 +34,7 @@ class ControlSeat {
   /// Starts its process where it has one. Returns why it is mute, or nothing.
   [[nodiscard]] std::string open(const Opening& how);
   /// What is due at the start of a step: the control sees the plant at that instant.
-  void run_due(emt::Drivable& plant) noexcept;
+  void run_due(emt::ControlledPlant& plant) noexcept;
   /// A knob of its own, from its next period on.
   void set(std::size_t parameter, double value) noexcept;
 
@@ -53,14 +53,14 @@ class ControlSeat {
   [[nodiscard]] std::vector<Path> paths(double step_s) const;
 
  private:
-  void ask(long long tick, emt::Drivable& plant) noexcept;
+  void ask(long long tick, emt::ControlledPlant& plant) noexcept;
   void send_measure() noexcept;
   [[nodiscard]] bool take_answer(int wait_ms) noexcept;
-  void act(emt::Drivable& plant, const wire::ControlAnswer& answer, double shift_s) noexcept;
-  void act_here(emt::Drivable& plant) noexcept;
-  void fire(emt::Drivable& plant, const control::Edge& edge, double shift_s) noexcept;
-  void drive(emt::Drivable& plant, std::size_t knob, double wanted) noexcept;
-  void operate(emt::Drivable& plant, std::size_t operable, bool closes) noexcept;
+  void act(emt::ControlledPlant& plant, const wire::ControlAnswer& answer, double shift_s) noexcept;
+  void act_here(emt::ControlledPlant& plant) noexcept;
+  void fire(emt::ControlledPlant& plant, const control::Edge& edge, double shift_s) noexcept;
+  void drive(emt::ControlledPlant& plant, std::size_t knob, double wanted) noexcept;
+  void operate(emt::ControlledPlant& plant, std::size_t operable, bool closes) noexcept;
 
   const Setup& setup_;
   control::Controller controller_;

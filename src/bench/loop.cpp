@@ -263,8 +263,8 @@ pace::Timing Run::Loop::execute(double duration_s, const std::atomic<bool>* stop
   const double stride_s = stride_ * exchange_.step_s();
   const auto strides = duration_s == 0 ? std::numeric_limits<std::int64_t>::max()
                                        : static_cast<std::int64_t>(std::ceil(duration_s / stride_s - 1e-6));
-  pace::Footing footing;
-  if (wall) footing = pace::take_footing();
+  pace::RealtimeGrants footing;
+  if (wall) footing = pace::acquire_realtime();
   pace::Executive executive(pace::system_clock(), footing.may_spin);
   // A step that begins on its tick ends one step later in the plant's time, long before by the clock.
   const std::int64_t begun_ns = std::llround(exchange_.time_s() * 1e9);

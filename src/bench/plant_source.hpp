@@ -13,7 +13,7 @@ class PlantSource final : public Source {
   emt::SignalId signal(const std::string& name) const override { return plant_.signal(name); }
   std::string unit(emt::SignalId signal) const override { return plant_.unit(signal); }
   void read(std::span<const emt::SignalId> signals, double* into) const noexcept override {
-    plant_.read(signals, into);
+    plant_.read(signals, {into, signals.size()});
   }
   emt::Plant* plant() noexcept override { return &plant_; }
 

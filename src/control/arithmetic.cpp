@@ -41,7 +41,7 @@ Made make(const Product& b, double) {
 
 namespace {
 /// y = P e + I + D (e - e')/T, I += K T e unless that drives y further beyond a limit.
-class PiFunction final : public Function {
+class PiFunction final : public BlockFunction {
  public:
   PiFunction(const Pi& b, double period) : b_(b), period_(period), integral_(b.start) {}
   void step(const Instant&, const double* in, double* out) noexcept override {
@@ -84,7 +84,7 @@ Made make(const LowPass& b, double period) {
 
 namespace {
 /// s = (2/T) (z - 1)/(z + 1); direct form II transposed.
-class TransferFunction final : public Function {
+class TransferFunction final : public BlockFunction {
  public:
   TransferFunction(const Transfer& b, double period) {
     const std::vector<double> num = numbers(b.numerator), den = numbers(b.denominator);
@@ -141,7 +141,7 @@ Made make(const Limiter& b, double period) {
 }
 
 template <>
-Made make(const Curve& b, double) {
+Made make(const CurveBlock& b, double) {
   Points points;
   for (const std::string& text : b.points) points.push_back(network::as_point(text, "", ""));
   return {
@@ -152,7 +152,7 @@ Made make(const Curve& b, double) {
 }
 
 namespace {
-class DelayFunction final : public Function {
+class DelayFunction final : public BlockFunction {
  public:
   explicit DelayFunction(const Delay& b) : kept_(static_cast<std::size_t>(b.periods), b.start) {}
   [[nodiscard]] bool feeds_through() const override { return false; }
@@ -183,7 +183,7 @@ Made make(const Clock& b, double) {
 }
 
 namespace {
-class RmsFunction final : public Function {
+class RmsFunction final : public BlockFunction {
  public:
   RmsFunction(const Rms& b, double period)
       : squares_(static_cast<std::size_t>(std::max(1.0, std::round(b.window_s / period))), 0.0) {}
@@ -212,7 +212,7 @@ Made make(const Setpoint& b, double) {
 
 namespace {
 /// y = gain x + offset + noise N(0, 1), within the range, in steps of the resolution.
-class SensorFunction final : public Function {
+class SensorFunction final : public BlockFunction {
  public:
   explicit SensorFunction(const Sensor& b) : b_(b), random_(static_cast<unsigned>(b.seed)) {
     for (const char c : b.name) random_.seed(random_() ^ static_cast<unsigned char>(c));
@@ -244,7 +244,7 @@ Made make(const Sensor& b, double) {
 
 namespace {
 /// Perturb and observe: the voltage is moved on while the power grows, back when it falls.
-class PowerTrackerFunction final : public Function {
+class PowerTrackerFunction final : public BlockFunction {
  public:
   explicit PowerTrackerFunction(const PowerTracker& b) : b_(b), wanted_(b.start) {}
   void step(const Instant&, const double* in, double* out) noexcept override {

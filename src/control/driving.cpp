@@ -11,7 +11,7 @@ namespace {
 /// Natural sampling of references that are held for a period: edges where they cross a triangle that starts
 /// at -1 and rises. Three levels: two triangles, one above the other; the upper pair of valves (1 against 3)
 /// follows the upper one, the lower pair (2 against 4) the lower one.
-class ModulatorFunction final : public Function {
+class ModulatorFunction final : public BlockFunction {
  public:
   ModulatorFunction(const Modulator& b, double period)
       : legs_(b.references.size()),
@@ -107,7 +107,7 @@ Made make(const Modulator& b, double period) {
 /// deg the next of c_lower, b_upper, a_lower, c_upper, b_lower. A pulse whose instant a smaller delay put
 /// into the past comes at once.
 namespace {
-class FiringFunction final : public Function {
+class FiringFunction final : public BlockFunction {
  public:
   FiringFunction(const Firing& b, double period) : b_(b), period_(period) { fired_.fill(never); }
 
@@ -151,7 +151,7 @@ Made make(const Firing& b, double period) {
 }
 
 namespace {
-class GateFunction final : public Function {
+class GateFunction final : public BlockFunction {
  public:
   void step(const Instant& instant, const double* in, double* out) noexcept override {
     if (is_on(in[0]) != is_on(out[0])) edge(instant, 0, is_on(in[0]), instant.time_s);
@@ -159,7 +159,7 @@ class GateFunction final : public Function {
   }
 };
 /// What drives the plant shows its input.
-std::unique_ptr<Function> passing() {
+std::unique_ptr<BlockFunction> passing() {
   return plain([](const Instant&, const double* in, double* out) { out[0] = in[0]; });
 }
 }  // namespace
@@ -176,7 +176,7 @@ Made make(const Actuator& b, double) {
   return m;
 }
 template <>
-Made make(const Command& b, double) {
+Made make(const CommandBlock& b, double) {
   Made m{passing(), {b.input}, {""}, {}};
   m.operables = {b.operates};
   return m;

@@ -17,9 +17,9 @@ struct Instant {
   long long* lost_edges;     // that found none
 };
 
-class Function {
+class BlockFunction {
  public:
-  virtual ~Function() = default;
+  virtual ~BlockFunction() = default;
   /// Whether an output depends on an input of the same instant. If not, `step` runs behind all others, and
   /// `give` shows the outputs ahead of them.
   [[nodiscard]] virtual bool feeds_through() const { return true; }
@@ -46,7 +46,7 @@ class Function {
 
 /// A block ready to be wired.
 struct Made {
-  std::unique_ptr<Function> function;
+  std::unique_ptr<BlockFunction> function;
   std::vector<std::string> inputs;   // as written; an empty one is 0
   std::vector<std::string> outputs;  // names behind the block's; the first may be empty
   std::vector<double> start;         // of the outputs; zeros when empty
@@ -68,7 +68,7 @@ inline constexpr double third = 2 * pi / 3;
 
 /// A function without state beyond its outputs.
 template <class Step>
-class Plain final : public Function {
+class Plain final : public BlockFunction {
  public:
   explicit Plain(Step step) : step_(std::move(step)) {}
   void step(const Instant& instant, const double* in, double* out) noexcept override {
@@ -79,7 +79,7 @@ class Plain final : public Function {
   Step step_;
 };
 template <class Step>
-std::unique_ptr<Function> plain(Step step) {
+std::unique_ptr<BlockFunction> plain(Step step) {
   return std::make_unique<Plain<Step>>(std::move(step));
 }
 

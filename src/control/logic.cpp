@@ -20,7 +20,7 @@ Made make(const Comparator& b, double) {
 }
 
 namespace {
-class TimerFunction final : public Function {
+class TimerFunction final : public BlockFunction {
  public:
   TimerFunction(const Timer& b, double period) : b_(b), period_(period) {}
   void step(const Instant&, const double* in, double* out) noexcept override {
@@ -42,7 +42,7 @@ Made make(const Timer& b, double period) {
 }
 
 template <>
-Made make(const Latch& b, double) {
+Made make(const LatchBlock& b, double) {
   return {plain([](const Instant&, const double* in, double* out) {
             if (is_on(in[0])) out[0] = 1;
             if (is_on(in[1])) out[0] = 0;
@@ -53,7 +53,7 @@ Made make(const Latch& b, double) {
 }
 
 template <>
-Made make(const Logic& b, double) {
+Made make(const LogicBlock& b, double) {
   return {plain([op = b.operation, n = b.inputs.size()](const Instant&, const double* in, double* out) {
             const auto on = static_cast<std::size_t>(std::count_if(in, in + n, is_on));
             out[0] = op == "and" ? on == n : op == "or" ? on > 0 : op == "not" ? on == 0 : on % 2 == 1;
@@ -85,7 +85,7 @@ Made make(const Counter& b, double) {
 }
 
 namespace {
-class ExpressionFunction final : public Function {
+class ExpressionFunction final : public BlockFunction {
  public:
   explicit ExpressionFunction(Formula formula) : formula_(std::move(formula)) {}
   void step(const Instant& instant, const double* in, double* out) noexcept override {
@@ -98,7 +98,7 @@ class ExpressionFunction final : public Function {
 
 /// Leaves its state by the first of its steps whose condition holds, for as long as that asks. A new state
 /// shows a period later, so that conditions may depend on what the state itself decides.
-class SequenceFunction final : public Function {
+class SequenceFunction final : public BlockFunction {
  public:
   struct Step {
     std::size_t from, to;  // `anywhere`: any state but `to`

@@ -11,7 +11,7 @@
 namespace zavrek::control {
 namespace {
 
-class OwnFunction final : public Function {
+class OwnFunction final : public BlockFunction {
  public:
   OwnFunction(const OwnCode& b, std::unique_ptr<Own> code, std::size_t inputs, std::size_t outputs)
       : name_("own." + b.name), code_(std::move(code)), inputs_(inputs), given_(outputs) {}

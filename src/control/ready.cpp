@@ -176,7 +176,7 @@ void control_currents(Composer& c, double inductance_H, double bandwidth_Hz, dou
 
 void command_breaker(Composer& c, const std::string& breaker) {
   if (breaker.empty()) return;
-  Command& command = c.add<Command>("breaker");
+  CommandBlock& command = c.add<CommandBlock>("breaker");
   command.operates = breaker;
   command.input = c.full("connected");
 }

@@ -100,11 +100,11 @@ const Table& table(const Limiter*) {
           .build();
   return built;
 }
-const Table& table(const Curve*) {
+const Table& table(const CurveBlock*) {
   static const Table built =
-      block<Curve>("curve", "output over input, straight between the points, held beyond them")
-          .text("input", &Curve::input, input_doc)
-          .texts("points", &Curve::points, "such as [\"0: 0\", \"10: 1\"]", Need::required)
+      block<CurveBlock>("curve", "output over input, straight between the points, held beyond them")
+          .text("input", &CurveBlock::input, input_doc)
+          .texts("points", &CurveBlock::points, "such as [\"0: 0\", \"10: 1\"]", Need::required)
           .build();
   return built;
 }
@@ -136,19 +136,20 @@ const Table& table(const Timer*) {
           .build();
   return built;
 }
-const Table& table(const Latch*) {
-  static const Table built = block<Latch>("latch", "1 from set until reset, which wins")
-                                 .text("set", &Latch::set, input_doc)
-                                 .text("reset", &Latch::reset, input_doc, Need::optional)
+const Table& table(const LatchBlock*) {
+  static const Table built = block<LatchBlock>("latch", "1 from set until reset, which wins")
+                                 .text("set", &LatchBlock::set, input_doc)
+                                 .text("reset", &LatchBlock::reset, input_doc, Need::optional)
                                  .build();
   return built;
 }
-const Table& table(const Logic*) {
-  static const Table built = block<Logic>("logic", "of states, 1 being above 0.5")
-                                 .choice("operation", &Logic::operation, {"and", "or", "not", "exclusive or"},
-                                         "of all inputs; not: none of them")
-                                 .texts("inputs", &Logic::inputs, input_doc, Need::required)
-                                 .build();
+const Table& table(const LogicBlock*) {
+  static const Table built =
+      block<LogicBlock>("logic", "of states, 1 being above 0.5")
+          .choice("operation", &LogicBlock::operation, {"and", "or", "not", "exclusive or"},
+                  "of all inputs; not: none of them")
+          .texts("inputs", &LogicBlock::inputs, input_doc, Need::required)
+          .build();
   return built;
 }
 const Table& table(const Select*) {
@@ -269,11 +270,11 @@ const Table& table(const Actuator*) {
                                  .build();
   return built;
 }
-const Table& table(const Command*) {
+const Table& table(const CommandBlock*) {
   static const Table built =
-      block<Command>("command", "closes a breaker when its input rises, opens it when it falls")
-          .text("operates", &Command::operates, "breaker, disconnector or earthing switch")
-          .text("input", &Command::input, "closed while above 0.5")
+      block<CommandBlock>("command", "closes a breaker when its input rises, opens it when it falls")
+          .text("operates", &CommandBlock::operates, "breaker, disconnector or earthing switch")
+          .text("input", &CommandBlock::input, "closed while above 0.5")
           .build();
   return built;
 }

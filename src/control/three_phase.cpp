@@ -39,7 +39,7 @@ Made make(const FromDq& b, double) {
 namespace {
 /// q of the voltages, over their magnitude, drives a frequency by proportional and integral action; the angle
 /// is its integral. With natural frequency w and damping z: gains 2 z w and w^2.
-class PhaseLockFunction final : public Function {
+class PhaseLockFunction final : public BlockFunction {
  public:
   PhaseLockFunction(const PhaseLock& b, double period) : b_(b), period_(period) {}
   void step(const Instant&, const double* in, double* out) noexcept override {
@@ -140,7 +140,7 @@ namespace {
 /// x1' = w (k (v - x1) - x2), x2' = w x1, by the trapezoidal rule: x1 follows the fundamental of v, x2 lags
 /// it by a quarter (Rodriguez et al., "New positive-sequence voltage detector for grid synchronization",
 /// IEEE PESC 2006). Behind it the loop of `phase_lock` on x1 = V cos, x2 = V sin.
-class IntegratorLockFunction final : public Function {
+class IntegratorLockFunction final : public BlockFunction {
  public:
   IntegratorLockFunction(const IntegratorLock& b, double period)
       : b_(b), period_(period), frequency_(b.frequency_Hz) {}
@@ -182,7 +182,7 @@ Made make(const IntegratorLock& b, double period) {
 namespace {
 /// With u = alpha + j beta and u' a quarter period ago: positive (u + j u')/2, negative (u - j u')/2. Between
 /// two samples u' lies on the straight line.
-class SeparationFunction final : public Function {
+class SeparationFunction final : public BlockFunction {
  public:
   SeparationFunction(const Separation& b, double period)
       : behind_(0.25 / b.frequency_Hz / period), kept_(static_cast<std::size_t>(behind_) + 2) {}

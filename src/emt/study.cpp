@@ -29,8 +29,8 @@ Series empty_series(Plant& plant, const Study& study, Watched& watched) {
 
 }  // namespace
 
-Commander::Commander(Plant& plant, const std::vector<Command>& commands) {
-  for (const Command& command : commands) {
+Commander::Commander(Plant& plant, const std::vector<ScheduledCommand>& commands) {
+  for (const ScheduledCommand& command : commands) {
     if (!command.knob.empty()) {
       turns_.push_back({command.at_s, plant.knob(command.knob), command.value, {}, Failure::none});
       continue;
@@ -76,7 +76,7 @@ Series simulate(const Study& study, double step_s) {
   read();
   take(0, 1);
   const double h = plant.step_s();
-  const std::function<void(Drivable&)> drive = study.drive ? study.drive() : nullptr;
+  const std::function<void(ControlledPlant&)> drive = study.drive ? study.drive() : nullptr;
   long long driven = 0;
   const auto count = static_cast<long long>(std::floor(study.duration_s / study.sample_s + 1e-9));
   for (long long sample = 1; sample <= count; ++sample) {

@@ -44,7 +44,7 @@ Crew::Crew(int cores) {
   for (int k = 1; k < cores; ++k) finished_.push_back(std::make_unique<Finished>());
   for (int k = 1; k < cores; ++k) {
     threads_.emplace_back([this, k] { help(k); });
-    // The caller of `run` takes the last processor (take_footing).
+    // The caller of `run` takes the last processor (acquire_realtime).
     const auto n = static_cast<int>(processors.size());
     if (k < n) pin(threads_.back(), processors[static_cast<std::size_t>(n - 1 - k)]);
   }

@@ -94,7 +94,7 @@ std::string to_string(const Timing& timing) {
 }
 
 Timing measure_fitness(std::int64_t step_ns, double seconds, Clock& clock) {
-  const Footing footing = take_footing();
+  const RealtimeGrants footing = acquire_realtime();
   const auto steps = std::max<std::int64_t>(1, static_cast<std::int64_t>(seconds * 1e9) / step_ns);
   Timing timing =
       Executive(clock, footing.may_spin).run(Pace::wall, step_ns, steps, [](std::int64_t) { return true; });

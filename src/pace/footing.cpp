@@ -16,7 +16,7 @@ constexpr int priority = 80;
 thread_local cpu_set_t processors_before;
 thread_local bool processors_known = false;
 
-void pin(int cpu, Footing& footing) {
+void pin(int cpu, RealtimeGrants& footing) {
   CPU_ZERO(&processors_before);
   if (pthread_getaffinity_np(pthread_self(), sizeof processors_before, &processors_before) != 0) return;
   processors_known = true;
@@ -32,7 +32,7 @@ void pin(int cpu, Footing& footing) {
   if (!footing.pinned) footing.shortcomings.push_back(fmt::format("not pinned to processor {}", cpu));
 }
 
-void take_priority(Footing& footing) {
+void take_priority(RealtimeGrants& footing) {
   sched_param parameter{};
   parameter.sched_priority = priority;
   const int status = pthread_setschedparam(pthread_self(), SCHED_FIFO, &parameter);
@@ -46,7 +46,7 @@ void take_priority(Footing& footing) {
 
 /// By default the kernel lets real-time threads run 95 % of each second and then stops those that never
 /// slept, for tens of milliseconds; -1 lifts that.
-void ask_throttle(Footing& footing) {
+void ask_throttle(RealtimeGrants& footing) {
   long long runtime_us = 0;
   std::ifstream("/proc/sys/kernel/sched_rt_runtime_us") >> runtime_us;
   footing.may_spin = footing.realtime_priority && runtime_us < 0;
@@ -57,7 +57,7 @@ void ask_throttle(Footing& footing) {
   }
 }
 
-void lock_memory(Footing& footing) {
+void lock_memory(RealtimeGrants& footing) {
   footing.memory_locked = mlockall(MCL_CURRENT | MCL_FUTURE) == 0;
   if (!footing.memory_locked) {
     footing.shortcomings.push_back(
@@ -67,8 +67,8 @@ void lock_memory(Footing& footing) {
 
 }  // namespace
 
-Footing take_footing(int cpu) {
-  Footing footing;
+RealtimeGrants acquire_realtime(int cpu) {
+  RealtimeGrants footing;
   lock_memory(footing);
   pin(cpu, footing);
   take_priority(footing);

@@ -37,15 +37,15 @@ double small_turn(const Phasor& p) noexcept {
 
 }  // namespace
 
-Filter filter_of(const std::string& word) {
-  if (word == "half cycle") return Filter::half_cycle;
-  return word == "cosine" ? Filter::cosine : Filter::full_cycle;
+PhasorFilter filter_of(const std::string& word) {
+  if (word == "half cycle") return PhasorFilter::half_cycle;
+  return word == "cosine" ? PhasorFilter::cosine : PhasorFilter::full_cycle;
 }
 
-RunningPhasors::RunningPhasors(int channels, int samples_per_cycle, Filter filter, int harmonic)
+RunningPhasors::RunningPhasors(int channels, int samples_per_cycle, PhasorFilter filter, int harmonic)
     : width_(channels > 4 ? 8 : 4),
       cycle_(samples_per_cycle),
-      span_(filter == Filter::half_cycle ? samples_per_cycle / 2 : samples_per_cycle),
+      span_(filter == PhasorFilter::half_cycle ? samples_per_cycle / 2 : samples_per_cycle),
       filter_(filter) {
   window_.assign(at(cycle_ * width_), 0.0);
   for (int n = 0; n < cycle_; ++n) {
@@ -55,7 +55,7 @@ RunningPhasors::RunningPhasors(int channels, int samples_per_cycle, Filter filte
     unit_cosine_.push_back(std::cos(angle));
     unit_sine_.push_back(std::sin(angle));
   }
-  if (filter_ == Filter::cosine) quarter_.assign(at(cycle_ / 4 * width_), 0.0);
+  if (filter_ == PhasorFilter::cosine) quarter_.assign(at(cycle_ / 4 * width_), 0.0);
   newest_ = cycle_ - 1;
 }
 
@@ -81,9 +81,9 @@ void RunningPhasors::take(const double* values, int count, int stride) noexcept 
       imaginary[f] += sine * now - past_sine * gone;
     }
     if (newest_ == 0 && ++cycles_ == cycles_of_sums) sum_afresh<Width>(real, imaginary);
-    if (filter_ == Filter::cosine) look_back_a_quarter<Width>(real, imaginary);
+    if (filter_ == PhasorFilter::cosine) look_back_a_quarter<Width>(real, imaginary);
   }
-  const bool standing = filter_ != Filter::cosine;
+  const bool standing = filter_ != PhasorFilter::cosine;
   for (std::size_t f = 0; f < fours; ++f) {
     store(&sum_real_[4 * f], real[f]);
     store(&sum_imaginary_[4 * f], imaginary[f]);
@@ -160,8 +160,8 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
   const auto ends = static_cast<std::size_t>(options.ends);
   channels_.assign(ends, RunningPhasors(7, cycle_, options.filter));
   if (options.harmonics) {
-    second_.assign(ends, RunningPhasors(3, cycle_, Filter::full_cycle, 2));
-    fifth_.assign(ends, RunningPhasors(3, cycle_, Filter::full_cycle, 5));
+    second_.assign(ends, RunningPhasors(3, cycle_, PhasorFilter::full_cycle, 2));
+    fifth_.assign(ends, RunningPhasors(3, cycle_, PhasorFilter::full_cycle, 5));
   }
   waiting_.assign(ends * most_waiting * sample_numbers, 0.0);
   measured_.ends.resize(ends);

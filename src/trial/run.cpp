@@ -77,22 +77,22 @@ std::vector<std::string> points_judged(const Trial& trial) {
 /// What made steps longer than others, or left something for the next.
 std::vector<std::string> remarks_on(const emt::Plant& plant) {
   std::vector<std::string> remarks;
-  if (plant.crowded_steps() > 0)
+  if (plant.steps_at_event_limit() > 0)
     remarks.push_back(
         fmt::format("{} of {} steps met the bound of {} discontinuities, or of commutations at "
                     "one of them; what was left waited a step",
-                    plant.crowded_steps(), plant.steps(), plant.summary().events_per_step));
-  if (plant.states_met() > 0)
+                    plant.steps_at_event_limit(), plant.steps(), plant.summary().events_per_step));
+  if (plant.switch_states_built_in_run() > 0)
     remarks.push_back(
         fmt::format("{} states of switches were not made ready before the first step; a longer "
                     "step met each",
-                    plant.states_met()));
+                    plant.switch_states_built_in_run()));
   return remarks;
 }
 
 }  // namespace
 
-network::Network struck(const Case& all, const Trial& trial) {
+network::Network network_with_faults(const Case& all, const Trial& trial) {
   network::Network network = all.network;
   network.faults.clear();
   if (!trial.fault) return network;
@@ -110,10 +110,10 @@ network::Network struck(const Case& all, const Trial& trial) {
   return network;
 }
 
-std::vector<emt::Command> strikes(const Trial& trial, double inception_s) {
+std::vector<emt::ScheduledCommand> fault_commands(const Trial& trial, double inception_s) {
   if (!trial.fault) return {};
-  std::vector<emt::Command> commands{{inception_s, "fault", true},
-                                     {inception_s + trial.fault->lasts_s, "fault", false}};
+  std::vector<emt::ScheduledCommand> commands{{inception_s, "fault", true},
+                                              {inception_s + trial.fault->lasts_s, "fault", false}};
   for (std::size_t k = 0; k < trial.evolves.size(); ++k) {
     const double at = inception_s + trial.evolves[k].after_s;
     const std::string name = fmt::format("fault{}", k + 2);
@@ -136,9 +136,9 @@ void add_control(emt::Study& study, const Case& all, const emt::Plant& plant,
   std::stable_sort(turns.begin(), turns.end(), [](const auto& a, const auto& b) { return a.at_s < b.at_s; });
   // Handles hold for every plant of this network, so one compiled for the names serves all.
   auto named = std::make_shared<emt::Plant>(emt::compile(study.network));
-  study.drive = [&all, named, turns = std::move(turns)]() -> std::function<void(emt::Drivable&)> {
+  study.drive = [&all, named, turns = std::move(turns)]() -> std::function<void(emt::ControlledPlant&)> {
     auto seat = std::make_shared<ControlSeat>(all, *named, false);
-    return [seat, turns, next = std::size_t{0}](emt::Drivable& target) mutable {
+    return [seat, turns, next = std::size_t{0}](emt::ControlledPlant& target) mutable {
       const double now = target.time_s() + 1e-6 * target.step_s();
       for (; next < turns.size() && turns[next].at_s <= now; ++next)
         seat->set(turns[next].parameter, turns[next].value);
@@ -157,7 +157,7 @@ void add_deeds(emt::Study& study, const std::vector<bench::Deed>& deeds, const C
       turns.push_back({deed.at_s, control->controller().parameter(deed.what), deed.value});
       continue;
     }
-    emt::Command command{.at_s = deed.at_s, .close = deed.kind == bench::Deed::Kind::close};
+    emt::ScheduledCommand command{.at_s = deed.at_s, .close = deed.kind == bench::Deed::Kind::close};
     std::string& name = deed.kind == bench::Deed::Kind::fail  ? command.fails
                         : deed.kind == bench::Deed::Kind::set ? command.knob
                                                               : command.operable;
@@ -172,7 +172,7 @@ void add_deeds(emt::Study& study, const std::vector<bench::Deed>& deeds, const C
 
 emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   emt::Study study;
-  study.network = trial ? struck(all, *trial) : all.network;
+  study.network = trial ? network_with_faults(all, *trial) : all.network;
   if (!trial) study.network.faults.clear();
   study.duration_s = duration_s > 0 ? duration_s : 0.2;
   study.sample_s = all.network.step_s;
@@ -184,7 +184,7 @@ emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   }
   const double inception =
       trial->fault ? inception_time(plant, *trial, study.network.frequency_Hz) : trial->prefault_s;
-  study.commands = strikes(*trial, inception);
+  study.commands = fault_commands(*trial, inception);
   std::optional<ControlSeat> control;
   if (has_control(all)) control.emplace(all, plant, false);
   bench::Exchange exchange(all, source, control ? &*control : nullptr);
@@ -332,7 +332,7 @@ TrialResult judge_again(const Case& all, const Trial& trial, record::Record reco
 }
 
 TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options) {
-  const network::Network network = struck(all, trial);
+  const network::Network network = network_with_faults(all, trial);
   const double frequency = network.frequency_Hz;
   TrialResult result;
   result.name = trial.name;

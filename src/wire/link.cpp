@@ -23,7 +23,7 @@ constexpr int receive_buffer_bytes = 4 << 20;
 
 class SocketLink : public Link {
  public:
-  SocketLink(int socket, std::string description, Filter filter)
+  SocketLink(int socket, std::string description, FrameFilter filter)
       : socket_(socket), description_(std::move(description)), filter_(filter) {}
   SocketLink(const SocketLink&) = delete;
   SocketLink& operator=(const SocketLink&) = delete;
@@ -61,12 +61,12 @@ class SocketLink : public Link {
  private:
   int socket_;
   std::string description_;
-  Filter filter_;
+  FrameFilter filter_;
 };
 
 class DatagramLink final : public SocketLink {
  public:
-  DatagramLink(int socket, std::string description, Filter filter, sockaddr_in group)
+  DatagramLink(int socket, std::string description, FrameFilter filter, sockaddr_in group)
       : SocketLink(socket, std::move(description), filter), group_(group) {}
 
  protected:
@@ -79,7 +79,7 @@ class DatagramLink final : public SocketLink {
 
 /// A kernel filter, so that other traffic never fills the socket's buffer. The kernel strips a VLAN tag
 /// before it filters, but not on frames that were sent with one inside on loopback: both are accepted.
-void attach_filter(int socket, const Filter& filter) {
+void attach_filter(int socket, const FrameFilter& filter) {
   const std::uint32_t type = filter.ethertype;
   const std::uint32_t appid = filter.appid.value_or(0);
   const auto any = static_cast<std::uint8_t>(filter.appid ? 0 : 1);
@@ -100,7 +100,8 @@ void attach_filter(int socket, const Filter& filter) {
   (void)setsockopt(socket, SOL_SOCKET, SO_ATTACH_FILTER, &attached, sizeof attached);
 }
 
-std::unique_ptr<Link> open_raw(const std::string& interface, const Filter& filter, std::string& why_not) {
+std::unique_ptr<Link> open_raw(const std::string& interface, const FrameFilter& filter,
+                               std::string& why_not) {
   const unsigned index = if_nametoindex(interface.c_str());
   if (index == 0)
     throw Error(fmt::format("no network interface \"{}\"; `ip link` lists those there are", interface));
@@ -130,7 +131,7 @@ std::unique_ptr<Link> open_raw(const std::string& interface, const Filter& filte
   return std::make_unique<SocketLink>(socket, fmt::format("raw frames on {}", interface), filter);
 }
 
-std::unique_ptr<Link> open_datagram(const Filter& filter, const std::string& why) {
+std::unique_ptr<Link> open_datagram(const FrameFilter& filter, const std::string& why) {
   const int socket = ::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
   const auto fail = [&](std::string_view step) {
     const std::string reason = std::strerror(errno);
@@ -161,7 +162,7 @@ std::unique_ptr<Link> open_datagram(const Filter& filter, const std::string& why
 
 }  // namespace
 
-std::unique_ptr<Link> open_link(const std::string& interface, Medium medium, const Filter& filter) {
+std::unique_ptr<Link> open_link(const std::string& interface, Medium medium, const FrameFilter& filter) {
   std::string why_not;
   if (medium != Medium::datagram) {
     if (auto link = open_raw(interface, filter, why_not)) return link;

@@ -90,8 +90,8 @@ class Writer : private Dice {
     std::map<std::string, emt::GateId> gates;
     for (const std::string& name : plant.gate_names()) gates.emplace(name, plant.gate(name));
     study_.drive_period_s = carrier_s;
-    study_.drive = [gates, delay_rad, kind = kind_]() -> std::function<void(emt::Drivable&)> {
-      return [gates, delay_rad, kind](emt::Drivable& target) {
+    study_.drive = [gates, delay_rad, kind = kind_]() -> std::function<void(emt::ControlledPlant&)> {
+      return [gates, delay_rad, kind](emt::ControlledPlant& target) {
         for (int phase = 0; phase < 3; ++phase) {
           const Fire fire = [&](const std::string& gate, bool on, double at_s) {
             target.fire(gates.at(std::string("B.") + "abc"[phase] + gate), on, at_s);

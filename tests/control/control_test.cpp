@@ -175,7 +175,7 @@ TEST(Blocks, FilterDelayTimerLatchAndComparatorDoWhatTheySay) {
   timer.input = "x";
   timer.on_delay_s = 0.05;
   timer.off_delay_s = 0.1;
-  Latch& latch = loop.add<Latch>("latch");
+  LatchBlock& latch = loop.add<LatchBlock>("latch");
   latch.set = "x";
   Comparator& comparator = loop.add<Comparator>("high");
   comparator.input = "filter";

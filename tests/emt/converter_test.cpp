@@ -741,7 +741,7 @@ TEST(Converters, NeverLetADiodeConductBackwardsWhateverTheGatesDo) {
       }
     }
     EXPECT_GE(backwards, -1e-5 * std::max(most, 1.0)) << topology;
-    EXPECT_EQ(plant.crowded_steps(), 0) << topology;
+    EXPECT_EQ(plant.steps_at_event_limit(), 0) << topology;
   }
 }
 

@@ -64,7 +64,7 @@ struct Pair {
     ASSERT_EQ(other.step(), Status::running) << other.culprit();
     (void)other.close(other.operable("spare"), other.time_s());
     ASSERT_EQ(own.discontinuities(), other.discontinuities()) << "at " << own.time_s() << " s";
-    ASSERT_EQ(own.crowded_steps(), other.crowded_steps()) << "at " << own.time_s() << " s";
+    ASSERT_EQ(own.steps_at_event_limit(), other.steps_at_event_limit()) << "at " << own.time_s() << " s";
     for (const SignalId signal : watched) compare(signal);
     if (own.steps() % 23 != 0) return;
     for (std::size_t k = 0; k < scale.size(); ++k) compare({static_cast<int>(k)});

@@ -7,9 +7,9 @@
 #include <string>
 #include <vector>
 
-#include "emt/commutations.hpp"
 #include "emt/converters.hpp"
-#include "emt/gate_edges.hpp"
+#include "emt/groups/commutations.hpp"
+#include "emt/groups/gate_edges.hpp"
 #include "zavrek/emt.hpp"
 
 namespace zavrek::emt {
@@ -204,7 +204,7 @@ TEST(Valves, DoNotTakeTurnsOverWhatRoundingMakesOfNothing) {
     ASSERT_EQ(plant.step(), Status::running);
   }
   EXPECT_GT(plant.discontinuities(), 1000);
-  EXPECT_EQ(plant.crowded_steps(), 0);
+  EXPECT_EQ(plant.steps_at_event_limit(), 0);
 }
 
 }  // namespace

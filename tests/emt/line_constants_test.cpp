@@ -61,17 +61,17 @@ TEST(LineConstants, JoinABundleAsItsSeparateWires) {
                      .diameter_m = 0.03,
                      .bundle = 2,
                      .bundle_spacing_m = 0.4}};
-  LineGeometry apart;
+  LineGeometry in_condensed;
   for (const double x : {-0.2, 0.2}) {
-    apart.wires.push_back({.name = x < 0 ? "a1" : "a2",
-                           .phase = "a",
-                           .x_m = x,
-                           .height_m = 20,
-                           .resistance_ohm_per_m = 6e-5,
-                           .diameter_m = 0.03});
+    in_condensed.wires.push_back({.name = x < 0 ? "a1" : "a2",
+                                  .phase = "a",
+                                  .x_m = x,
+                                  .height_m = 20,
+                                  .resistance_ohm_per_m = 6e-5,
+                                  .diameter_m = 0.03});
   }
   const auto one = line_constants(together);
-  const auto two = line_constants(apart);
+  const auto two = line_constants(in_condensed);
   EXPECT_NEAR(std::abs(one.series_ohm_per_m[0] / two.series_ohm_per_m[0]), 1, 1e-4);
   EXPECT_NEAR(one.capacitance_F_per_m[0] / two.capacitance_F_per_m[0], 1, 1e-4);
 }

@@ -1,4 +1,4 @@
-#include "emt/partition.hpp"
+#include "emt/solve/partition.hpp"
 
 #include <gtest/gtest.h>
 
@@ -9,7 +9,7 @@
 
 #include <Eigen/Dense>
 
-#include "emt/lanes.hpp"
+#include "emt/solve/lanes.hpp"
 
 namespace zavrek::emt::internal {
 namespace {
@@ -245,14 +245,14 @@ TEST(Partition, NamesTheSingularNode) {
   Eigen::MatrixXd g(2, 2);
   g << 1, -1, -1, 1;
   const Padded together(g, 2);
-  const Padded apart(g, 1);
+  const Padded in_condensed(g, 1);
   const auto singular_at = [](const Padded& padded) {
     Partition partition;
     partition.build(padded.matrix, padded.holds_node, 0);
     return partition.factor(nullptr);
   };
   EXPECT_EQ(singular_at(together), 1);
-  EXPECT_EQ(singular_at(apart), lanes);
+  EXPECT_EQ(singular_at(in_condensed), lanes);
 }
 
 TEST(Partition, RefactorsToTheBitsOfAWholeFactorisation) {

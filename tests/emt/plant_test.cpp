@@ -260,7 +260,7 @@ TEST(Breaker, ReclosesAndIgnoresCommandsToWhereItAlreadyIs) {
   plant.close(q, 0.07);
   run_until(plant, 0.08);
   EXPECT_EQ(plant.value(plant.signal("Q1.closed")), 1);
-  EXPECT_EQ(plant.crowded_steps(), 0);
+  EXPECT_EQ(plant.steps_at_event_limit(), 0);
 }
 
 TEST(Transformer, TurnsPhasesAsItsVectorGroupSays) {

@@ -3,7 +3,7 @@
 
 #include <Eigen/Dense>
 
-#include "emt/product.hpp"
+#include "emt/solve/product.hpp"
 
 namespace zavrek::emt::internal {
 namespace {

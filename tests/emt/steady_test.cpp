@@ -1,5 +1,5 @@
 // The steady state that runs start in, where machines and loads make it a matter of rounds.
-#include "emt/fixed_point.hpp"
+#include "emt/parts/fixed_point.hpp"
 
 #include <cmath>
 #include <numbers>

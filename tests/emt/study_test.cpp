@@ -274,8 +274,8 @@ TEST(Reference, FollowsArmsOfSubmodules) {
                              .inductance_H = 2e-3},
                 Branch{.name = "z", .between = {"ac", "ground"}, .resistance_ohm = 8, .inductance_H = 6e-3}};
   const Plant named = compile(n);
-  const auto drive = [&]() -> std::function<void(Drivable&)> {
-    return [&named](Drivable& plant) {
+  const auto drive = [&]() -> std::function<void(ControlledPlant&)> {
+    return [&named](ControlledPlant& plant) {
       if (plant.time_s() < 1e-9) plant.fire(named.gate("up.enable"), true, 0);
       plant.turn(named.knob("up.inserted"), 0.5 - 0.4 * std::sin(2 * pi * 50 * plant.time_s()));
     };

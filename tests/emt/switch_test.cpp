@@ -259,19 +259,19 @@ TEST(Arrester, HoldsAnOvervoltageNearItsCurve) {
   const double expected =
       current < 1e3 ? 22e3 + 4e3 * (current - 10) / 990 : 26e3 + 4e3 * (current - 1e3) / 9e3;
   EXPECT_NEAR(peak, expected, 10);
-  EXPECT_EQ(plant.crowded_steps(), 0);
+  EXPECT_EQ(plant.steps_at_event_limit(), 0);
 }
 
 TEST(Filter, PresentsItsTunedResistance) {
   Network n;
   n.buses = {{"bar", 20e3}};
   n.elements = {Source{.name = "grid", .bus = "bar", .harmonics = {{5, 0.05}}},
-                Filter{.name = "f",
-                       .bus = "bar",
-                       .reactive_var = 2e6,
-                       .order = 5,
-                       .quality = 40,
-                       .connection = "grounded star"}};
+                HarmonicFilter{.name = "f",
+                               .bus = "bar",
+                               .reactive_var = 2e6,
+                               .order = 5,
+                               .quality = 40,
+                               .connection = "grounded star"}};
   Plant plant = compile(n, 10e-6);
   run(plant, 0.4);
   std::complex<double> first = 0, fifth = 0;

@@ -34,7 +34,7 @@ double largest(const Series& series) {
 }
 
 /// Largest difference of the first from the sum of the others, over the largest of the first.
-double apart(const Series& sum, const std::vector<Series>& shares) {
+double in_condensed(const Series& sum, const std::vector<Series>& shares) {
   double most = 0;
   for (std::size_t s = 0; s < sum.values.size(); ++s) {
     for (std::size_t k = 0; k < sum.time_s.size(); ++k) {
@@ -73,9 +73,10 @@ TEST_P(Theorem, TheEffectsOfSourcesAddUp) {
   RandomNetwork first = both, second = both;
   source_of(first.network, "f").voltage_V = 0;
   source_of(second.network, "e").voltage_V = 0;
-  EXPECT_LT(apart(currents_of(both.network, both.branches),
-                  {currents_of(first.network, both.branches), currents_of(second.network, both.branches)}),
-            1e-10);
+  EXPECT_LT(
+      in_condensed(currents_of(both.network, both.branches),
+                   {currents_of(first.network, both.branches), currents_of(second.network, both.branches)}),
+      1e-10);
 }
 
 TEST_P(Theorem, TwiceTheVoltageDrivesTwiceTheCurrent) {
@@ -83,7 +84,7 @@ TEST_P(Theorem, TwiceTheVoltageDrivesTwiceTheCurrent) {
   RandomNetwork twice = one;
   source_of(twice.network).voltage_V *= 2;
   const Series half = currents_of(one.network, one.branches);
-  EXPECT_LT(apart(currents_of(twice.network, one.branches), {half, half}), 1e-10);
+  EXPECT_LT(in_condensed(currents_of(twice.network, one.branches), {half, half}), 1e-10);
 }
 
 /// A voltage in one place drives as much current through another as it would the other way round.
@@ -126,7 +127,7 @@ TEST_P(Theorem, TheOrderOfWritingIsOfNoAccount) {
   std::mt19937 random(GetParam());
   std::shuffle(shuffled.elements.begin(), shuffled.elements.end(), random);
   std::shuffle(shuffled.buses.begin(), shuffled.buses.end(), random);
-  EXPECT_LT(apart(currents_of(r.network, r.branches), {currents_of(shuffled, r.branches)}), 1e-9);
+  EXPECT_LT(in_condensed(currents_of(r.network, r.branches), {currents_of(shuffled, r.branches)}), 1e-9);
 }
 
 /// With all times divided by ten (L and C a tenth, ten times the frequency), the same happens ten times as
@@ -141,8 +142,8 @@ TEST_P(Theorem, TheUnitOfTimeIsOfNoAccount) {
       branch->capacitance_F /= 10;
     }
   }
-  EXPECT_LT(apart(currents_of(slow.network, slow.branches),
-                  {currents_of(fast.network, slow.branches, step_s / 10)}),
+  EXPECT_LT(in_condensed(currents_of(slow.network, slow.branches),
+                         {currents_of(fast.network, slow.branches, step_s / 10)}),
             1e-9);
 }
 
@@ -172,13 +173,13 @@ TEST_P(Theorem, ABranchMayBeMadeOfTwo) {
     r->network.elements.insert(r->network.elements.end(), added.begin(), added.end());
   }
   const Series expected = currents_of(whole.network, whole.branches);
-  EXPECT_LT(apart(expected, {currents_of(in_series.network, whole.branches)}), 1e-7);
+  EXPECT_LT(in_condensed(expected, {currents_of(in_series.network, whole.branches)}), 1e-7);
   Series half = currents_of(beside.network, whole.branches);
   for (std::size_t s = 0; s < half.names.size(); ++s) {
     if (half.names[s] != name + ".ia") continue;
     for (double& v : half.values[s]) v *= 2;
   }
-  EXPECT_LT(apart(expected, {half}), 1e-7);
+  EXPECT_LT(in_condensed(expected, {half}), 1e-7);
 }
 
 /// From the steady state, an angle of the source is nothing but another start of the clock.

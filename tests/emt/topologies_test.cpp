@@ -222,7 +222,7 @@ TEST(Topologies, LetNoCurrentOfAnInductanceJump) {
     }
     const bool waits = subject.name == "diodes" || subject.name == "thyristors";  // its link is full
     EXPECT_GT(highest, waits ? 0 : 1) << subject.name;
-    EXPECT_EQ(plant.crowded_steps(), 0) << subject.name;
+    EXPECT_EQ(plant.steps_at_event_limit(), 0) << subject.name;
   }
 }
 
@@ -272,8 +272,8 @@ TEST(Topologies, ResolveAllOfAStepWithinIt) {
         ASSERT_EQ(tame.step(), Status::running);
         ASSERT_EQ(wild.step(), Status::running);
       }
-      EXPECT_EQ(tame.crowded_steps(), 0) << subject.name << " " << step_s;
-      EXPECT_EQ(wild.crowded_steps(), 0) << subject.name << " " << step_s;
+      EXPECT_EQ(tame.steps_at_event_limit(), 0) << subject.name << " " << step_s;
+      EXPECT_EQ(wild.steps_at_event_limit(), 0) << subject.name << " " << step_s;
       EXPECT_GT(tame.discontinuities(), 15) << subject.name << " " << step_s;
     }
   }

@@ -232,7 +232,7 @@ TEST(Saturation, LetsInrushFlowWithTheSecondHarmonicOfAResidualFlux) {
   EXPECT_LT(peak, ceiling);
   EXPECT_GT(peak, 0.6 * ceiling);
   EXPECT_GT(std::abs(second) / std::abs(first), 0.2);
-  EXPECT_EQ(plant.crowded_steps(), 0);
+  EXPECT_EQ(plant.steps_at_event_limit(), 0);
 }
 
 TEST(Saturation, SteadyExcitationMeetsTheClosedFormOfABentInductance) {

@@ -25,7 +25,7 @@ TEST(Diode, FollowsTheExactCurrentOfARectifiedInductiveLoad) {
   for (const auto& [step, bound] : {std::pair{50e-6, 4e-4}, {25e-6, 2e-4}, {10e-6, 8e-5}}) {
     Plant plant = compile(diode_rl(), step);
     EXPECT_LT(rms_error(plant, "z.ia", reference, [](Plant&) {}), bound) << step;
-    EXPECT_EQ(plant.crowded_steps(), 0);
+    EXPECT_EQ(plant.steps_at_event_limit(), 0);
   }
 }
 
@@ -53,7 +53,7 @@ TEST(Bridge, KeepsGateEdgesInsideTheStep) {
     EdgeFeeder feed(plant, data);
     const double error = rms_error(plant, "z.ia", reference, feed);
     EXPECT_LT(error, bound) << step;
-    EXPECT_EQ(plant.crowded_steps(), 0);
+    EXPECT_EQ(plant.steps_at_event_limit(), 0);
   }
 }
 
@@ -121,11 +121,11 @@ TEST(Reference, FollowsABridgeItsDiodesAndItsControl) {
   study.signals = {"z.ia"};
   study.duration_s = 8e-3;
   study.drive_period_s = 0.5e-3;
-  study.drive = [network = study.network]() -> std::function<void(Drivable&)> {
+  study.drive = [network = study.network]() -> std::function<void(ControlledPlant&)> {
     const Plant names = compile(network);
     const std::array gates{names.gate("h.a_upper"), names.gate("h.b_lower"), names.gate("h.a_lower"),
                            names.gate("h.b_upper")};
-    return [gates](Drivable& plant) {
+    return [gates](ControlledPlant& plant) {
       const auto period = std::llround(plant.time_s() / 0.5e-3);
       const bool plus = period % 3 != 2, off = period >= 12;
       for (std::size_t k = 0; k < 4; ++k) plant.fire(gates[k], false, plant.time_s() + 13e-6);
@@ -240,7 +240,7 @@ TEST(Bridge, OfSixDiodesGivesTheRectifiedVoltageAndTheHarmonicsOfTheory) {
   EXPECT_NEAR(harmonic(plant, "r.ia", 5) / first, 1.0 / 5, 0.002);
   EXPECT_NEAR(harmonic(plant, "r.ia", 7) / first, 1.0 / 7, 0.002);
   EXPECT_LT(harmonic(plant, "r.ia", 3) / first, 0.002);
-  EXPECT_EQ(plant.crowded_steps(), 0);
+  EXPECT_EQ(plant.steps_at_event_limit(), 0);
 }
 
 /// Pulses for the six thyristors of bridge "r", `alpha` behind their natural commutation. Phase a is a
@@ -375,7 +375,7 @@ std::vector<double> three_level_current(const std::string& topology) {
     run(plant, 0.5e-3);
     currents.push_back(value(plant, "z.ia"));
   }
-  EXPECT_EQ(plant.crowded_steps(), 0);
+  EXPECT_EQ(plant.steps_at_event_limit(), 0);
   return currents;
 }
 

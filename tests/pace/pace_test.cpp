@@ -97,8 +97,8 @@ TEST(Histogram, TakesAnyDuration) {
   EXPECT_EQ(h.max_ns(), 1L << 62);
 }
 
-TEST(Footing, SaysInWordsWhatItDidNotGetAndGoesBack) {
-  const Footing footing = take_footing();
+TEST(RealtimeGrants, SaysInWordsWhatItDidNotGetAndGoesBack) {
+  const RealtimeGrants footing = acquire_realtime();
   const int missing = !footing.pinned + !footing.realtime_priority + !footing.memory_locked +
                       (footing.realtime_priority && !footing.may_spin);
   EXPECT_EQ(static_cast<int>(footing.shortcomings.size()), missing);

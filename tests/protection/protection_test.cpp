@@ -49,7 +49,7 @@ TEST(RunningPhasor, MeasuresAmplitudeAndAngleAndRejectsHarmonicsAndDirectCurrent
 }
 
 TEST(RunningPhasor, OfHalfACycleSeesAChangeInHalfTheTime) {
-  RunningPhasor half(80, Filter::half_cycle), whole(80);
+  RunningPhasor half(80, PhasorFilter::half_cycle), whole(80);
   for (int k = 0; k < 40; ++k) {
     half.push(10 * std::cos(2 * pi * k / 80));
     whole.push(10 * std::cos(2 * pi * k / 80));
@@ -60,7 +60,7 @@ TEST(RunningPhasor, OfHalfACycleSeesAChangeInHalfTheTime) {
 
 TEST(RunningPhasor, OfTheCosineFilterHardlySeesADecayingOffset) {
   double worst[2] = {};
-  RunningPhasor cosine(80, Filter::cosine), fourier(80);
+  RunningPhasor cosine(80, PhasorFilter::cosine), fourier(80);
   for (int k = 0; k < 400; ++k) {
     const double value = 10 * std::cos(2 * pi * k / 80 - 1.3) + 9 * std::exp(-k / 160.0);
     cosine.push(value);
@@ -76,7 +76,8 @@ TEST(RunningPhasor, OfTheCosineFilterHardlySeesADecayingOffset) {
 TEST(RunningPhasors, TakeSeveralSamplesAtOnceAsOneByOne) {
   std::mt19937 random(3);
   std::uniform_real_distribution<double> any(-1, 1);
-  for (const Filter filter : {Filter::full_cycle, Filter::half_cycle, Filter::cosine}) {
+  for (const PhasorFilter filter :
+       {PhasorFilter::full_cycle, PhasorFilter::half_cycle, PhasorFilter::cosine}) {
     for (const int channels : {3, 7}) {
       RunningPhasors single(channels, 20, filter), several(channels, 20, filter);
       for (int round = 0; round < 200; ++round) {
@@ -108,7 +109,8 @@ TEST(RunningPhasors, ForgetWhatLeftTheWindow) {
 }
 
 TEST(RunningPhasors, MeasureEachChannelAsIfItWereAlone) {
-  for (const Filter filter : {Filter::full_cycle, Filter::half_cycle, Filter::cosine}) {
+  for (const PhasorFilter filter :
+       {PhasorFilter::full_cycle, PhasorFilter::half_cycle, PhasorFilter::cosine}) {
     RunningPhasors together(7, 80, filter, 1);
     std::vector<RunningPhasor> alone(7, RunningPhasor(80, filter));
     EXPECT_EQ(together.window(), alone[0].window());

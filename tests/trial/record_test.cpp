@@ -31,8 +31,8 @@ class Again {
   Again(const Case& all, const Trial& trial, const TrialResult& result)
       : all_(all),
         record_(result.record),
-        plant_(emt::compile(struck(all, trial))),
-        commander_(plant_, strikes(trial, result.inception_s)) {
+        plant_(emt::compile(network_with_faults(all, trial))),
+        commander_(plant_, fault_commands(trial, result.inception_s)) {
     for (const record::Analog& analog : record_.analogs) signals_.push_back(plant_.signal(analog.name));
   }
   void compare() {

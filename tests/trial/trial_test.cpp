@@ -25,11 +25,11 @@ TEST(Evolution, LetsAFaultOfOnePhaseBecomeOneOfThree) {
   const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/harbour");
   const Trial& trial = find_trial(all, "earth fault in the yard that becomes three-phase");
   ASSERT_EQ(trial.evolves.size(), 1U);
-  const network::Network n = struck(all, trial);
+  const network::Network n = network_with_faults(all, trial);
   ASSERT_EQ(n.faults.size(), 2U);
   EXPECT_EQ(n.faults[1].on, "yard");
   EXPECT_EQ(n.faults[1].name, "fault2");
-  const std::vector<emt::Command> commands = strikes(trial, 0.1);
+  const std::vector<emt::ScheduledCommand> commands = fault_commands(trial, 0.1);
   ASSERT_EQ(commands.size(), 4U);
   EXPECT_DOUBLE_EQ(commands[2].at_s, 0.18);
   const TrialResult result =

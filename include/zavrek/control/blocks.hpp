@@ -52,7 +52,7 @@ struct Limiter : BlockBase {
   double rise_per_s = 1e30, fall_per_s = 1e30;
   double start = 0;
 };
-struct Curve : BlockBase {
+struct CurveBlock : BlockBase {
   std::string input;
   std::vector<std::string> points;
 };
@@ -69,10 +69,10 @@ struct Timer : BlockBase {
   std::string input;
   double on_delay_s = 0, off_delay_s = 0;
 };
-struct Latch : BlockBase {
+struct LatchBlock : BlockBase {
   std::string set, reset;
 };
-struct Logic : BlockBase {
+struct LogicBlock : BlockBase {
   std::string operation = "and";
   std::vector<std::string> inputs;
 };
@@ -132,7 +132,7 @@ struct Actuator : BlockBase {
   std::string knob;
   std::string input;
 };
-struct Command : BlockBase {
+struct CommandBlock : BlockBase {
   std::string operates;
   std::string input;
 };
@@ -195,10 +195,10 @@ struct OwnCode : BlockBase {
 };
 
 using Block =
-    std::variant<Sum, Product, Pi, LowPass, Transfer, Limiter, Curve, Delay, Comparator, Timer, Latch, Logic,
-                 Select, Clock, ToDq, FromDq, PhaseLock, Rotor, Power, Rms, Modulator, Firing, GateDrive,
-                 Actuator, Command, Setpoint, Sensor, Expression, Counter, Sequence, ToAlphaBeta,
-                 FromAlphaBeta, IntegratorLock, Separation, PowerTracker, OwnCode>;
+    std::variant<Sum, Product, Pi, LowPass, Transfer, Limiter, CurveBlock, Delay, Comparator, Timer,
+                 LatchBlock, LogicBlock, Select, Clock, ToDq, FromDq, PhaseLock, Rotor, Power, Rms, Modulator,
+                 Firing, GateDrive, Actuator, CommandBlock, Setpoint, Sensor, Expression, Counter, Sequence,
+                 ToAlphaBeta, FromAlphaBeta, IntegratorLock, Separation, PowerTracker, OwnCode>;
 
 const Table& table(const Sum*);
 const Table& table(const Product*);
@@ -206,12 +206,12 @@ const Table& table(const Pi*);
 const Table& table(const LowPass*);
 const Table& table(const Transfer*);
 const Table& table(const Limiter*);
-const Table& table(const Curve*);
+const Table& table(const CurveBlock*);
 const Table& table(const Delay*);
 const Table& table(const Comparator*);
 const Table& table(const Timer*);
-const Table& table(const Latch*);
-const Table& table(const Logic*);
+const Table& table(const LatchBlock*);
+const Table& table(const LogicBlock*);
 const Table& table(const Select*);
 const Table& table(const Clock*);
 const Table& table(const ToDq*);
@@ -224,7 +224,7 @@ const Table& table(const Modulator*);
 const Table& table(const Firing*);
 const Table& table(const GateDrive*);
 const Table& table(const Actuator*);
-const Table& table(const Command*);
+const Table& table(const CommandBlock*);
 const Table& table(const Setpoint*);
 const Table& table(const Sensor*);
 const Table& table(const Expression*);

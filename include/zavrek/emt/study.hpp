@@ -11,7 +11,7 @@
 namespace zavrek::emt {
 
 /// Something that opens or closes at an instant, a knob that is turned then, or a valve that fails.
-struct Command {
+struct ScheduledCommand {
   double at_s = 0;
   std::string operable;  ///< breaker or fault; empty for a knob
   bool close = false;
@@ -26,7 +26,7 @@ struct Command {
 class Commander {
  public:
   /// Throws Error with the nearest name for one that the plant does not know.
-  Commander(Plant& plant, const std::vector<Command>& commands);
+  Commander(Plant& plant, const std::vector<ScheduledCommand>& commands);
   /// Call it ahead of each step.
   void turn_due(Plant& plant) noexcept;
   /// When the next command is due, infinite behind the last.
@@ -51,13 +51,13 @@ class Commander {
 /// What to calculate: the same for the fixed step and for the reference.
 struct Study {
   network::Network network;
-  std::vector<Command> commands;
+  std::vector<ScheduledCommand> commands;
   double duration_s = 0.1;
   double sample_s = 50e-6;           ///< between the samples of the result
   std::vector<std::string> signals;  ///< all when empty
   /// A control: called at each of its instants, `drive_period_s` apart from 0 on, with what calculates the
   /// plant. Its handles are those of any plant compiled from the network. Made anew for each calculation.
-  std::function<std::function<void(Drivable&)>()> drive{};
+  std::function<std::function<void(ControlledPlant&)>()> drive{};
   double drive_period_s = 0;
 };
 

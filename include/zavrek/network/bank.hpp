@@ -57,7 +57,7 @@ inline const Table& table(const Reactor*) {
 
 /// A harmonic filter: capacitor in series with a reactor, damped by a resistance across the reactor where
 /// given.
-struct Filter {
+struct HarmonicFilter {
   std::string name;
   std::string bus;
   double reactive_var = unset;
@@ -67,17 +67,19 @@ struct Filter {
   std::string connection = "star";
 };
 
-inline const Table& table(const Filter*) {
+inline const Table& table(const HarmonicFilter*) {
   static const Table built =
-      TableOf<Filter>("filter", "harmonic filter: capacitor in series with a reactor")
-          .bus("bus", &Filter::bus, "bus that it stands at")
-          .quantity("reactive", &Filter::reactive_var, "Mvar", above(0),
+      TableOf<HarmonicFilter>("filter", "harmonic filter: capacitor in series with a reactor")
+          .bus("bus", &HarmonicFilter::bus, "bus that it stands at")
+          .quantity("reactive", &HarmonicFilter::reactive_var, "Mvar", above(0),
                     "total, delivered at nominal voltage and frequency")
-          .quantity("order", &Filter::order, "", above(1), "tuned frequency over nominal frequency")
-          .quantity("quality", &Filter::quality, "", above(0), "of the reactor at the tuned frequency")
-          .quantity("damping", &Filter::damping_ohm, "ohm", above(0),
+          .quantity("order", &HarmonicFilter::order, "", above(1), "tuned frequency over nominal frequency")
+          .quantity("quality", &HarmonicFilter::quality, "", above(0),
+                    "of the reactor at the tuned frequency")
+          .quantity("damping", &HarmonicFilter::damping_ohm, "ohm", above(0),
                     "resistance across the reactor (high-pass); none when left out", Need::optional)
-          .choice("connection", &Filter::connection, {"star", "grounded star", "delta"}, "of its phases")
+          .choice("connection", &HarmonicFilter::connection, {"star", "grounded star", "delta"},
+                  "of its phases")
           .build();
   return built;
 }

@@ -41,7 +41,7 @@ using Element = std::variant<Source,               //
                              Load,                 //
                              Capacitor,            //
                              Reactor,              //
-                             Filter,               //
+                             HarmonicFilter,       //
                              Arrester,             //
                              InductionMachine,     //
                              SynchronousMachine,   //

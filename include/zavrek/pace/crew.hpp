@@ -15,7 +15,7 @@ namespace zavrek::pace {
 /// that a step loses some hundred nanoseconds and not a system call; without work for a millisecond they
 /// sleep, and the first run after that wakes them. They take no real-time priority: the kernel would stop a
 /// thread that only spins.
-class Crew final : public emt::Crew {
+class Crew final : public emt::StepWorkers {
  public:
   /// `cores` from 1; more than the computer has make no sense, but do no harm.
   explicit Crew(int cores);

@@ -23,13 +23,13 @@ struct Sample {
 };
 
 /// How a phasor is taken from a window of samples.
-enum class Filter {
+enum class PhasorFilter {
   full_cycle,  ///< Fourier over one cycle: blind to every harmonic and to direct current
   half_cycle,  ///< Fourier over half a cycle: twice as fast, sees even harmonics and direct current
   cosine       ///< one cosine, now and a quarter cycle ago: blind to decaying direct current as well
 };
 /// By the words "full cycle", "half cycle", "cosine".
-[[nodiscard]] Filter filter_of(const std::string& word);
+[[nodiscard]] PhasorFilter filter_of(const std::string& word);
 
 /// Phasors of one harmonic of channels that are sampled together, over a sliding window of N samples per
 /// nominal cycle, X = (2/N) sum x[n] exp(-j 2 pi h n / N), n counted from the first sample ever (so that a
@@ -39,7 +39,8 @@ class RunningPhasors {
  public:
   static constexpr int most_channels = 8;
   /// `samples_per_cycle`: at least 4, a multiple of 4 for `cosine`.
-  RunningPhasors(int channels, int samples_per_cycle, Filter filter = Filter::full_cycle, int harmonic = 1);
+  RunningPhasors(int channels, int samples_per_cycle, PhasorFilter filter = PhasorFilter::full_cycle,
+                 int harmonic = 1);
   /// One value per channel, and room for a multiple of four behind `values`; `count` samples, each `stride`
   /// numbers behind the one before.
   void push(const double* values, int count = 1, int stride = 0) noexcept {
@@ -53,7 +54,9 @@ class RunningPhasors {
   /// The angle of the signal at its newest sample instead of the standing one.
   [[nodiscard]] Phasor peak_at_newest(std::size_t channel) const noexcept;
   /// Samples until a change is seen in full.
-  [[nodiscard]] int window() const noexcept { return filter_ == Filter::cosine ? span_ + cycle_ / 4 : span_; }
+  [[nodiscard]] int window() const noexcept {
+    return filter_ == PhasorFilter::cosine ? span_ + cycle_ / 4 : span_;
+  }
 
  private:
   using Four = double __attribute__((vector_size(4 * sizeof(double))));  // channels side by side
@@ -67,7 +70,7 @@ class RunningPhasors {
 
   int width_;  // channels, filled up to a multiple of four: they stand side by side
   int cycle_, span_;
-  Filter filter_;
+  PhasorFilter filter_;
   int newest_ = 0;  // of a cycle
   static constexpr int cycles_of_sums = 8;
   int cycles_ = 0;              // since the sums were taken afresh
@@ -84,7 +87,8 @@ class RunningPhasors {
 /// The same of one channel.
 class RunningPhasor {
  public:
-  explicit RunningPhasor(int samples_per_cycle, Filter filter = Filter::full_cycle, int harmonic = 1)
+  explicit RunningPhasor(int samples_per_cycle, PhasorFilter filter = PhasorFilter::full_cycle,
+                         int harmonic = 1)
       : all_(1, samples_per_cycle, filter, harmonic) {}
   void push(double value) noexcept {
     const std::array<double, 4> values{value};
@@ -127,7 +131,7 @@ struct Measured {
 struct MeasuringOptions {
   double rate_Hz = 4000;
   double frequency_Hz = 50;
-  Filter filter = Filter::full_cycle;
+  PhasorFilter filter = PhasorFilter::full_cycle;
   int ends = 1;
   bool neutral_channel = false;  ///< residual from the fourth channel instead of the sum of phases
   bool harmonics = false;

@@ -27,7 +27,7 @@ void check_trial(const Case& all, const Trial& trial, bench::internal::ControlSe
     }
   };
   std::optional<bench::internal::PlantSource> source;
-  attempt("", [&] { source.emplace(emt::compile(struck(all, trial))); });
+  attempt("", [&] { source.emplace(emt::compile(network_with_faults(all, trial))); });
   if (!source) return;
   for (const std::string& note : source->plant()->summary().notes) {
     if (std::find(known.begin(), known.end(), note) == known.end()) notes.push_back(trial.name + ": " + note);

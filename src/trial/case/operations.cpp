@@ -59,7 +59,7 @@ std::vector<Deed> operations(bench::Exchange& exchange, const Trial& trial, doub
 
 std::vector<Deed> fault_deeds(const Trial& trial, double inception_s) {
   std::vector<Deed> deeds;
-  for (const emt::Command& command : strikes(trial, inception_s))
+  for (const emt::ScheduledCommand& command : fault_commands(trial, inception_s))
     deeds.push_back({.at_s = command.at_s,
                      .kind = command.close ? Deed::Kind::close : Deed::Kind::open,
                      .what = command.operable});

@@ -280,7 +280,7 @@ struct Checker {
 
   void experiment(const std::string& place, const Case& its, const Trial& trial) {
     if (trial.fault) {
-      for (const Flaw& flaw : network::validate(struck(its, trial))) {
+      for (const Flaw& flaw : network::validate(network_with_faults(its, trial))) {
         if (!flaw.place.starts_with("fault")) continue;
         report(place, (flaw.place == "fault" ? "fault." : "evolves, ") + flaw.field, flaw.text);
       }

@@ -1,0 +1,151 @@
+// Where nodes, currents and states stand in the value array, and which of them are worked on together.
+#include <algorithm>
+
+#include "emt/compile/compiler.hpp"
+
+namespace zavrek::emt::internal {
+
+void Compiler::place(const std::vector<NodeId>& nodes, int& position) {
+  for (std::size_t k = 0; k < nodes.size(); ++k) {
+    layout_.node_position[static_cast<std::size_t>(nodes[k])] = position + assembly_.lane_of(nodes[k]);
+  }
+  position += lanes;
+}
+
+void Compiler::lay_out() {
+  layout_.node_position.assign(static_cast<std::size_t>(assembly_.node_count()), 0);
+  int position = lanes;  // ground
+  for (const auto& nodes : assembly_.groups()) {
+    if (topology_.known[static_cast<std::size_t>(nodes[0])]) place(nodes, position);
+  }
+  core_->map.first_unknown = position;
+  for (const auto& members : topology_.members) {
+    for (const int member : members) place(group(member), position);
+  }
+  layout_.voltages = core_->map.voltages = position;
+  layout_.unknown.assign(static_cast<std::size_t>(position), -1);
+  core_->map.position_names.assign(static_cast<std::size_t>(position), "ground");
+  for (NodeId node = 1; node < assembly_.node_count(); ++node) {
+    core_->map.position_names[static_cast<std::size_t>(at(node))] = assembly_.node_name(node);
+    if (!topology_.known[static_cast<std::size_t>(node)])
+      layout_.unknown[static_cast<std::size_t>(at(node))] = layout_.unknowns++;
+  }
+  place_slots(position);
+  layout_.values = position;
+  core_->history.rhs.assign(static_cast<std::size_t>(layout_.voltages), 0.0);
+  divide_in_shards();
+}
+
+void Compiler::divide_in_shards() {
+  constexpr int most_shards = 16;
+  constexpr int least_groups = 96;
+  const int groups = (layout_.voltages - core_->map.first_unknown) / lanes;
+  const int wanted = std::max(least_groups, (groups + most_shards - 1) / most_shards);
+  int position = core_->map.first_unknown;
+  condensable_ = find_condensable(assembly_, topology_);
+  bool full = true;
+  for (std::size_t k = 0; k < topology_.members.size(); ++k) {
+    const int partition = static_cast<int>(k);
+    if (full || condensable_[k]) core_->shards.emplace_back(partition, position);
+    position += static_cast<int>(topology_.members[k].size()) * lanes;
+    Shard& shard = core_->shards.back();
+    shard.end = position;
+    ++shard.end_partition;
+    full = condensable_[k] || (position - shard.first) / lanes >= wanted;
+    shard_of_partition_.push_back(static_cast<int>(core_->shards.size()) - 1);
+  }
+  const int partitions = static_cast<int>(topology_.members.size());
+  if (core_->shards.empty() || has_parts_between_known_nodes())
+    core_->shards.emplace_back(partitions, position);
+}
+
+bool Compiler::has_parts_between_known_nodes() const {
+  const auto between = [&](const auto& part) {
+    return std::all_of(part.ends.begin(), part.ends.end(), [&](const Ends& e) {
+      return topology_.known[static_cast<std::size_t>(e.p)] && topology_.known[static_cast<std::size_t>(e.q)];
+    });
+  };
+  return std::any_of(assembly_.series_parts.begin(), assembly_.series_parts.end(), between) ||
+         std::any_of(assembly_.capacitance_parts.begin(), assembly_.capacitance_parts.end(), between);
+}
+
+void Compiler::place_condensed() {
+  condensed_places_ = place_condensed_shards(assembly_, condensable_, *core_, layout_);
+  core_->at.make_room(static_cast<std::size_t>(layout_.values));
+  // Lanes that only fill up a group, and what condensed parts hold by themselves, are nobody's values.
+  core_->map.evaluated_each_step.assign(static_cast<std::size_t>(layout_.values), 0);
+  const auto stand = [&](int position) {
+    if (position >= 0) core_->map.evaluated_each_step[static_cast<std::size_t>(position)] = 1;
+  };
+  std::for_each(layout_.node_position.begin(), layout_.node_position.end(), stand);
+  std::for_each(layout_.slot_position.begin(), layout_.slot_position.end(), stand);
+  for (std::size_t k = 0; k < assembly_.valve_parts.size(); ++k) stand(valves_at_ + static_cast<int>(k));
+  core_->map.shard_of_value.assign(static_cast<std::size_t>(layout_.values), -1);
+}
+
+Shard& Compiler::shard_of(const std::vector<Ends>& ends) {
+  for (const Ends& e : ends) {
+    for (const NodeId node : {e.p, e.q}) {
+      for (Shard& shard : core_->shards) {
+        if (at(node) >= shard.first && at(node) < shard.end) return shard;
+      }
+    }
+  }
+  return core_->shards.back();
+}
+
+void Compiler::place_slots(int& position) {
+  layout_.slot_position.assign(static_cast<std::size_t>(assembly_.slot_count()), -1);
+  const auto put = [&](int slot, int at) { layout_.slot_position[static_cast<std::size_t>(slot)] = at; };
+  const auto take = [&](Slot first, std::size_t count) {
+    for (std::size_t k = 0; k < count; ++k) put(first.index + static_cast<int>(k), position++);
+  };
+  const auto take_lanes = [&](Slot first, const std::vector<Ends>& ends) {
+    for (std::size_t k = 0; k < ends.size(); ++k)
+      put(first.index + static_cast<int>(k), position + assembly_.lane_of(ends[k]));
+    position += lanes;
+  };
+  for (const bool in_lanes : {true, false}) {
+    const auto place_part = [&](Slot first, const std::vector<Ends>& ends) {
+      in_lanes ? take_lanes(first, ends) : take(first, ends.size());
+    };
+    for (const auto& part : assembly_.series_parts) {
+      if (assembly_.between_groups(part.ends) != in_lanes) continue;
+      place_part(part.first_current, part.ends);
+      if (part.capacitive()) place_part(part.first_charge_voltage, part.ends);
+    }
+    for (const auto& part : assembly_.capacitance_parts) {
+      if (assembly_.between_groups(part.ends) == in_lanes) place_part(part.first_current, part.ends);
+    }
+  }
+  for (const auto& pole : assembly_.pole_parts) {
+    take(pole.current, 1);
+    take(pole.position, 1);
+  }
+  for (const auto& part : assembly_.wave_parts) {
+    take(part.first_near_current, part.near.size());
+    take(part.first_far_current, part.far.size());
+  }
+  for (const auto& part : assembly_.segment_parts) {
+    take(part.current, 1);
+    take(part.state, 1);
+  }
+  place_valves(position);
+  for (const auto& part : assembly_.model_parts)
+    take(part.first, static_cast<std::size_t>(part.model->slots()));
+  for (const auto& knob : assembly_.knobs) take(knob.slot, 1);
+}
+
+void Compiler::place_valves(int& position) {
+  const int count = static_cast<int>(assembly_.valve_parts.size());
+  const int room = (count + lanes - 1) / lanes * lanes;
+  valves_at_ = position = (position + lanes - 1) / lanes * lanes;
+  for (int k = 0; k < count; ++k) {
+    const ValvePart& part = assembly_.valve_parts[static_cast<std::size_t>(k)];
+    layout_.slot_position[static_cast<std::size_t>(part.current.index)] = position + room + k;
+    layout_.slot_position[static_cast<std::size_t>(part.conducts.index)] = position + 2 * room + k;
+  }
+  position += 3 * room;
+}
+
+}  // namespace zavrek::emt::internal

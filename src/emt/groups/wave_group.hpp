@@ -1,0 +1,107 @@
+// Travelling-wave lines; equations in line.cpp. Each line keeps, per end and mode, a ring of the
+// waves w = v/Z + c i at past grid points; a delay that is no whole number of steps is interpolated.
+#pragma once
+
+#include <algorithm>
+#include <complex>
+#include <vector>
+
+#include "emt/parts/parts.hpp"
+#include "emt/parts/state_archive.hpp"
+
+namespace zavrek::emt::internal {
+
+class WaveGroup {
+ public:
+  void add(const WavePart& part, double step_s, const int* node_position, int first_near_current,
+           int first_far_current);
+
+  [[nodiscard]] std::size_t lines() const { return lines_.size(); }
+  [[nodiscard]] std::size_t states() const { return modes_.size() * 2; }
+
+  [[nodiscard]] bool empty() const noexcept { return lines_.empty(); }
+  /// History currents at `ahead` steps after the newest point of the rings (1 for a whole step).
+  void inject(double ahead, double* rhs) noexcept;
+  /// Port currents from the node voltages in `now`.
+  void update(double* now) const noexcept;
+  /// Appends the waves at the grid point `now` to the rings.
+  void push(const double* now) noexcept;
+  /// Replaces the newest waves: what holds just after a discontinuity at that grid point.
+  void replace_newest(const double* now) noexcept;
+  /// The waves that the steps to come read, for those who advance them another way: the newest first, by mode
+  /// and end.
+  template <class Visit>
+  void for_each_coming(Visit&& visit) noexcept {
+    for (const Mode& mode : modes_) {
+      const double age = mode.delay_steps - 1;
+      const auto whole = static_cast<std::size_t>(age);
+      const std::size_t count = whole + (age > static_cast<double>(whole) ? 2 : 1);
+      for (std::size_t end = 0; end < 2; ++end) {
+        double* ring = &rings_[mode.ring + end * mode.length];
+        for (std::size_t k = 0; k < count; ++k) visit(ring[(newest_ - k) & (mode.length - 1)]);
+      }
+    }
+  }
+  /// All waves under way, for `bring_back`. Allocates the first time.
+  struct Kept {
+    std::vector<double> rings;
+    std::size_t newest = 0;
+  };
+  void keep(Kept& into) const { into.rings = rings_, into.newest = newest_; }
+  void bring_back(const Kept& kept) noexcept {
+    std::copy(kept.rings.begin(), kept.rings.end(), rings_.begin());
+    newest_ = kept.newest;
+  }
+  void visit_state(StateArchive& archive) {
+    archive(rings_);
+    archive(newest_);
+    archive(modes_);
+    archive(phase_history_);
+  }
+  /// The wave that left an end (0 near, 1 far) of a line so many steps before the newest point.
+  [[nodiscard]] double wave(std::size_t line, int mode, int end, double age_steps) const noexcept {
+    const Mode& m = modes_[static_cast<std::size_t>(lines_[line].first_mode + mode)];
+    return past(m, end, std::min(age_steps, static_cast<double>(m.length) - 2));
+  }
+  /// One sinusoid of all values: Re(values * exp(j omega t)).
+  struct Component {
+    double omega;
+    std::vector<std::complex<double>> values;
+  };
+  /// Fills the rings with the sum of `components` at the past grid points, t = 0 being the newest.
+  void fill(const std::vector<Component>& components, double step_s);
+
+ private:
+  struct Line {
+    int phases;
+    int first_mode;      // into modes_
+    int first_terminal;  // into terminals_: near nodes, then far nodes
+    int near_current, far_current;
+    std::vector<double> currents;  // phases * phases, row-major: phase currents from modal ones
+    std::vector<double> voltages;  // the same of voltages
+  };
+  struct Mode {
+    double admittance;  // 1/Z
+    double reflected;   // c
+    double delay_steps;
+    std::size_t ring;     // first entry in rings_; near waves, then far waves
+    std::size_t length;   // entries per end, a power of two
+    double near_history;  // modal history currents of the instant being solved
+    double far_history;
+  };
+
+  /// Modal voltages are currents^T v, modal currents voltages^T i.
+  static void modal(const std::vector<double>& transform, int phases, const double* values,
+                    const int* positions, double* out) noexcept;
+  void waves(const Line& line, const double* now, double* near, double* far) const noexcept;
+  [[nodiscard]] double past(const Mode& mode, int end, double age) const noexcept;
+
+  std::vector<Line> lines_;
+  std::vector<Mode> modes_;
+  std::vector<int> terminals_;
+  std::vector<double> rings_;
+  std::vector<double> phase_history_;  // per line: near then far, in phases
+  std::size_t newest_ = 0;             // steps pushed; entry newest_ & (length - 1) is the newest
+};
+
+}  // namespace zavrek::emt::internal

@@ -1,0 +1,161 @@
+#include "zavrek/emt/vector_fit.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include "emt/solve/dense.hpp"
+
+#include "zavrek/error.hpp"
+
+namespace zavrek::emt {
+namespace {
+
+using Complex = std::complex<double>;
+
+[[nodiscard]] bool is_real(Complex pole) { return pole.imag() == 0; }
+
+/// Real unknowns that a set of poles brings: one each, two for a pair.
+int unknowns(const std::vector<Complex>& poles) {
+  int count = 0;
+  for (const Complex p : poles) count += is_real(p) ? 1 : 2;
+  return count;
+}
+
+/// Values of the partial fractions at s, one per real unknown.
+void fractions(const std::vector<Complex>& poles, Complex s, Complex* out) {
+  for (const Complex p : poles) {
+    const Complex one = 1.0 / (s - p);
+    if (is_real(p)) {
+      *out++ = one;
+      continue;
+    }
+    const Complex other = 1.0 / (s - std::conj(p));
+    *out++ = one + other;
+    *out++ = Complex(0, 1) * (one - other);
+  }
+}
+
+/// Least squares with columns scaled to unit length; rows in pairs (real, imaginary).
+Eigen::VectorXd least_squares(Eigen::MatrixXd a, const Eigen::VectorXd& b) {
+  const Eigen::VectorXd scale = a.colwise().norm().cwiseMax(1e-300);
+  a = a * scale.cwiseInverse().asDiagonal();
+  return internal::least_squares_of_full_rank(a, b).cwiseQuotient(scale);
+}
+
+std::vector<Complex> starting_poles(const std::vector<double>& omega, int count, bool pairs) {
+  std::vector<Complex> poles;
+  const double low = std::log(omega.front()), high = std::log(omega.back());
+  if (pairs) {
+    const int half = count / 2;
+    for (int k = 0; k < half; ++k) {
+      const double at = std::exp(low + (high - low) * (half == 1 ? 0.5 : k / (half - 1.0)));
+      poles.emplace_back(-at / 10, at);
+    }
+    if (count % 2 == 1) poles.emplace_back(-std::exp((low + high) / 2), 0.0);
+    return poles;
+  }
+  for (int k = 0; k < count; ++k)
+    poles.emplace_back(-std::exp(low + (high - low) * (count == 1 ? 0.5 : k / (count - 1.0))), 0.0);
+  return poles;
+}
+
+/// Zeros of 1 + sum c_n phi_n: eigenvalues of A - b c^T in real form, reflected into the left half plane.
+std::vector<Complex> zeros(const std::vector<Complex>& poles, const Eigen::VectorXd& c) {
+  const auto n = static_cast<Eigen::Index>(unknowns(poles));
+  Eigen::MatrixXd a = Eigen::MatrixXd::Zero(n, n);
+  Eigen::VectorXd b(n);
+  Eigen::Index at = 0;
+  for (const Complex p : poles) {
+    a(at, at) = p.real();
+    if (is_real(p)) {
+      b[at++] = 1;
+      continue;
+    }
+    a(at, at + 1) = p.imag();
+    a(at + 1, at) = -p.imag();
+    a(at + 1, at + 1) = p.real();
+    b[at] = 2;
+    b[at + 1] = 0;
+    at += 2;
+  }
+  const Eigen::VectorXcd values = internal::decompose(a - b * c.transpose(), false).values;
+  std::vector<Complex> found;
+  for (Eigen::Index k = 0; k < n; ++k) {
+    Complex z = values[k];
+    if (z.imag() < 0) continue;  // its conjugate stands for it
+    z.real(-std::max(std::abs(z.real()), 1e-3));
+    found.push_back(z);
+  }
+  return found;
+}
+
+}  // namespace
+
+Complex RationalFit::operator()(Complex s) const {
+  Complex sum = constant;
+  for (std::size_t k = 0; k < poles.size(); ++k) {
+    sum += residues[k] / (s - poles[k]);
+    if (!is_real(poles[k])) sum += std::conj(residues[k]) / (s - std::conj(poles[k]));
+  }
+  return sum;
+}
+
+RationalFit vector_fit(const std::vector<double>& omega, const std::vector<Complex>& f,
+                       const FitOptions& options) {
+  const auto samples = static_cast<Eigen::Index>(omega.size());
+  if (2 * samples < 2 * options.poles + 1 || f.size() != omega.size())
+    throw Error("a fit needs more samples than twice its poles");
+  std::vector<double> weight;
+  for (const Complex value : f) weight.push_back(options.relative ? 1 / std::abs(value) : 1);
+  RationalFit fit;
+  fit.poles = starting_poles(omega, options.poles, options.pairs);
+
+  const auto solve = [&](bool relocate) {
+    const auto n = static_cast<Eigen::Index>(unknowns(fit.poles));
+    const Eigen::Index columns = n + (options.constant ? 1 : 0) + (relocate ? n : 0);
+    Eigen::MatrixXd a(2 * samples, columns);
+    Eigen::VectorXd b(2 * samples);
+    std::vector<Complex> phi(static_cast<std::size_t>(n));
+    for (Eigen::Index k = 0; k < samples; ++k) {
+      const auto at = static_cast<std::size_t>(k);
+      fractions(fit.poles, Complex(0, omega[at]), phi.data());
+      const double w = weight[at];
+      for (Eigen::Index c = 0; c < columns; ++c) {
+        Complex entry = 1;
+        if (c < n) entry = phi[static_cast<std::size_t>(c)];
+        if (c >= columns - (relocate ? n : 0))
+          entry = -f[at] * phi[static_cast<std::size_t>(c - (columns - n))];
+        a(2 * k, c) = w * entry.real();
+        a(2 * k + 1, c) = w * entry.imag();
+      }
+      b[2 * k] = w * f[at].real();
+      b[2 * k + 1] = w * f[at].imag();
+    }
+    return least_squares(std::move(a), b);
+  };
+
+  for (int round = 0; round < options.rounds; ++round) {
+    const Eigen::VectorXd x = solve(true);
+    fit.poles = zeros(fit.poles, x.tail(unknowns(fit.poles)));
+  }
+  const Eigen::VectorXd x = solve(false);
+  Eigen::Index at = 0;
+  for (const Complex p : fit.poles) {
+    if (is_real(p)) {
+      fit.residues.emplace_back(x[at++], 0.0);
+    } else {
+      fit.residues.emplace_back(x[at], x[at + 1]);
+      at += 2;
+    }
+  }
+  if (options.constant) fit.constant = x[at];
+  double deviation = 0, whole = 0;
+  for (std::size_t k = 0; k < omega.size(); ++k) {
+    deviation += std::norm(weight[k] * (fit(Complex(0, omega[k])) - f[k]));
+    whole += std::norm(weight[k] * f[k]);
+  }
+  fit.error = std::sqrt(deviation / whole);
+  return fit;
+}
+
+}  // namespace zavrek::emt

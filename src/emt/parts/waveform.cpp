@@ -1,0 +1,154 @@
+#include "emt/parts/waveform.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <complex>
+#include <numbers>
+
+namespace zavrek::emt::internal {
+namespace {
+
+constexpr double turn = 2 * std::numbers::pi;
+
+/// Index of the last of `xs` that is not above `x`, at least 0.
+template <class Range, class Key>
+std::size_t piece_at(const Range& all, double x, Key key) noexcept {
+  const auto above = std::upper_bound(all.begin(), all.end(), x,
+                                      [&](double value, const auto& entry) { return value < key(entry); });
+  return above == all.begin() ? 0 : static_cast<std::size_t>(above - all.begin()) - 1;
+}
+
+}  // namespace
+
+Waveform::Waveform(double amplitude, double omega, double angle_rad)
+    : amplitude_(amplitude), omega_(omega), angle_(angle_rad) {}
+
+void Waveform::set_magnitude(const network::Points& factors) { magnitude_ = factors; }
+
+void Waveform::set_frequency(const network::Points& hertz) {
+  pieces_.clear();
+  double turned = 0;
+  double before = 0;
+  for (std::size_t k = 0; k < hertz.size(); ++k) {
+    const auto& [start, f] = hertz[k];
+    const bool last = k + 1 == hertz.size();
+    // Up to the first pair the frequency is that pair's.
+    if (k == 0) turned = turn * f * std::max(0.0, start);
+    const double slope = last ? 0 : (hertz[k + 1].y - f) / (hertz[k + 1].x - start);
+    if (k > 0) {
+      const double length = start - before;
+      const Piece& previous = pieces_.back();
+      turned += turn * length * (previous.hertz + previous.slope * length / 2);
+    }
+    pieces_.push_back({start, f, slope, turned});
+    before = start;
+  }
+  if (!pieces_.empty()) omega_ = turn * pieces_.front().hertz;
+}
+
+void Waveform::set_playback(std::vector<double> time_s, std::vector<std::vector<double>> phases) {
+  sample_times_ = std::move(time_s);
+  samples_ = std::move(phases);
+}
+
+double Waveform::phase(double time_s) const noexcept {
+  if (pieces_.empty()) return omega_ * time_s;
+  const Piece& piece = pieces_[piece_at(pieces_, time_s, [](const Piece& p) { return p.start_s; })];
+  const double since = time_s - piece.start_s;
+  if (since < 0) return piece.turn_rad + turn * piece.hertz * since;
+  return piece.turn_rad + turn * since * (piece.hertz + piece.slope * since / 2);
+}
+
+double Waveform::magnitude(double time_s) const noexcept {
+  if (magnitude_.empty()) return 1;
+  const std::size_t k = piece_at(magnitude_, time_s, [](const network::Point& p) { return p.x; });
+  const auto& [x, y] = magnitude_[k];
+  if (time_s <= x || k + 1 == magnitude_.size()) return y;
+  return y + (magnitude_[k + 1].y - y) * (time_s - x) / (magnitude_[k + 1].x - x);
+}
+
+double Waveform::value(double time_s, double angle_rad) const noexcept {
+  if (!samples_.empty()) {
+    // A playback's phases stand 120 degrees apart.
+    const auto third = static_cast<std::size_t>(std::lround(-angle_rad / (turn / 3)) + 3) % 3;
+    const std::vector<double>& samples = samples_[std::min(third, samples_.size() - 1)];
+    const std::size_t k = piece_at(sample_times_, time_s, [](double t) { return t; });
+    if (time_s <= sample_times_[k] || k + 1 == samples.size()) return samples[k];
+    const double share = (time_s - sample_times_[k]) / (sample_times_[k + 1] - sample_times_[k]);
+    return samples[k] + share * (samples[k + 1] - samples[k]);
+  }
+  const double theta = phase(time_s) + angle_ + angle_rad;
+  double sum = std::cos(theta);
+  for (const Harmonic& h : harmonics_) sum += h.share * std::cos(h.order * theta + h.angle_rad);
+  return amplitude_ * (magnitude_.empty() ? 1 : magnitude(time_s)) * sum;
+}
+
+Waveform::Instant::Instant(const Waveform& waveform, double time_s) noexcept
+    : waveform_(waveform), time_s_(time_s), plain_(waveform.samples_.empty() && waveform.harmonics_.empty()) {
+  if (!plain_) return;
+  const double theta = waveform.phase(time_s) + waveform.angle_;
+  const double amplitude = waveform.amplitude_ * waveform.magnitude(time_s);
+  cosine_ = amplitude * std::cos(theta);
+  sine_ = amplitude * std::sin(theta);
+}
+
+Waveform::Grid::Grid(const Waveform& waveform, double step_s)
+    : waveform_(&waveform),
+      step_s_(step_s),
+      steady_(waveform.samples_.empty() && waveform.harmonics_.empty() && waveform.pieces_.empty() &&
+              waveform.magnitude_.empty()),
+      omega_(waveform.omega_) {
+  for (int k = 0; steady_ && k < static_cast<int>(length); ++k) {
+    table_.push_back(std::cos(waveform.omega_ * k * step_s));
+    table_.push_back(std::sin(waveform.omega_ * k * step_s));
+  }
+}
+
+Waveform::Instant Waveform::Grid::at(long long n) noexcept {
+  const double time_s = static_cast<double>(n) * step_s_;
+  if (!steady_) return {*waveform_, time_s};
+  const auto [cosine, sine] = turned(static_cast<unsigned long long>(n));
+  return {*waveform_, time_s, cosine, sine};
+}
+
+void Waveform::Grid::enter(unsigned long long block) noexcept {
+  block_ = block;
+  const Instant begin(*waveform_, static_cast<double>(block * length) * step_s_);
+  cosine_ = begin.cosine_;
+  sine_ = begin.sine_;
+}
+
+Waveform::Instant Waveform::Grid::at(long long n, double later_s) noexcept {
+  constexpr double short_turn = 0.05;  // up to it the series below are exact
+  const double x = omega_ * later_s;
+  if (!steady_ || x < 0 || x > short_turn) return {*waveform_, static_cast<double>(n) * step_s_ + later_s};
+  const Instant before = at(n);
+  const double s = x * x;
+  const double cosine = 1 - s / 2 * (1 - s / 12 * (1 - s / 30 * (1 - s / 56)));
+  const double sine = x * (1 - s / 6 * (1 - s / 20 * (1 - s / 42)));
+  return {*waveform_, before.time_s_ + later_s, before.cosine_ * cosine - before.sine_ * sine,
+          before.sine_ * cosine + before.cosine_ * sine};
+}
+
+std::vector<Waveform::Line> Waveform::lines(double angle_rad) const {
+  if (!samples_.empty()) {
+    // The first cycle's fundamental.
+    constexpr int points = 256;
+    const double cycle = turn / omega_;
+    std::complex<double> sum;
+    for (int k = 0; k < points; ++k) {
+      const double t = sample_times_.front() + k * cycle / points;
+      sum += value(t, angle_rad) * std::polar(2.0 / points, -omega_ * t);
+    }
+    return {{omega_, std::abs(sum), std::arg(sum)}};
+  }
+  const double level = amplitude_ * magnitude(0);
+  // What phase() says at zero counts as part of the angle; it is zero unless a programme starts before.
+  const double theta = phase(0) + angle_ + angle_rad;
+  std::vector<Line> all{{omega_, level, theta}};
+  for (const Harmonic& h : harmonics_)
+    all.push_back({h.order * omega_, level * h.share, h.order * theta + h.angle_rad});
+  return all;
+}
+
+}  // namespace zavrek::emt::internal

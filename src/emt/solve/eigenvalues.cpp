@@ -1,0 +1,28 @@
+#include "emt/solve/dense.hpp"
+
+#include <Eigen/Eigenvalues>
+
+namespace zavrek::emt::internal {
+
+Eigen::VectorXd symmetric_eigenvalues(const Eigen::MatrixXd& matrix) {
+  return Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd>(matrix, Eigen::EigenvaluesOnly).eigenvalues();
+}
+
+SymmetricDecomposition decompose_symmetric(const Eigen::MatrixXd& matrix, bool roots) {
+  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> solver(matrix);
+  SymmetricDecomposition found{solver.eigenvalues(), solver.eigenvectors(), {}, {}};
+  if (roots) {
+    found.root = solver.operatorSqrt();
+    found.inverse_root = solver.operatorInverseSqrt();
+  }
+  return found;
+}
+
+Decomposition decompose(const Eigen::MatrixXd& matrix, bool vectors) {
+  const Eigen::EigenSolver<Eigen::MatrixXd> solver(matrix, vectors);
+  Decomposition found{solver.eigenvalues(), {}};
+  if (vectors) found.vectors = solver.eigenvectors();
+  return found;
+}
+
+}  // namespace zavrek::emt::internal
