@@ -170,7 +170,7 @@ void Condensed::make_matrix() noexcept {
            coupling.siemens);
   }
   for (const auto& [row, pole] : pole_rows_)
-    scale_[static_cast<std::size_t>(row)] = view_->poles[pole].siemens();
+    scale_[static_cast<std::size_t>(row)] = view_->conductances.siemens(view_->poles[pole].number);
   response_.make(partition, injections_, scale_.data(), state_.matrix);
 }
 
