@@ -18,7 +18,7 @@ constexpr std::size_t most_edges = 512;
 const Table& table_of(const Block& block) {
   return std::visit([](const auto& b) -> const Table& { return table(&b); }, block);
 }
-[[noreturn]] void reject(const Block& block, std::string field, std::string text) {
+[[noreturn]] void refuse(const Block& block, std::string field, std::string text) {
   control::reject(table_of(block).kind, name_of(block), std::move(field), std::move(text));
 }
 
@@ -26,7 +26,7 @@ const Table& table_of(const Block& block) {
 void check_fields(const Block& block) {
   const void* fields = std::visit([](const auto& b) -> const void* { return &b; }, block);
   for (const network::Field* field : network::missing_fields(table_of(block), fields))
-    reject(block, field->name, fmt::format("missing; {} is wanted", field->expects));
+    refuse(block, field->name, fmt::format("missing; {} is wanted", field->expects));
   for (const network::Field& field : table_of(block).fields) {
     std::string wrong;
     try {
@@ -34,7 +34,7 @@ void check_fields(const Block& block) {
     } catch (const Error& error) {
       wrong = error.what();
     }
-    if (!wrong.empty()) reject(block, field.name, wrong);
+    if (!wrong.empty()) refuse(block, field.name, wrong);
   }
 }
 
@@ -66,7 +66,7 @@ class Controller::Builder {
     for (const Block& block : description_.blocks) {
       const double ratio = period_of(block) / c_.period_s_;
       if (std::abs(ratio - std::round(ratio)) > 1e-6 * ratio)
-        reject(block, "period",
+        refuse(block, "period",
                fmt::format("must be a multiple of {}, the shortest", print_quantity(c_.period_s_, "us")));
     }
   }
@@ -74,7 +74,7 @@ class Controller::Builder {
   void make_rows() {
     for (const Block& block : description_.blocks) {
       const std::string& name = name_of(block);
-      if (name.empty() || by_name_.contains(name)) reject(block, "", "its name is taken; choose another");
+      if (name.empty() || by_name_.contains(name)) refuse(block, "", "its name is taken; choose another");
       const double period = period_of(block);
       Made made = made_of(*c_.blocks_.emplace_back(std::make_unique<Block>(block)), period);
       add_parameters(*c_.blocks_.back());
@@ -143,7 +143,7 @@ class Controller::Builder {
       try {
         return {Wire::From::constant, 0, sign * parse_quantity(name).value};
       } catch (const Error& error) {
-        reject(description_.blocks[row], "", error.flaws().front().text);
+        refuse(description_.blocks[row], "", error.flaws().front().text);
       }
     }
     if (const auto found = outputs_at_.find(name); found != outputs_at_.end())
@@ -152,7 +152,7 @@ class Controller::Builder {
     if (signal == signals_.end()) {
       std::vector<std::string> known = signals_;
       for (const auto& [output, at] : outputs_at_) known.push_back(output);
-      reject(
+      refuse(
           description_.blocks[row], "",
           fmt::format("nothing gives \"{}\"{}; a number, a block's output or a signal of the plant is wanted",
                       name, suggestion(name, known)));
@@ -193,7 +193,7 @@ class Controller::Builder {
     std::string loop;
     for (auto at = std::find(path_.begin(), path_.end(), k); at != path_.end(); ++at)
       loop += rows_[*at].name + " <- ";
-    reject(description_.blocks[k], "",
+    refuse(description_.blocks[k], "",
            "stands in an algebraic loop: " + loop + rows_[k].name + "; put a delay into it");
   }
 

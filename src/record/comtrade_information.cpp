@@ -19,7 +19,7 @@ namespace {
 constexpr std::string_view run_section = "[Zavrek Run]", event_section = "[Zavrek Events]";
 
 /// A tab or a line end inside a name would break the line.
-std::string plain(std::string text) {
+std::string printable(std::string text) {
   for (char& c : text) {
     if (static_cast<unsigned char>(c) < ' ') c = ' ';
   }
@@ -43,12 +43,13 @@ bool to_number(std::string_view text, double& value) {
 
 std::string to_information(const Record& record) {
   std::string text = fmt::format("{}\r\ntrigger_s={}\r\n", run_section, record.trigger_s);
-  for (const auto& [name, value] : record.facts) text += fmt::format("{}={}\r\n", plain(name), plain(value));
+  for (const auto& [name, value] : record.facts)
+    text += fmt::format("{}={}\r\n", printable(name), printable(value));
   text += fmt::format("{}\r\n", event_section);
   std::size_t number = 0;
   for (const Event& event : record.events)
-    text += fmt::format("{}={}\t{}\t{}\t{}\r\n", ++number, event.time_s, event.on ? 1 : 0, plain(event.of),
-                        plain(event.text));
+    text += fmt::format("{}={}\t{}\t{}\t{}\r\n", ++number, event.time_s, event.on ? 1 : 0,
+                        printable(event.of), printable(event.text));
   return text;
 }
 

@@ -20,7 +20,7 @@ using protection::Stage;
 
 namespace {
 
-constexpr double panel_height = 560;
+constexpr double row_height = 560;
 constexpr int curve_points = 400;
 constexpr double slowest_s = 100;
 constexpr double fastest_s = 0.01;
@@ -46,7 +46,7 @@ void draw(const std::vector<Axes>& panels, const std::string& title, const std::
   internal::require_figure(path, panels.empty() ? 0 : curve_points);
   const std::size_t columns = panels.size() > 1 ? 2 : 1;
   const std::size_t rows = (panels.size() + columns - 1) / columns;
-  std::string s = internal::terminal(path, 60 + panel_height * static_cast<double>(rows));
+  std::string s = internal::terminal(path, 60 + row_height * static_cast<double>(rows));
   std::size_t block = 0;
   for (const Axes& panel : panels) {
     for (const Plot& plot : panel.plots) {

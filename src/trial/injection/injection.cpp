@@ -6,6 +6,7 @@
 
 #include <fmt/format.h>
 
+#include "trial/injection/constants.hpp"
 #include "trial/injection/injector.hpp"
 #include "trial/judge/time_tolerance.hpp"
 #include "zavrek/trial/injection_plan.hpp"
@@ -20,7 +21,6 @@ using protection::RelaySettings;
 
 namespace {
 
-constexpr double never = std::numeric_limits<double>::infinity();
 constexpr double prefault_s = 0.3;
 constexpr double longest_reset_s = 5;
 constexpr double ramp_share = 0.0025;  // of the threshold, in a step of a ramp
@@ -212,8 +212,8 @@ class Tester {
       low = std::min(low, t);
       high = std::max(high, t);
     }
-    point.low = std::isfinite(low) ? std::max(0.0, low - tolerance_.of(low)) : never;
-    point.high = std::isfinite(high) ? high + tolerance_.of(high) + probe.measuring_s : never;
+    point.low = std::isfinite(low) ? std::max(0.0, low - tolerance_.of(low)) : never_s;
+    point.high = std::isfinite(high) ? high + tolerance_.of(high) + probe.measuring_s : never_s;
   }
 
   [[nodiscard]] double longest_definite() const {
@@ -281,7 +281,7 @@ class Tester {
       if (injector_.inject(probe.at(value(up)), hold, Injector::Until::start).start_s || injector_.start())
         break;
     }
-    const double started = injector_.start() ? value(up) : never;
+    const double started = injector_.start() ? value(up) : never_s;
     double down = up;
     const double lowest = way > 0 ? 0.4 : 2.2;
     for (; injector_.start() && way * (down - lowest) > 0; down -= way * ramp_share)
@@ -290,7 +290,7 @@ class Tester {
     const double of_Hz = probe.unit == "Hz" ? 0.02 : tolerance;
     add_value(probe, "pickup", probe.threshold, started, of_Hz, probe.unit);
     if (!std::isfinite(started)) return;
-    const double fell = injector_.start() ? never : value(down);
+    const double fell = injector_.start() ? never_s : value(down);
     const double wanted = probe.threshold * probe.drop_off;
     add_value(probe, "drop-off", wanted, fell, probe.unit == "Hz" ? 0.02 : tolerance, probe.unit);
     if (probe.unit != "Hz") add_value(probe, "reset ratio", probe.drop_off, fell / started, 0.02, "");
@@ -299,7 +299,8 @@ class Tester {
     const bool held = injector_.start();
     const auto fall = injector_.inject(probe.before, 0.5);
     if (held)
-      add_value(probe, "reset time", 0.02, fall.start_fell_s.value_or(never), 0.03 + probe.measuring_s, "s");
+      add_value(probe, "reset time", 0.02, fall.start_fell_s.value_or(never_s), 0.03 + probe.measuring_s,
+                "s");
   }
 
   /// Whether the device trips no later than this function should.
@@ -321,7 +322,7 @@ class Tester {
     if (with.stage != probe.function || !(within < 0.8 * without.time_s) || inverse(function)) return;
     double low = outside, high = inside;
     if (!trips_in_time(probe, at(high), within)) {
-      add_value(probe, "pickup", probe.threshold, never, options_.value_tolerance * probe.threshold,
+      add_value(probe, "pickup", probe.threshold, never_s, options_.value_tolerance * probe.threshold,
                 probe.unit);
       return;
     }
@@ -370,7 +371,7 @@ class Tester {
       if (!trips_in_time(probe, at(centre), within)) {
         report_.warnings.push_back(fmt::format("{}: does not operate in the middle of its {} characteristic",
                                                zone.name, found.plane));
-        found.worst = never;
+        found.worst = never_s;
         report_.boundaries.push_back(std::move(found));
         continue;
       }
@@ -391,9 +392,9 @@ class Tester {
         one.high = centre + (wanted + tolerance) * ray;
         const auto trips = [&](double x) { return trips_in_time(probe, at(centre + x * ray), within); };
         one.found = trips(low) && !trips(high);
-        const double measured = one.found ? edge(low, high, search_steps, trips) : never;
+        const double measured = one.found ? edge(low, high, search_steps, trips) : never_s;
         one.measured = one.found ? centre + measured * ray : Phasor{};
-        const double off = one.found ? std::abs(measured - wanted) / tolerance : never;
+        const double off = one.found ? std::abs(measured - wanted) / tolerance : never_s;
         one.passed = off <= 1;
         found.worst = std::max(found.worst, off);
       }
@@ -427,9 +428,9 @@ class Tester {
       };
       one.found = trips(high) && !trips(low);
       const double measured =
-          one.found ? edge(low, high, search_steps, [&](double d) { return !trips(d); }) : never;
+          one.found ? edge(low, high, search_steps, [&](double d) { return !trips(d); }) : never_s;
       one.measured = one.found ? Phasor{restraint, measured} : Phasor{};
-      const double off = one.found ? std::abs(measured - wanted) / tolerance : never;
+      const double off = one.found ? std::abs(measured - wanted) / tolerance : never_s;
       one.passed = off <= 1;
       found.worst = std::max(found.worst, off);
     }

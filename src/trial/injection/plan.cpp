@@ -6,6 +6,7 @@
 
 #include <fmt/format.h>
 
+#include "trial/injection/constants.hpp"
 #include "trial/judge/time_tolerance.hpp"
 
 namespace zavrek::trial {
@@ -20,8 +21,6 @@ using protection::Phasor;
 
 namespace {
 
-constexpr double never = std::numeric_limits<double>::infinity();
-constexpr double third = 2 * std::numbers::pi / 3;
 constexpr double decision_s = 1e-3;  ///< between two decisions of the relay that says what is expected
 constexpr double rest_s = 1;         ///< of the first state, ahead of the sequence
 
@@ -80,7 +79,7 @@ void fill(const InjectedPlace& here, const protection::RelaySettings& settings, 
     auto& phases = field.voltage ? end.voltage : end.current;
     for (int k = 0; k < 3; ++k) {
       const auto phase = static_cast<std::size_t>(k);
-      if (field.phase < 0) phases[phase] += value * std::polar(1.0, -field.sequence * third * k);
+      if (field.phase < 0) phases[phase] += value * std::polar(1.0, -field.sequence * third_turn_rad * k);
       if (field.phase == k) phases[phase] += value;
     }
   }
@@ -263,7 +262,7 @@ std::vector<ExpectedChange> expected_changes(const InjectedSequence& sequence,
       for (double t = 0; t < rest_s; t += 5e-3) relay.decide(stimulus.measured, 5e-3);
     }
     const auto shown = [&] { return output == "start" ? relay.start() : relay.trip(); };
-    ExpectedChange change{never, never, {}};
+    ExpectedChange change{never_s, never_s, {}};
     bool before = shown(), started = relay.start(), tripped = relay.trip();
     for (double t = 0; t < state.lasts_s;) {
       relay.decide(stimulus.measured, decision_s);

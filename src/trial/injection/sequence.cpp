@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 
+#include "trial/injection/constants.hpp"
 #include "trial/injection/injector.hpp"
 #include "trial/judge/time_tolerance.hpp"
 #include "zavrek/trial/injection_plan.hpp"
@@ -12,7 +13,6 @@ namespace zavrek::trial::internal {
 
 namespace {
 
-constexpr double never = std::numeric_limits<double>::infinity();
 constexpr double longest_rest_s = 5;
 constexpr double rest_s = 0.3;
 
@@ -25,8 +25,8 @@ Injector::Until until_of(const InjectedState& state) {
 double seen(const Injector::Reaction& reaction, const StateExpectation& expectation) {
   const bool rises = expectation.change == "rises";
   if (expectation.output == "start")
-    return (rises ? reaction.start_s : reaction.start_fell_s).value_or(never);
-  return (rises ? reaction.trip_s : reaction.trip_fell_s).value_or(never);
+    return (rises ? reaction.start_s : reaction.start_fell_s).value_or(never_s);
+  return (rises ? reaction.trip_s : reaction.trip_fell_s).value_or(never_s);
 }
 
 /// The device comes to rest at the first state.
@@ -61,7 +61,7 @@ void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings
       const double wanted = by_settings
                                 ? (expectation.change == "rises" ? changes[at].rises_s : changes[at].falls_s)
                                 : parse_quantity_as(expectation.time, "s");
-      point.expected = expectation.never ? never : wanted;
+      point.expected = expectation.never ? never_s : wanted;
       point.measured = seen(reactions[expectation.state], expectation);
       const TimeTolerance tolerance =
           time_tolerance(expectation.tolerance.empty() ? options.tolerance : expectation.tolerance);

@@ -3,6 +3,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "trial/injection/constants.hpp"
 #include "zavrek/trial/injection.hpp"
 
 namespace zavrek::trial {
@@ -14,7 +15,6 @@ using protection::RelaySettings;
 
 namespace {
 
-constexpr double third = 2 * std::numbers::pi / 3;
 constexpr double well_inside = 0.6;  // of the nominal voltage, under a fault
 
 /// Phase voltage at which nothing of the relay's voltage functions operates; 0 when it has none.
@@ -51,7 +51,7 @@ double farthest_reach(const RelaySettings& settings) {
 std::array<Phasor, 3> of_sequence(int sequence, const Phasor& value) {
   std::array<Phasor, 3> phases;
   for (std::size_t k = 0; k < 3; ++k)
-    phases[k] = value * std::polar(1.0, -sequence * third * static_cast<double>(k));
+    phases[k] = value * std::polar(1.0, -sequence * third_turn_rad * static_cast<double>(k));
   return phases;
 }
 
