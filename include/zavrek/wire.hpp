@@ -153,6 +153,10 @@ class GooseSubscriber {
   [[nodiscard]] std::int64_t last_heard_ns() const { return last_ns_; }
   [[nodiscard]] const Goose& message() const { return message_; }
   [[nodiscard]] long long malformed() const { return malformed_; }
+  /// Messages of another publisher under its APPID, and such that are simulated (IEC 61850-7-1, 7.8.2), which
+  /// count for nothing here.
+  [[nodiscard]] long long foreign() const { return foreign_; }
+  [[nodiscard]] long long refused() const { return refused_; }
 
  private:
   std::uint16_t appid_;
@@ -162,85 +166,7 @@ class GooseSubscriber {
   bool heard_ = false;
   std::int64_t last_ns_ = 0;
   std::int64_t good_until_ns_ = 0;
-  long long malformed_ = 0;
+  long long malformed_ = 0, foreign_ = 0, refused_ = 0;
 };
-
-/// A stream that a stand-in reads.
-struct StreamPort {
-  std::string id = "S1";
-  std::uint16_t appid = 0x4000;
-};
-/// A binary input of a stand-in: one entry of a GOOSE publisher's data set.
-struct InputPort {
-  std::string name;
-  std::string publisher;
-  std::uint16_t appid = 0;
-  std::size_t entry = 0;
-};
-
-/// How a relay stand-in is reached.
-struct StandInPorts {
-  std::string name = "R1";
-  std::vector<StreamPort> streams{StreamPort{}};  ///< one for each of its places
-  std::vector<InputPort> inputs;
-  std::uint16_t goose_appid = 0x0001;
-  double rate_Hz = 4000;
-  double frequency_Hz = 50;
-};
-
-/// A relay between two wires: sampled values (and GOOSE for its inputs) in, GOOSE (start, trip, further
-/// outputs) out. Samples of several streams go together by their count. Lost samples are bridged with the
-/// last value up to a quarter cycle; beyond that the relay starts afresh. Samples whose quality is bad are
-/// treated as lost.
-class RelayStandIn {
- public:
-  RelayStandIn(protection::RelaySettings settings, StandInPorts ports);
-  /// Takes one frame; anything that is no sample of its stream is counted and ignored.
-  void take(Bytes frame, Now now, Link& link);
-  /// Retransmission; call at least each millisecond.
-  void poll(Now now, Link& link);
-
-  [[nodiscard]] long long samples() const { return samples_; }
-  [[nodiscard]] long long lost() const { return lost_; }
-  [[nodiscard]] long long malformed() const { return malformed_; }
-  [[nodiscard]] const protection::Relay& relay() const { return relay_; }
-
- private:
-  void take_sample(std::size_t stream);
-  void take_input(Bytes frame, std::int64_t now_ns);
-  void bridge(int missing);
-  void push(Now now, Link& link);
-
-  struct Input {
-    std::size_t place;  // of the relay's inputs
-    std::size_t entry;
-    GooseSubscriber subscriber;
-  };
-  protection::Relay relay_;
-  StandInPorts ports_;
-  GoosePublisher publisher_;
-  SampledValues incoming_;
-  std::vector<Input> inputs_;
-  std::vector<protection::Sample> last_;  // per stream
-  std::vector<char> arrived_;             // per stream: has the sample that is being gathered
-  std::vector<bool> outputs_;
-  int gathering_ = -1;  // count of that sample
-  long long samples_ = 0;
-  long long lost_ = 0;
-  long long malformed_ = 0;
-};
-
-/// The message a stand-in publishes (its two entries are those of a relay without further outputs), and a
-/// subscriber to it.
-[[nodiscard]] Goose stand_in_message(const StandInPorts& ports);
-[[nodiscard]] GooseSubscriber stand_in_subscriber(const StandInPorts& ports);
-
-/// Runs a stand-in on `interface` until `stop` becomes true (set by a signal handler, say).
-struct StandInCounts {
-  long long samples, lost, malformed;
-  std::string medium;
-};
-StandInCounts run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
-                           const std::string& interface, Medium medium, const volatile bool& stop);
 
 }  // namespace zavrek::wire

@@ -30,6 +30,8 @@ void Subscriber::take_frame(wire::Bytes frame, std::int64_t now_ns) noexcept {
     if (changed && delay_ns >= 0 && delay_ns < another_clock_ns) account_.delay.add(delay_ns);
   }
   account_.malformed = subscriber_.malformed();
+  account_.foreign = subscriber_.foreign();
+  account_.refused = subscriber_.refused();
 }
 
 void Subscriber::tell(Exchange& exchange, const OutputPoints& points) noexcept {

@@ -1,19 +1,12 @@
-#include <csignal>
-
 #include <fmt/format.h>
 
+#include "tool/stop.hpp"
 #include "tool/verbs.hpp"
+#include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
-#include "zavrek/wire/control_link.hpp"
 
 namespace zavrek::tool {
-namespace {
-
-volatile bool stop_requested = false;
-
-}  // namespace
-
 int controller(const ControllerOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
   if (!trial::has_control(all)) {
@@ -24,12 +17,10 @@ int controller(const ControllerOptions& options) {
   }
   const std::vector<std::string> signals = emt::compile(all.network).signal_names();
   const auto make = [&] { return control::Controller(all.control, signals, bench::own_maker(all)); };
-  std::signal(SIGTERM, [](int) { stop_requested = true; });
-  std::signal(SIGINT, [](int) { stop_requested = true; });
   wire::ControlPort port(options.port);
   fmt::print("controller of \"{}\" at port {}\n", all.network.title, port.port());
   std::fflush(stdout);
-  const wire::ControlCounts counts = wire::serve_controller(make, port, stop_requested);
+  const bench::ControlCounts counts = bench::serve_controller(make, port, stop_on_signal());
   fmt::print("{} periods, {} messages malformed\n", counts.periods, counts.malformed);
   return done;
 }

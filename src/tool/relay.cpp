@@ -1,17 +1,15 @@
 #include <charconv>
-#include <csignal>
 #include <optional>
 
 #include <fmt/format.h>
 
+#include "tool/stop.hpp"
 #include "tool/verbs.hpp"
+#include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/casefile.hpp"
-#include "zavrek/wire.hpp"
 
 namespace zavrek::tool {
 namespace {
-
-volatile bool stop_requested = false;
 
 [[noreturn]] void refuse(const std::string& option, const std::string& text, const char* example) {
   throw Error(fmt::format("{} \"{}\" is not understood; write it like {}", option, text, example));
@@ -25,14 +23,14 @@ std::optional<unsigned> number_of(const std::string& text, unsigned most) {
   return value;
 }
 
-wire::StreamPort stream_of(const std::string& text) {
+bench::StandInStream stream_of(const std::string& text) {
   const std::size_t at = text.rfind('@');
   const auto appid = at == std::string::npos ? std::nullopt : number_of(text.substr(at + 1), 0xFFFF);
   if (!appid || at == 0) refuse("--stream", text, "S1@16384");
   return {text.substr(0, at), static_cast<std::uint16_t>(*appid)};
 }
 
-wire::InputPort input_of(const std::string& text) {
+bench::StandInInput input_of(const std::string& text) {
   const std::size_t equal = text.find('='), at = text.rfind('@'), colon = text.rfind(':');
   const bool parts = equal != std::string::npos && at != std::string::npos && colon != std::string::npos;
   if (!parts || !(0 < equal && equal < at && at < colon)) refuse("--input", text, "block=R1@17:0");
@@ -47,17 +45,15 @@ wire::InputPort input_of(const std::string& text) {
 
 int relay(const RelayOptions& options) {
   const protection::RelaySettings settings = casefile::read_relay_settings(options.settings);
-  wire::StandInPorts ports{.name = options.name, .streams = {}, .goose_appid = options.goose_appid};
+  bench::StandInPorts ports{.name = options.name, .streams = {}, .goose_appid = options.goose_appid};
   for (const std::string& text : options.streams) ports.streams.push_back(stream_of(text));
   for (const std::string& text : options.inputs) ports.inputs.push_back(input_of(text));
   ports.frequency_Hz = parse_quantity_as(options.frequency, "Hz");
   ports.rate_Hz = 80 * ports.frequency_Hz;
-  std::signal(SIGTERM, [](int) { stop_requested = true; });
-  std::signal(SIGINT, [](int) { stop_requested = true; });
   const wire::Medium medium = options.medium == "raw"        ? wire::Medium::raw
                               : options.medium == "datagram" ? wire::Medium::datagram
                                                              : wire::Medium::automatic;
-  const auto counts = wire::run_stand_in(settings, ports, options.interface, medium, stop_requested);
+  const auto counts = bench::run_stand_in(settings, ports, options.interface, medium, stop_on_signal());
   fmt::print("{}: {} samples over {}; {} lost, {} frames malformed\n", ports.name, counts.samples,
              counts.medium, counts.lost, counts.malformed);
   return done;

@@ -175,7 +175,14 @@ bool GooseSubscriber::take(Bytes frame, std::int64_t now_ns) {
     ++malformed_;
     return false;
   }
-  if (incoming_.id != id_ || incoming_.simulation) return false;
+  if (incoming_.id != id_) {
+    ++foreign_;
+    return false;
+  }
+  if (incoming_.simulation) {
+    ++refused_;
+    return false;
+  }
   const bool same = heard_ && incoming_.state == message_.state && incoming_.sequence == message_.sequence;
   if (same) return false;
   std::swap(message_, incoming_);

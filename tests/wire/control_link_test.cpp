@@ -1,4 +1,5 @@
 #include "zavrek/wire/control_link.hpp"
+#include "zavrek/bench/stand_ins.hpp"
 
 #include <array>
 #include <cmath>
@@ -94,9 +95,9 @@ control::Controller counting() {
 TEST(ControlPort, ServesAControllerThatRunsOncePerPeriodAndAfreshFromPeriodZero) {
   ControlPort served(0), asking(0);
   asking.aim(served.port());
-  volatile bool stop = false;
-  ControlCounts counts;
-  std::thread server([&] { counts = serve_controller(counting, served, stop); });
+  std::atomic<bool> stop{false};
+  bench::ControlCounts counts;
+  std::thread server([&] { counts = bench::serve_controller(counting, served, stop); });
   std::vector<std::uint8_t> bytes(longest_control_message);
   const auto ask = [&](std::uint32_t tick) {
     const ControlMeasure message{false, tick, tick * 1e-3, {2}, {}};

@@ -1,4 +1,5 @@
 #include "zavrek/wire.hpp"
+#include "wire/memory_link.hpp"
 
 #include <gtest/gtest.h>
 
@@ -9,45 +10,6 @@
 
 namespace zavrek::wire {
 namespace {
-
-using Frame = std::vector<std::uint8_t>;
-
-/// A medium in memory: what one party sends, the other may read.
-class MemoryLink final : public Link {
- public:
-  std::deque<Frame> frames;
-  bool send(Bytes frame) noexcept override {
-    frames.emplace_back(frame.begin(), frame.end());
-    return true;
-  }
-  std::size_t receive(std::span<std::uint8_t> out) noexcept override {
-    if (frames.empty()) return 0;
-    const Frame frame = frames.front();
-    frames.pop_front();
-    std::copy(frame.begin(), frame.end(), out.begin());
-    return frame.size();
-  }
-  bool wait(int) noexcept override { return !frames.empty(); }
-  const std::string& description() const noexcept override { return name_; }
-
- private:
-  std::string name_ = "memory";
-};
-
-Frame frame_of(const auto& message) {
-  Frame frame(longest_frame);
-  frame.resize(encode(message, frame));
-  return frame;
-}
-
-SampledValues sample_message() {
-  SampledValues m;
-  m.address = sampled_values_address(0x4001);
-  m.id = "S1";
-  m.count = 5;
-  for (MeasuredValue& value : m.values) value.value = 1;
-  return m;
-}
 
 Goose goose_message() {
   Goose m;
@@ -115,21 +77,53 @@ TEST(Goose, ReadsBackWhatWasWritten) {
   EXPECT_EQ(read.entries, (std::vector<bool>{true, false}));
 }
 
+/// Places of the tags and lengths of a frame (ISO/IEC 8825-1, 8.1.3), from `first` to `end`.
+void find_structure(const Frame& frame, std::size_t first, std::size_t end,
+                    std::vector<std::size_t>& places) {
+  for (std::size_t at = first; at + 1 < end;) {
+    places.insert(places.end(), {at, at + 1});
+    const bool longer = frame[at + 1] == 0x81;  // the length stands in the byte behind it
+    if (longer) places.push_back(at + 2);
+    const std::size_t content = at + (longer ? 3 : 2), length = frame[content - 1];
+    if ((frame[at] & 0x20) != 0) find_structure(frame, content, content + length, places);
+    at = content + length;
+  }
+}
+
+/// No tag and no length can be another; what is taken of a damaged frame is a message that reads back the
+/// same.
 template <class Message>
 void damage(const Frame& good, unsigned seed) {
   Message into;
   for (std::size_t length = 0; length < good.size(); ++length)
     EXPECT_FALSE(decode(Bytes(good).first(length), into)) << length;
+  std::vector<std::size_t> structure;
+  find_structure(good, 26, good.size(), structure);
+  EXPECT_GT(structure.size(), 16U);
+  for (const std::size_t place : structure) {
+    // What need not be there may be called something else: goID, simulation, ndsCom of GOOSE.
+    if (std::is_same_v<Message, Goose> && (good[place] == 0x83 || good[place] == 0x87 || good[place] == 0x89))
+      continue;
+    int taken = 0;
+    for (unsigned change = 1; change < 256; ++change) {
+      Frame bad = good;
+      bad[place] = static_cast<std::uint8_t>(bad[place] ^ change);
+      taken += decode(bad, into) ? 1 : 0;
+    }
+    EXPECT_LE(taken, 3) << "byte " << place;  // a number that is taken for another one of its form
+  }
   std::mt19937 random(seed);
-  int accepted = 0;
   for (int round = 0; round < 100'000; ++round) {
     Frame bad = good;
     for (unsigned k = 0; k <= random() % 3; ++k)
       bad[random() % bad.size()] = static_cast<std::uint8_t>(random());
     if (random() % 3 == 0) bad.resize(random() % bad.size());
-    accepted += decode(bad, into);
+    if (!decode(bad, into)) continue;  // damage to addresses, texts and values stays legal
+    const Frame taken = frame_of(into);
+    Message again;
+    ASSERT_TRUE(decode(taken, again));
+    EXPECT_EQ(frame_of(again), taken);
   }
-  EXPECT_LT(accepted, 90'000);  // damage to addresses, texts and values stays legal
   for (int round = 0; round < 20'000; ++round) {
     Frame noise(random() % 200);
     for (auto& byte : noise) byte = static_cast<std::uint8_t>(random());
@@ -186,135 +180,12 @@ TEST(GooseSubscriber, FollowsItsPublisherAndNoticesSilence) {
   m.id = "R1";
   m.simulation = true;
   EXPECT_FALSE(subscriber.take(frame_of(m), 3'000'000));
+  EXPECT_EQ(subscriber.foreign(), 1);
+  EXPECT_EQ(subscriber.refused(), 1);
   Frame broken = frame_of(m);
   broken[28] ^= 0xFF;
   EXPECT_FALSE(subscriber.take(broken, 4'000'000));
   EXPECT_EQ(subscriber.malformed(), 1);
-}
-
-/// A stand-in with one definite stage, and the frames of a current that exceeds it.
-struct StandInTest : testing::Test {
-  StandInTest() {
-    settings.name = "R1";
-    protection::Stage stage;
-    stage.name = "s";
-    stage.pickup_A = 100;
-    stage.delay_s = 0.1;
-    settings.functions = {stage};
-  }
-  Frame sample(int k, double rms) {
-    SampledValues m = sample_message();
-    m.address = sampled_values_address(0x4000);
-    m.count = static_cast<std::uint16_t>(k % 4000);
-    protection::Sample values;
-    for (std::size_t p = 0; p < 3; ++p) {
-      values.current_A[p] = std::numbers::sqrt2 * rms *
-                            std::cos(2 * std::numbers::pi * (k / 80.0 - static_cast<double>(p) / 3));
-    }
-    put_sample(values, m);
-    return frame_of(m);
-  }
-  protection::RelaySettings settings;
-  MemoryLink link;
-};
-
-TEST_F(StandInTest, TripsByGooseAfterItsDelay) {
-  RelayStandIn relay(settings, {});
-  GooseSubscriber subscriber = stand_in_subscriber({});
-  int tripped_at = 0;
-  for (int k = 0; k < 4000 && tripped_at == 0; ++k) {
-    relay.take(sample(k, k < 400 ? 50 : 400), {k * 250'000LL, k * 250'000LL}, link);
-    for (; !link.frames.empty(); link.frames.pop_front()) {
-      if (subscriber.take(link.frames.front(), k * 250'000LL) && subscriber.message().entries[1])
-        tripped_at = k;
-    }
-  }
-  EXPECT_NEAR((tripped_at - 400) / 4000.0, 0.11, 0.01);
-  EXPECT_EQ(relay.lost(), 0);
-}
-
-TEST_F(StandInTest, BridgesAFewLostSamplesAndStartsAfreshAfterMany) {
-  RelayStandIn relay(settings, {});
-  for (int k = 0; k < 200; ++k) relay.take(sample(k, 400), {}, link);
-  for (int k = 203; k < 300; ++k) relay.take(sample(k, 400), {}, link);
-  EXPECT_EQ(relay.lost(), 3);
-  EXPECT_TRUE(relay.relay().start());
-  relay.take(sample(340, 400), {}, link);
-  EXPECT_EQ(relay.lost(), 43);
-  EXPECT_FALSE(relay.relay().start());
-}
-
-TEST_F(StandInTest, IgnoresStrangersAndGarbageAndTripsOnNeither) {
-  RelayStandIn relay(settings, {});
-  std::mt19937 random(13);
-  for (int k = 0; k < 20'000; ++k) {
-    Frame noise = sample(k, 4000);
-    switch (k % 3) {
-      case 0:
-        noise[18] ^= 0x01;
-        break;  // another stream
-      case 1:
-        noise.resize(random() % noise.size());
-        break;  // truncated
-      default:
-        for (auto& byte : noise) byte = static_cast<std::uint8_t>(random());
-    }
-    relay.take(noise, {k * 1000LL, 0}, link);
-  }
-  EXPECT_EQ(relay.samples(), 0);
-  EXPECT_GT(relay.malformed(), 10'000);
-  EXPECT_FALSE(relay.relay().start());
-}
-
-TEST_F(StandInTest, TreatsSamplesOfBadQualityAsLost) {
-  RelayStandIn relay(settings, {});
-  SampledValues m;
-  for (int k = 0; k < 400; ++k) {
-    ASSERT_TRUE(decode(sample(k, 400), m));
-    m.values[0].quality = 1;
-    relay.take(frame_of(m), {}, link);
-  }
-  EXPECT_EQ(relay.lost(), 400);
-  EXPECT_FALSE(relay.relay().start());
-}
-
-TEST_F(StandInTest, WaitsForAllItsStreamsAndBridgesTheOneThatIsMissing) {
-  StandInPorts ports;
-  ports.streams = {{"S1", 0x4000}, {"S2", 0x4002}};
-  RelayStandIn relay(settings, ports);
-  const auto second = [&](int k) {
-    SampledValues m = sample_message();
-    m.address = sampled_values_address(0x4002);
-    m.id = "S2";
-    m.count = static_cast<std::uint16_t>(k % 4000);
-    return frame_of(m);
-  };
-  for (int k = 0; k < 100; ++k) {
-    relay.take(sample(k, 400), {}, link);
-    if (k % 10 != 5) relay.take(second(k), {}, link);
-    if (k == 50) relay.take(second(45), {}, link);  // late: given up
-  }
-  EXPECT_EQ(relay.samples(), 190);
-  EXPECT_EQ(relay.lost(), 11);
-  EXPECT_TRUE(relay.relay().start());
-}
-
-TEST_F(StandInTest, ReadsABinaryInputFromTheEntryOfAGooseMessage) {
-  std::get<protection::Stage>(settings.functions[0]).blocked_by = "input.block";
-  StandInPorts ports;
-  ports.inputs = {{"block", "R7", 0x0007, 1}};
-  RelayStandIn relay(settings, ports);
-  GoosePublisher other(stand_in_message({.name = "R7", .goose_appid = 7}));
-  MemoryLink wire;
-  other.poll({}, {false, true}, wire);
-  relay.take(wire.frames.front(), {}, link);
-  for (int k = 0; k < 100; ++k) relay.take(sample(k, 400), {}, link);
-  EXPECT_FALSE(relay.relay().start());
-  wire.frames.clear();
-  other.poll({1'000'000, 1'000'000}, {true, false}, wire);
-  relay.take(wire.frames.front(), {1'000'000, 1'000'000}, link);
-  for (int k = 100; k < 200; ++k) relay.take(sample(k, 400), {}, link);
-  EXPECT_TRUE(relay.relay().start());
 }
 
 class Media : public testing::TestWithParam<Medium> {};

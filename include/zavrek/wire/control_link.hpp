@@ -71,12 +71,4 @@ class ControlPort {
   int port_ = 0, peer_ = 0;
 };
 
-struct ControlCounts {
-  long long periods = 0, malformed = 0, unsent = 0;
-};
-/// Serves a controller until it is told to end or `stop` is set; one that begins again at period 0 is made
-/// anew.
-ControlCounts serve_controller(const std::function<control::Controller()>& make, ControlPort& port,
-                               const volatile bool& stop);
-
 }  // namespace zavrek::wire

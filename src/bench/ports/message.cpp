@@ -5,8 +5,8 @@
 #include <fmt/format.h>
 
 #include "bench/make_port.hpp"
+#include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/pace.hpp"
-#include "zavrek/wire.hpp"
 
 namespace zavrek::bench::internal {
 namespace {
@@ -45,7 +45,7 @@ class MessagePort final : public Port {
 
  private:
   static wire::Goose first(const Message& message) {
-    wire::Goose goose = wire::stand_in_message(
+    wire::Goose goose = stand_in_message(
         {.name = message.identifier(), .goose_appid = static_cast<std::uint16_t>(message.appid)});
     goose.entries.assign(message.entries.size(), false);
     return goose;

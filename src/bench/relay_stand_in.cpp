@@ -1,9 +1,11 @@
 #include <algorithm>
 #include <ctime>
 
-#include "zavrek/wire.hpp"
+#include "zavrek/bench/stand_ins.hpp"
 
-namespace zavrek::wire {
+namespace zavrek::bench {
+
+using namespace wire;
 
 namespace {
 /// Samples by which a stream may lag another; a count further back is a stream that began again.
@@ -31,7 +33,7 @@ RelayStandIn::RelayStandIn(protection::RelaySettings settings, StandInPorts port
       last_(ports_.streams.size()),
       arrived_(ports_.streams.size(), 0),
       outputs_(relay_.outputs().size(), false) {
-  for (const InputPort& port : ports_.inputs) {
+  for (const StandInInput& port : ports_.inputs) {
     const auto& known = relay_.inputs();
     const auto at = std::find(known.begin(), known.end(), port.name);
     if (at == known.end()) continue;  // no condition uses it
@@ -109,7 +111,7 @@ void RelayStandIn::bridge(int missing) {
 void RelayStandIn::poll(Now now, Link& link) { publisher_.poll(now, outputs_, link); }
 
 StandInCounts run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
-                           const std::string& interface, Medium medium, const volatile bool& stop) {
+                           const std::string& interface, Medium medium, const std::atomic<bool>& stop) {
   RelayStandIn relay(settings, ports);
   const std::optional<std::uint16_t> alone =
       ports.streams.size() == 1 ? std::optional(ports.streams.front().appid) : std::nullopt;
@@ -139,4 +141,4 @@ StandInCounts run_stand_in(const protection::RelaySettings& settings, const Stan
   return {relay.samples(), relay.lost(), relay.malformed(), link->description()};
 }
 
-}  // namespace zavrek::wire
+}  // namespace zavrek::bench

@@ -1,0 +1,18 @@
+#include "tool/stop.hpp"
+
+#include <csignal>
+
+namespace zavrek::tool {
+namespace {
+
+std::atomic<bool> stop_requested{false};
+static_assert(std::atomic<bool>::is_always_lock_free);
+
+}  // namespace
+
+const std::atomic<bool>& stop_on_signal() {
+  for (const int signal : {SIGTERM, SIGINT}) std::signal(signal, [](int) { stop_requested = true; });
+  return stop_requested;
+}
+
+}  // namespace zavrek::tool
