@@ -169,6 +169,12 @@ class Plant final : public ControlledPlant {
   bool open(OperableId what, double at_s) noexcept override;
   bool close(OperableId what, double at_s) noexcept override;
 
+  /// Gives a fault of one or two phases, or of three without ground, another resistance, at least 0 ohm, from
+  /// now on: what follows is the same as if it had been compiled with it. False, and nothing happens, where
+  /// compile alone can do that: at faults of several phases to ground, whose resistance lies behind their
+  /// star point, within condensed parts, and for what is no fault.
+  bool set_resistance(OperableId fault, double ohm) noexcept;
+
   [[nodiscard]] const std::string& name(OperableId what) const noexcept;
   /// Commands refused so far, the first 256 of them.
   [[nodiscard]] const std::vector<Refusal>& refusals() const noexcept;

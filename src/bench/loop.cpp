@@ -230,6 +230,7 @@ void Run::Loop::begin() {
     if (port->each_step()) stepped_.push_back(port.get());
   }
   find_stride();
+  if (plant_ && options_.plants) options_.plants->keep_start();
   if (stride_ == 1) return;
   exchange_.read();  // as all stands at the start
   take_row(1);
@@ -263,9 +264,9 @@ pace::Timing Run::Loop::execute(double duration_s, const std::atomic<bool>* stop
   const double stride_s = stride_ * exchange_.step_s();
   const auto strides = duration_s == 0 ? std::numeric_limits<std::int64_t>::max()
                                        : static_cast<std::int64_t>(std::ceil(duration_s / stride_s - 1e-6));
-  pace::RealtimeGrants footing;
-  if (wall) footing = pace::acquire_realtime();
-  pace::Executive executive(pace::system_clock(), footing.may_spin);
+  pace::RealtimeGrants grants;
+  if (wall) grants = pace::acquire_realtime();
+  pace::Executive executive(pace::system_clock(), grants.may_spin);
   // A step that begins on its tick ends one step later in the plant's time, long before by the clock.
   const std::int64_t begun_ns = std::llround(exchange_.time_s() * 1e9);
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
@@ -276,8 +277,8 @@ pace::Timing Run::Loop::execute(double duration_s, const std::atomic<bool>* stop
                                         return advance() && !(until && until()) &&
                                                !(stop && stop->load(std::memory_order_relaxed));
                                       });
-  if (wall) pace::leave_footing();
-  timing.footing = footing;
+  if (wall) pace::leave_realtime();
+  timing.grants = grants;
   timing.plant_steps = stride_;
   return timing;
 }

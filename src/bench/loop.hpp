@@ -21,6 +21,12 @@ class Run::Loop {
  public:
   Loop(const Setup& setup, std::unique_ptr<Source> source, const RunOptions& options);
 
+  ~Loop() {
+    if (crew_) plant_->share(nullptr);  // it may outlive the crew
+  }
+  Loop(const Loop&) = delete;
+  Loop& operator=(const Loop&) = delete;
+
   [[nodiscard]] bool advance() noexcept;
 
   // Everything that the outline above works with; Run fills and asks it.

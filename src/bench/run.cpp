@@ -9,9 +9,17 @@
 
 namespace zavrek::bench {
 
+namespace {
+
+std::unique_ptr<Source> plant_of(const network::Network& network, const RunOptions& options) {
+  if (!options.plants) return std::make_unique<internal::PlantSource>(emt::compile(network));
+  return std::make_unique<internal::PlantSource>(&options.plants->at_start(network, options.network_name));
+}
+
+}  // namespace
+
 Run::Run(const Setup& setup, const network::Network& network, const RunOptions& options)
-    : loop_(std::make_unique<Loop>(setup, std::make_unique<internal::PlantSource>(emt::compile(network)),
-                                   options)) {}
+    : loop_(std::make_unique<Loop>(setup, plant_of(network, options), options)) {}
 Run::Run(const Setup& setup, std::unique_ptr<Source> stimulus, const RunOptions& options)
     : loop_(std::make_unique<Loop>(setup, std::move(stimulus), options)) {}
 Run::~Run() = default;

@@ -85,6 +85,7 @@ const std::string& Plant::unit(SignalId signal) const noexcept {
 }
 
 double Plant::value(SignalId signal) const noexcept {
+  assert(signal.index >= 0 && static_cast<std::size_t>(signal.index) < core_->signals.rows.size());
   const internal::SignalRow& row = core_->signals[signal.index];
   if (leap_ && leap_->landed()) {
     if (const double* found = leap_->found(signal.index)) return *found;
@@ -131,6 +132,11 @@ bool Plant::open(OperableId what, double at_s) noexcept {
 bool Plant::close(OperableId what, double at_s) noexcept {
   replay_since_leap();
   return core_->request(what.index, true, at_s);
+}
+
+bool Plant::set_resistance(OperableId fault, double ohm) noexcept {
+  replay_since_leap();
+  return core_->set_resistance(fault.index, ohm);
 }
 
 const std::string& Plant::name(OperableId what) const noexcept {

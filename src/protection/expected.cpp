@@ -1,4 +1,6 @@
 #include <algorithm>
+#include <span>
+#include <vector>
 
 #include "zavrek/protection/relay.hpp"
 
@@ -37,45 +39,90 @@ bool hold(Relay& relay, const Measured& measured, double for_s, double& time_s, 
 
 }  // namespace
 
-ExpectedOperation expected_operation(const RelaySettings& settings, const Seen& seen) {
-  Relay relay(attentive(settings), seen.rate_Hz, seen.frequency_Hz, static_cast<int>(seen.ends.size()));
-  const std::size_t count = seen.ends.front().size();
-  const auto window = static_cast<std::size_t>(relay.measuring().window());
-  const double interval = 1 / seen.rate_Hz;
-  std::vector<Sample> now(seen.ends.size());
-  const auto at = [&](std::size_t k) {
-    for (std::size_t e = 0; e < seen.ends.size(); ++e) now[e] = seen.ends[e][k];
-    return std::span<const Sample>(now);
-  };
+namespace {
+
+/// All that is made of currents, that much larger.
+void scale_currents(const Measured& measured, double factor, Measured& into) {
+  into = measured;
+  for (End& end : into.ends) {
+    for (auto* phasors : {&end.second, &end.fifth}) {
+      for (Phasor& phasor : *phasors) phasor *= factor;
+    }
+    for (Phasor& phasor : end.current) phasor *= factor;
+    for (Phasor* part : {&end.i.positive, &end.i.negative, &end.i.zero}) *part *= factor;
+  }
+}
+
+/// A relay that decides on what another measures, its currents scaled.
+struct Beside {
+  Relay relay;
+  double factor;
+  ExpectedOperation found{};
+  bool tripped = false;
   std::size_t next_change = 0;
-  const auto set_inputs = [&](double time_s) {
+  Measured scaled{};
+
+  const Measured& see(const Measured& measured) {
+    if (factor == 1) return measured;
+    scale_currents(measured, factor, scaled);
+    return scaled;
+  }
+  void set_inputs(const RecordedInputs& seen, double time_s) {
     for (; next_change < seen.inputs.size() && seen.inputs[next_change].time_s <= time_s; ++next_change) {
-      const Seen::Change& change = seen.inputs[next_change];
+      const RecordedInputs::Change& change = seen.inputs[next_change];
       for (std::size_t k = 0; k < relay.inputs().size(); ++k) {
         if (relay.inputs()[k] == change.input) relay.set_input(k, change.on);
       }
     }
-  };
-  ExpectedOperation found;
-  for (std::size_t k = 0; k < count; ++k) {
-    if (k < seen.inception) {
-      set_inputs((static_cast<double>(k) - static_cast<double>(seen.inception)) * interval);
-      (void)relay.push(at(k));
-      continue;
-    }
-    (void)relay.measure(at(k));
-    if (k + 1 < seen.inception + window) continue;
-    set_inputs(static_cast<double>(k + 1 - window - seen.inception) * interval);
-    relay.decide(relay.measured(), interval);
-    if (!relay.trip()) continue;
-    const double end_s = static_cast<double>(k + 2 - window - seen.inception) * interval;
-    return {std::max(0.0, end_s - relay.tripped_before_s()), name_of(relay)};
   }
-  double time_s = count + 1 > seen.inception + window
-                      ? static_cast<double>(count + 1 - window - seen.inception) * interval
-                      : 0;
-  (void)hold(relay, relay.measured(), seen.hold_s, time_s, found);
+};
+
+}  // namespace
+
+std::vector<ExpectedOperation> expected_operations(const RelaySettings& settings, const RecordedInputs& seen,
+                                                   std::span<const double> factors) {
+  const int ends = static_cast<int>(seen.ends.size());
+  const auto make = [&] { return Relay(attentive(settings), seen.rate_Hz, seen.frequency_Hz, ends); };
+  Relay measuring = make();
+  std::vector<Beside> all;
+  for (const double factor : factors) all.push_back({make(), factor});
+  const std::size_t count = seen.ends.front().size();
+  const auto window = static_cast<std::size_t>(measuring.measuring().window());
+  const double interval = 1 / seen.rate_Hz;
+  std::vector<Sample> now(seen.ends.size());
+  for (std::size_t k = 0; k < count; ++k) {
+    for (std::size_t e = 0; e < seen.ends.size(); ++e) now[e] = seen.ends[e][k];
+    const bool ready = measuring.measure(now);
+    const bool before = k < seen.inception;
+    if (before ? !ready : k + 1 < seen.inception + window) continue;
+    // The window that begins at an instant is decided on at that instant.
+    const auto at_s = [&](std::size_t sample) {
+      return (static_cast<double>(sample) - static_cast<double>(seen.inception)) * interval;
+    };
+    const double begins_s = at_s(before ? k : k + 1 - window);
+    for (Beside& one : all) {
+      if (one.tripped) continue;
+      one.set_inputs(seen, begins_s);
+      one.relay.decide(one.see(measuring.measured()), before ? measuring.measuring().interval_s() : interval);
+      if (before || !one.relay.trip()) continue;
+      one.tripped = true;
+      one.found = {std::max(0.0, at_s(k + 2 - window) - one.relay.tripped_before_s()), name_of(one.relay)};
+    }
+  }
+  std::vector<ExpectedOperation> found;
+  for (Beside& one : all) {
+    double time_s = count + 1 > seen.inception + window
+                        ? static_cast<double>(count + 1 - window - seen.inception) * interval
+                        : 0;
+    if (!one.tripped) (void)hold(one.relay, one.see(measuring.measured()), seen.hold_s, time_s, one.found);
+    found.push_back(std::move(one.found));
+  }
   return found;
+}
+
+ExpectedOperation expected_operation(const RelaySettings& settings, const RecordedInputs& seen) {
+  constexpr double as_seen = 1;
+  return expected_operations(settings, seen, {&as_seen, 1}).front();
 }
 
 ExpectedOperation expected_operation(const RelaySettings& settings, const Measured& before,

@@ -10,14 +10,13 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/stop.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
 
 namespace zavrek::tool {
 namespace {
-
-std::atomic<bool> stop_requested{false};
 
 std::filesystem::path folder_of(const ProgrammeOptions& options) {
   if (!options.out.empty()) return options.out;
@@ -98,9 +97,7 @@ int programme(const ProgrammeOptions& options) {
         how.shard < 1 || how.shard > how.shards)
       throw Error(fmt::format("\"{}\" is no shard; write it like 3/8, the third of eight", options.shard));
   }
-  std::signal(SIGTERM, [](int) { stop_requested = true; });
-  std::signal(SIGINT, [](int) { stop_requested = true; });
-  how.stop = &stop_requested;
+  how.stop = &stop_on_signal();
   const bool live = isatty(STDERR_FILENO) != 0;
   const auto done_now =
       trial::run_programme(all, how, [&](const trial::Progress& p, const trial::StoredTrial& t) {

@@ -185,5 +185,24 @@ TEST(State, OfAnotherNetworkIsRefused) {
   }
 }
 
+network::Network struck_line(const std::string& phases, double ohm) {
+  network::Network network = demo_network("line");
+  network.faults = {network::Fault{.on = "infeed", .at = 0.4, .phases = phases, .resistance_ohm = ohm}};
+  return network;
+}
+
+TEST(State, OfAFaultTakesAnotherResistanceAsIfCompiledWithIt) {
+  for (const char* phases : {"AG", "BC", "ABC"}) {
+    Plant compiled = emt::compile(struck_line(phases, 7)), set = emt::compile(struck_line(phases, 0));
+    ASSERT_TRUE(set.set_resistance(set.operable("fault"), 7)) << phases;
+    for (Plant* plant : {&compiled, &set}) plant->close(plant->operable("fault"), 1e-3);
+    const Deeds none(compiled, 5);
+    EXPECT_TRUE(same_bits(run(set, none, 300), run(compiled, none, 300))) << phases;
+  }
+  Plant star = emt::compile(struck_line("ABG", 0));
+  EXPECT_FALSE(star.set_resistance(star.operable("fault"), 7));
+  EXPECT_FALSE(star.set_resistance(star.operable(star.operable_names().back()), 7));
+}
+
 }  // namespace
 }  // namespace zavrek::casefile

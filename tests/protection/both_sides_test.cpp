@@ -327,7 +327,7 @@ TEST(Decisions, FallOnWholeSamplesOnly) {
 
 TEST(Decisions, ChangeNothingInWhatSettingsAreExpectedToDo) {
   RelaySettings settings = relay_of({inverse("s", "IEC normal inverse", 100, 0.1)});
-  Seen seen;
+  RecordedInputs seen;
   seen.ends.resize(1);
   seen.inception = 800;
   for (int k = 0; k < 4000; ++k) seen.ends[0].push_back(phase_current(k < 800 ? 50 : 700)[0].at(k / rate_Hz));

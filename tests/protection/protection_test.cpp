@@ -593,7 +593,7 @@ TEST(ExpectedOperation, TakesTheFirstStageOfTheCompositeAndFollowsAChangingCurre
   const RelaySettings settings =
       relay_of({inverse("inverse", "IEC very inverse", 100, 1), definite("definite", 1000, 0.1)});
   const auto seen = [](double first, double change_s, double second, double hold_s) {
-    Seen s;
+    RecordedInputs s;
     s.ends.resize(1);
     s.inception = 800;
     for (int k = 0; k < 800 + std::lround((change_s + 0.1) * rate_Hz); ++k) {

@@ -339,5 +339,35 @@ TEST(Explanation, SaysWhetherItsFactorIsBounded) {
   EXPECT_EQ((Explanation{"reversed"}).words(), "reversed");
 }
 
+TEST(PlantStore, GivesEachTrialTheBitsOfAPlantOfItsOwn) {
+  const Case line = casefile::read_case(std::filesystem::path(ZAVREK_DEMO) / "line");
+  Sweep sweep = line.sweeps.at(0);
+  sweep.vary = {{.field = "fault.phases", .values = {"AG", "BCG"}},
+                {.field = "fault.at", .values = {"30 %", "80 %"}},
+                {.field = "fault.resistance", .values = {"0 ohm", "5 ohm"}},
+                {.field = "fault.inception", .values = {"0 deg", "77 deg"}}};
+  EXPECT_EQ(network_of(sweep, 0), network_of(sweep, 4));
+  EXPECT_EQ(network_of(sweep, 0), network_of(sweep, 12));
+  EXPECT_NE(network_of(sweep, 0), network_of(sweep, 1));
+  EXPECT_NE(network_of(sweep, 0), network_of(sweep, 2));
+  bench::PlantStore plants;
+  RunOptions alone{.place = "plant", .free = true}, shared = alone;
+  shared.plants = &plants;
+  for (const std::size_t index : {0, 4, 8, 12, 3, 15, 7, 0}) {
+    const SweptTrial swept = swept_trial(line, sweep, index);
+    shared.network_name = network_of(sweep, index);
+    const TrialResult own = run_trial(swept.all, swept.trial, alone);
+    const TrialResult stored = run_trial(swept.all, swept.trial, shared);
+    ASSERT_EQ(own.failure, "");
+    ASSERT_EQ(own.record.analogs.size(), stored.record.analogs.size());
+    for (std::size_t k = 0; k < own.record.analogs.size(); ++k)
+      EXPECT_EQ(own.record.analogs[k].samples, stored.record.analogs[k].samples) << index;
+    ASSERT_EQ(own.verdicts.size(), stored.verdicts.size());
+    for (std::size_t k = 0; k < own.verdicts.size(); ++k)
+      EXPECT_EQ(own.verdicts[k].measured + own.verdicts[k].expected,
+                stored.verdicts[k].measured + stored.verdicts[k].expected);
+  }
+}
+
 }  // namespace
 }  // namespace zavrek::trial

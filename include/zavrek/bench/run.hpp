@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/bench/plant_store.hpp"
 #include "zavrek/bench/port.hpp"
 #include "zavrek/bench/timetable.hpp"
 #include "zavrek/pace.hpp"
@@ -27,6 +28,9 @@ struct RunOptions {
   int cores = 1;
   /// How the record will be kept: it is judged as it will be read back. Empty: it is not.
   std::optional<record::Encoding> kept_as = {};
+  /// Takes its plant from a store, under the name of its network; else it compiles one.
+  PlantStore* plants = nullptr;
+  std::string network_name = {};
 };
 
 /// One run of a setup: its source, its control, its ports, and what is recorded. Nothing is looked up or

@@ -78,7 +78,7 @@ struct ExpectedOperation {
 /// What a relay saw: samples of each place (all of the same length) at `rate_Hz`, of which those before
 /// `inception` (an index) are prefault. After the last sample the values of the last whole
 /// window are held for `hold_s`.
-struct Seen {
+struct RecordedInputs {
   std::vector<std::vector<Sample>> ends;
   std::size_t inception = 0;
   double rate_Hz = 4000;
@@ -92,7 +92,12 @@ struct Seen {
   std::vector<Change>
       inputs;  ///< in the order of their times; those that the relay does not know are ignored
 };
-[[nodiscard]] ExpectedOperation expected_operation(const RelaySettings& settings, const Seen& seen);
+[[nodiscard]] ExpectedOperation expected_operation(const RelaySettings& settings, const RecordedInputs& seen);
+/// The same with all currents so many times as large, one for each of `factors`: what is measured is measured
+/// once.
+[[nodiscard]] std::vector<ExpectedOperation> expected_operations(const RelaySettings& settings,
+                                                                 const RecordedInputs& seen,
+                                                                 std::span<const double> factors);
 
 /// The same for steady quantities: `before` long enough that all is at rest, then `during` for `limit_s`.
 [[nodiscard]] ExpectedOperation expected_operation(const RelaySettings& settings, const Measured& before,

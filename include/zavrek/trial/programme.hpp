@@ -25,6 +25,11 @@ struct SweptTrial {
 /// Error that names the field when one is unknown or a value does not fit.
 [[nodiscard]] SweptTrial swept_trial(const Case& all, const Sweep& sweep, std::size_t index);
 
+/// Names the network that a trial of a sweep runs in: trials with the same name differ in what is done alone
+/// (inception, duration, resistance of the fault, the trial's own fields), so that one compiled plant serves
+/// them.
+[[nodiscard]] std::string network_of(const Sweep& sweep, std::size_t index);
+
 /// A trial of a programme as its database keeps it.
 struct StoredTrial {
   long long number = 0;  ///< over all sweeps, from 1

@@ -12,6 +12,10 @@
 // sweeps and the passes over all parts; node voltages and currents that nobody reads are not calculated, and
 // can be had later from the drive (`complete`).
 //
+// (Groups of a network behind few nodes as Norton equivalents per state of their switches: C. Dufour, J.
+// Mahseredjian, J. Belanger, IEEE Trans. Power Delivery 26 (2011); here the states of the parts are outputs
+// too.)
+//
 // What drives a current from one node to another is one number of the drive, not two: a part that hardly
 // anything earths answers each of the two with a large voltage of all its nodes, in whose rounding the small
 // differences between them would be lost.

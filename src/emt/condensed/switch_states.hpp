@@ -3,6 +3,7 @@
 // numbers of one stand side by side: going over to another touches few pages of memory.
 #pragma once
 
+#include <cassert>
 #include <cmath>
 #include <cstddef>
 #include <cstdint>
@@ -32,6 +33,7 @@ class SwitchStates {
 
   /// Room for so many, a power of two and at least a set, or for as many as `most_bytes` hold; all empty.
   void make_room(const Widths& widths, std::size_t count) {
+    assert((count & (count - 1)) == 0 && count >= ways);
     widths_ = widths;
     const std::size_t each = widths.conductances + widths.sources + widths.rows * (1 + widths.columns);
     constexpr std::size_t line = 8;  // numbers

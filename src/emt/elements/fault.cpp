@@ -79,7 +79,8 @@ void assemble(const network::Fault& fault, const std::vector<NodeId>& place, con
   const bool to_ground = fault.phases.back() == 'G';
   const bool arcs = network::is_set(fault.arc_voltage_V);
   const double resistance = std::max(fault.resistance_ohm, solid_ohm);
-  Operable operable{.name = fault.name, .poles = {}};
+  const bool star_to_ground = to_ground && phases.size() > 1;
+  Operable operable{.name = fault.name, .poles = {}, .least_ohm = solid_ohm};
   std::vector<Terms> currents(place.size());
   const auto add_pole = [&](NodeId p, NodeId q, double ohm) {
     const NodeId root = arcs ? assembly.new_node(fault.name + ".arc") : q;
@@ -90,6 +91,7 @@ void assemble(const network::Fault& fault, const std::vector<NodeId>& place, con
                                      .closed = false,
                                      .chop_A = letters[0] == 'p' ? 1e30 : 0});
     operable.poles.push_back(index);
+    if (ohm == resistance && !star_to_ground) operable.resistive.push_back(index);
     if (arcs) {
       assembly.model({.owner = fault.name,
                       .ends = {{root, q}},

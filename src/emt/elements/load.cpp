@@ -5,9 +5,9 @@
 
 #include <fmt/format.h>
 
-#include "emt/parts/assembly.hpp"
 #include "emt/elements/terminals.hpp"
 #include "emt/elements/voltage_dependent_load.hpp"
+#include "emt/parts/assembly.hpp"
 
 namespace zavrek::emt::internal {
 

@@ -1,8 +1,10 @@
-// Where valves ended up behind gate edges. What commutates with what is the same each time that the same
-// gates change in the same state, but it takes a round of solutions per commutation to find out. So the
-// outcome is kept, and tried first the next time, and behind it the one before: when all valves fit it
-// stands, else they are asked round by round. For a state that was not met, what each leg for itself came to
-// from what it is in, or another leg like it, is put together.
+// Where valves ended up behind gate edges. (Which valves conduct is a linear complementarity problem of the
+// network at that instant, one solution of which is sought by changing over what does not fit: R. Cottle,
+// J.-S. Pang, R. Stone, "The Linear Complementarity Problem", ch. 4.) What commutates with what is the same
+// each time that the same gates change in the same state, but it takes a round of solutions per commutation
+// to find out. So the outcome is kept, and tried first the next time, and behind it the one before: when all
+// valves fit it stands, else they are asked round by round. For a state that was not met, what each leg for
+// itself came to from what it is in, or another leg like it, is put together.
 #pragma once
 
 #include <array>

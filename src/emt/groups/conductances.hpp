@@ -3,6 +3,7 @@
 // (Core::refactor).
 #pragma once
 
+#include <cassert>
 #include <vector>
 
 #include "emt/solve/partition.hpp"
@@ -34,6 +35,7 @@ struct Conductances {
   bool stale = false;                                 // some partition must be refactored
 
   void adjust(int number, double siemens) noexcept {
+    assert(number >= 0 && static_cast<std::size_t>(number) < adjustable.size());
     adjustable[static_cast<std::size_t>(number)] = siemens;
     mark(columns[static_cast<std::size_t>(number)]);
   }

@@ -4,6 +4,7 @@
 #pragma once
 
 #include <algorithm>
+#include <cassert>
 #include <cmath>
 #include <utility>
 #include <vector>
@@ -122,6 +123,7 @@ class PoleGroup {
   /// values at `from`, `after` those at `until`.
   [[nodiscard]] double event_time(std::size_t k, double from, double until, const double* before,
                                   const double* after) const noexcept {
+    assert(k < poles_.size() && from <= until);
     const Pole& pole = poles_[k];
     if (!pole.closed) {
       const double closes = pole.close_at < until ? std::max(pole.close_at, from) : never_s;
@@ -159,6 +161,7 @@ class PoleGroup {
   void visit_state(StateArchive& archive) {
     for (Pole& pole : poles_) {
       archive(pole.closed);
+      archive(pole.closed_S);
       for (double* instant : {&pole.close_at, &pole.part_at, &pole.ceased_at, &pole.closed_at})
         archive(*instant);
     }

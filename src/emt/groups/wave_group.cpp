@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <bit>
+#include <cassert>
 #include <cmath>
 
 namespace zavrek::emt::internal {
@@ -55,6 +56,7 @@ double WaveGroup::past(const Mode& mode, int end, double age) const noexcept {
 }
 
 void WaveGroup::inject(double ahead, double* rhs) noexcept {
+  assert(ahead > 0);
   for (const Line& line : lines_) {
     double near[most_phases] = {};
     double far[most_phases] = {};

@@ -11,6 +11,8 @@
 // (142 rows for four leaps where one takes 88, in a network of 70). To go on with single steps, those since
 // the product began are made again that way. What is left differs from single steps by rounding alone.
 //
+// (A power by repeated squaring: C. Moler, C. Van Loan, SIAM Review 45 (2003), section 3.)
+//
 // A and C depend on the adjustable conductances. Those of a state that lasts are found a few columns at a
 // time: of one step by a step of the network from one unit of z, of a leap and of several by products with
 // the matrix before. The last few states are kept.

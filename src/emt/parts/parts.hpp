@@ -203,6 +203,8 @@ struct Operable {
   std::vector<std::string> only_when_open{};  // operables whose poles must all be open before it moves
   bool always_opens = false;                  // the condition holds for closing alone
   std::vector<int> blocking{};                // the same, as numbers; by the compiler
+  std::vector<int> resistive{};               // poles whose closed conductance is that of a resistance,
+  double least_ohm = 0;                       // which is not less
 };
 
 /// A value that may be changed while the plant runs.

@@ -1,5 +1,6 @@
 // What is read of a plant, and done to it, between two steps.
 #include <algorithm>
+#include <cassert>
 #include <utility>
 
 #include "emt/step/core.hpp"
@@ -7,6 +8,7 @@
 namespace zavrek::emt::internal {
 
 bool Core::request(int operable, bool close, double at_s) noexcept {
+  assert(operable >= 0 && static_cast<std::size_t>(operable) < controls.operables.size());
   const Operable& what = controls.operables[static_cast<std::size_t>(operable)];
   const double from = std::max(at_s, time_s());
   for (const int other : what.blocking) {
@@ -27,7 +29,27 @@ bool Core::request(int operable, bool close, double at_s) noexcept {
   return true;
 }
 
+bool Core::set_resistance(int operable, double ohm) noexcept {
+  const Operable& what = controls.operables[static_cast<std::size_t>(operable)];
+  const auto condensed = [&](int k) { return poles[static_cast<std::size_t>(k)].in_condensed; };
+  if (what.resistive.empty() || std::any_of(what.resistive.begin(), what.resistive.end(), condensed))
+    return false;
+  keep_to_poles();
+  forget_ahead();
+  for (const int index : what.resistive) {
+    const auto k = static_cast<std::size_t>(index);
+    Pole& pole = poles[k];
+    pole.closed_S = 1 / std::max(ohm, what.least_ohm);
+    if (!pole.closed) continue;
+    adjust_pole(pole, pole.siemens());
+    poles.show(k);
+    restart.pending = true;
+  }
+  return true;
+}
+
 bool Core::fire(int gate, bool on, double at_s) noexcept {
+  assert(gate >= 0 && static_cast<std::size_t>(gate) < controls.gates.size());
   bool taken = true;
   const double from = std::max(at_s, time_s());
   for (const int valve : controls.gates[static_cast<std::size_t>(gate)].valves) {
@@ -55,6 +77,7 @@ void Core::fail(int gate, Failure how, double late_s) noexcept {
 
 /// A knob's slot is written by nobody else: it keeps its value in all arrays.
 void Core::turn(int knob, double value) noexcept {
+  assert(knob >= 0 && static_cast<std::size_t>(knob) < controls.knobs.size());
   const Knob& what = controls.knobs[static_cast<std::size_t>(knob)];
   const double bounded = std::clamp(value, what.low, what.high);
   for (Numbers* array : {&at.present, &at.next, &at.middle, &at.end, &at.at_event})

@@ -1,6 +1,7 @@
 // What a step does about discontinuities: finds them within it, goes back to each, changes over what is due
 // there, and takes the two half steps behind it.
 #include <algorithm>
+#include <cassert>
 #include <cmath>
 #include <utility>
 
@@ -76,6 +77,7 @@ void Core::blend(const Numbers& from, const Numbers& to, double share, Numbers& 
                  int end) noexcept {
   const double *a = from.data(), *b = to.data();
   double* c = into.data();
+  assert(first % lanes == 0 && static_cast<std::size_t>(end) <= into.size());
   for (int k = first; k < end; k += lanes) {
     const Lanes before = load(a + k);
     store(c + k, before + share * (load(b + k) - before));

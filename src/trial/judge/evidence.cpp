@@ -52,8 +52,9 @@ int Evidence::rises(const std::string& point) const {
                     [&](const record::Event& event) { return event.of == column && event.on; }));
 }
 
-std::vector<protection::Seen::Change> Evidence::inputs_of(const Device& device, double zero_s) const {
-  std::vector<protection::Seen::Change> changes;
+std::vector<protection::RecordedInputs::Change> Evidence::inputs_of(const Device& device,
+                                                                    double zero_s) const {
+  std::vector<protection::RecordedInputs::Change> changes;
   for (const std::string& text : device.inputs) {
     const auto [name, source] = bench::internal::split_pair(text);
     const std::string column = column_of(*record_, source);

@@ -20,7 +20,8 @@ class Evidence {
   /// How often it came on.
   [[nodiscard]] int rises(const std::string& point) const;
   /// What the binary inputs of a device saw, times counted from `zero_s`.
-  [[nodiscard]] std::vector<protection::Seen::Change> inputs_of(const Device& device, double zero_s) const;
+  [[nodiscard]] std::vector<protection::RecordedInputs::Change> inputs_of(const Device& device,
+                                                                          double zero_s) const;
 
  private:
   const record::Record* record_;

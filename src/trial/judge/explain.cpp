@@ -11,9 +11,9 @@
 
 namespace zavrek::trial::internal {
 
+using protection::RecordedInputs;
 using protection::RelaySettings;
 using protection::Sample;
-using protection::Seen;
 
 namespace {
 
@@ -86,12 +86,12 @@ Dials dials_of(protection::FunctionSettings& function) {
 
 }  // namespace
 
-std::vector<Explanation> explanations(const Device& device, const Seen& seen,
+std::vector<Explanation> explanations(const Device& device, const RecordedInputs& seen,
                                       std::optional<double> measured_s, double tolerance_s,
                                       double tolerance_share) {
   std::vector<Explanation> found;
   const RelaySettings& approved = device.approved_relay;
-  const auto time_of = [&](const RelaySettings& settings, const Seen& what) {
+  const auto time_of = [&](const RelaySettings& settings, const RecordedInputs& what) {
     return protection::expected_operation(settings, what).time_s;
   };
   const double own_s = time_of(approved, seen);
@@ -112,7 +112,7 @@ std::vector<Explanation> explanations(const Device& device, const Seen& seen,
   for (std::size_t end = 0; end < seen.ends.size(); ++end) {
     const std::string whose =
         seen.ends.size() == 1 ? "its currents" : fmt::format("the currents of {}", device.reads[end]);
-    Seen other = seen;
+    RecordedInputs other = seen;
     const auto time_when = [&](const std::string& wiring, double factor) {
       other.ends[end] = seen.ends[end];
       for (Sample& sample : other.ends[end]) bench::internal::miswire(sample, wiring, factor);

@@ -26,8 +26,8 @@ double tolerance_of(const Expectation& e, double expected_s) {
 
 /// What the device saw, to its trip; from there on the last values hold as long as the fault lasts, so that a
 /// relay that trips early does not hide what should have happened.
-protection::Seen seen_by(const Device& device, const Outcome& o, double until_s) {
-  protection::Seen seen;
+protection::RecordedInputs seen_by(const Device& device, const Outcome& o, double until_s) {
+  protection::RecordedInputs seen;
   seen.frequency_Hz = o.record.frequency_Hz;
   seen.rate_Hz = bench::samples_per_cycle * seen.frequency_Hz;
   const auto every = static_cast<std::size_t>(std::lround(o.record.rate_Hz / seen.rate_Hz));
@@ -66,23 +66,13 @@ struct Expected {
   double earliest_s, latest_s;
 };
 Expected from_settings(const Device& device, const Outcome& o, double until_s, double value_tolerance) {
-  protection::Seen seen = seen_by(device, o, until_s);
-  Expected expected{protection::expected_operation(device.approved_relay, seen), 0, 0};
-  expected.earliest_s = expected.latest_s = expected.nominal.time_s;
-  if (value_tolerance <= 0) return expected;
-  double present = 1;
-  for (const double factor : {1 - value_tolerance, 1 + value_tolerance}) {
-    for (auto& end : seen.ends) {
-      for (protection::Sample& sample : end) {
-        for (double& current : sample.current_A) current *= factor / present;
-      }
-    }
-    present = factor;
-    const double time = protection::expected_operation(device.approved_relay, seen).time_s;
-    expected.earliest_s = std::min(expected.earliest_s, time);
-    expected.latest_s = std::max(expected.latest_s, time);
-  }
-  return expected;
+  std::vector<double> factors{1};
+  if (value_tolerance > 0) factors.insert(factors.end(), {1 - value_tolerance, 1 + value_tolerance});
+  const auto found =
+      protection::expected_operations(device.approved_relay, seen_by(device, o, until_s), factors);
+  const auto [earliest, latest] = std::minmax_element(
+      found.begin(), found.end(), [](const auto& a, const auto& b) { return a.time_s < b.time_s; });
+  return {found.front(), earliest->time_s, latest->time_s};
 }
 
 void judge_time(const Expectation& e, double expected_s, std::optional<double> measured_s, Verdict& verdict) {

@@ -18,6 +18,7 @@ struct Entry {
   long long number;
   const Sweep* sweep;
   std::size_t index;
+  std::string network;  // that it runs in
 };
 
 std::vector<Entry> entries_of(const Case& all, const ProgrammeOptions& options) {
@@ -27,9 +28,13 @@ std::vector<Entry> entries_of(const Case& all, const ProgrammeOptions& options) 
     const bool wanted = sweep.name.find(options.only) != std::string::npos;
     for (std::size_t k = 0; k < size_of(sweep); ++k) {
       ++number;
-      if (wanted && (number - options.shard) % options.shards == 0) entries.push_back({number, &sweep, k});
+      if (wanted && (number - options.shard) % options.shards == 0)
+        entries.push_back({number, &sweep, k, network_of(sweep, k)});
     }
   }
+  // Trials in one network one after the other: it is compiled once for them.
+  std::stable_sort(entries.begin(), entries.end(),
+                   [](const Entry& a, const Entry& b) { return a.network < b.network; });
   return entries;
 }
 
@@ -39,7 +44,8 @@ bool all_in_this_process(const Case& all, const RunOptions& options) {
   });
 }
 
-StoredTrial run_one(const Case& all, const Entry& entry, const ProgrammeOptions& options) {
+StoredTrial run_one(const Case& all, const Entry& entry, const ProgrammeOptions& options,
+                    bench::PlantStore& plants) {
   const std::int64_t begun = pace::system_clock().now_ns();
   const SweptTrial swept = swept_trial(all, *entry.sweep, entry.index);
   StoredTrial stored;
@@ -49,7 +55,10 @@ StoredTrial run_one(const Case& all, const Entry& entry, const ProgrammeOptions&
   stored.fields = swept.fields;
   TrialResult result;
   try {
-    result = run_trial(swept.all, swept.trial, options.run);
+    RunOptions how = options.run;
+    how.plants = &plants;
+    how.network_name = entry.network;
+    result = run_trial(swept.all, swept.trial, how);
   } catch (const Error& error) {  // this one cannot be compiled; the others go on
     result.failure = error.what();
   }
@@ -251,11 +260,12 @@ Progress run_programme(const Case& all, const ProgrammeOptions& options,
   std::exception_ptr trouble;
   const std::int64_t begun = pace::system_clock().now_ns();
   const auto work = [&] {
+    bench::PlantStore plants;
     for (;;) {
       const std::size_t k = next++;
       if (k >= entries.size() || (options.stop && options.stop->load())) return;
       try {
-        const StoredTrial stored = run_one(all, entries[k], options);
+        const StoredTrial stored = run_one(all, entries[k], options, plants);
         const std::lock_guard lock(door);
         results.put(stored);
         ++progress.done;

@@ -117,10 +117,11 @@ std::size_t size_of(const Sweep& sweep) {
   return size;
 }
 
-SweptTrial swept_trial(const Case& all, const Sweep& sweep, std::size_t index) {
-  SweptTrial made{all, sweep.trial, {}};
-  made.all.sweeps.clear();
-  made.trial.name = sweep.name;
+namespace {
+
+/// Calls `visit` with each varied field and its value in a trial.
+template <class Visit>
+void for_each_value(const Sweep& sweep, std::size_t index, Visit&& visit) {
   const auto axes = axes_of(sweep);
   std::size_t rest = index;
   for (std::size_t a = 0; a < axes.size(); ++a) {
@@ -135,17 +136,42 @@ SweptTrial swept_trial(const Case& all, const Sweep& sweep, std::size_t index) {
       const double share = sweep.combine == "random" ? draw
                            : count > 1 ? static_cast<double>(at) / static_cast<double>(count - 1)
                                        : 0;
-      const std::string value = vary->values.empty() ? between(*vary, share) : vary->values[at];
-      const Place place = find_field(made.all, made.trial, vary->field);
-      try {
-        place.field->assign(place.object, network::Value(value));
-      } catch (const Error& error) {
-        throw Error(fmt::format("{} = \"{}\": {}", vary->field, value, error.flaws()[0].text));
-      }
-      made.fields.emplace_back(vary->field, value);
-      made.trial.name += fmt::format(", {} {}", vary->field.substr(vary->field.find('.') + 1), value);
+      visit(vary->field, vary->values.empty() ? between(*vary, share) : vary->values[at]);
     }
   }
+}
+
+/// Whether a field says only what is done in a run: the network that is compiled is the same whatever it
+/// says. (A fault's resistance is set in the plant where it can be.)
+bool only_done(const std::string& field) {
+  return field.starts_with("trial.") || field == "fault.inception" || field == "fault.lasts" ||
+         field == "fault.resistance";
+}
+
+}  // namespace
+
+std::string network_of(const Sweep& sweep, std::size_t index) {
+  std::string varied = sweep.name;
+  for_each_value(sweep, index, [&](const std::string& field, const std::string& value) {
+    if (!only_done(field)) varied += "\n" + field + " " + value;
+  });
+  return varied;
+}
+
+SweptTrial swept_trial(const Case& all, const Sweep& sweep, std::size_t index) {
+  SweptTrial made{all, sweep.trial, {}};
+  made.all.sweeps.clear();
+  made.trial.name = sweep.name;
+  for_each_value(sweep, index, [&](const std::string& field, const std::string& value) {
+    const Place place = find_field(made.all, made.trial, field);
+    try {
+      place.field->assign(place.object, network::Value(value));
+    } catch (const Error& error) {
+      throw Error(fmt::format("{} = \"{}\": {}", field, value, error.flaws()[0].text));
+    }
+    made.fields.emplace_back(field, value);
+    made.trial.name += fmt::format(", {} {}", field.substr(field.find('.') + 1), value);
+  });
   return made;
 }
 

@@ -10,10 +10,10 @@
 
 #include <fmt/format.h>
 
-#include "emt/solve/dense.hpp"
 #include "emt/elements/lines/frequency_line_model.hpp"
-#include "emt/lines/modal.hpp"
 #include "emt/elements/lines/pi_section.hpp"
+#include "emt/lines/modal.hpp"
+#include "emt/solve/dense.hpp"
 
 namespace zavrek::emt::internal {
 namespace {

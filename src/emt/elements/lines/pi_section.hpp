@@ -1,8 +1,8 @@
 // One pi section: series R-L between two sets of nodes, half of the capacitance at either end.
 #pragma once
 
-#include "emt/parts/assembly.hpp"
 #include "emt/elements/lines/line_values.hpp"
+#include "emt/parts/assembly.hpp"
 
 namespace zavrek::emt::internal {
 

@@ -9,8 +9,8 @@
 
 #include <fmt/format.h>
 
-#include "emt/parts/assembly.hpp"
 #include "emt/elements/transformers/measuring_model.hpp"
+#include "emt/parts/assembly.hpp"
 
 namespace zavrek::emt::internal {
 namespace {

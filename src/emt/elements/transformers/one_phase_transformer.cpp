@@ -8,8 +8,8 @@
 
 #include <fmt/format.h>
 
-#include "emt/parts/assembly.hpp"
 #include "emt/elements/terminals.hpp"
+#include "emt/parts/assembly.hpp"
 
 namespace zavrek::emt::internal {
 namespace {

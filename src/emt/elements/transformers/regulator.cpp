@@ -4,8 +4,8 @@
 //   open delta   a unit from a to b and one from c to b; phase b passes straight through
 #include <fmt/format.h>
 
-#include "emt/parts/assembly.hpp"
 #include "emt/elements/transformers/tapped_windings.hpp"
+#include "emt/parts/assembly.hpp"
 
 namespace zavrek::emt::internal {
 

@@ -14,8 +14,8 @@
 #include <fmt/format.h>
 #include <Eigen/LU>
 
-#include "emt/parts/assembly.hpp"
 #include "emt/elements/transformers/tapped_windings.hpp"
+#include "emt/parts/assembly.hpp"
 
 namespace zavrek::emt::internal {
 namespace {
