@@ -129,22 +129,22 @@ void run_paced(const char* name, double step_s, const Network* network, bool thr
   std::optional<emt::Plant> plant;
   std::optional<test::CarrierFeeder> feed;
   if (network != nullptr) feed.emplace(plant.emplace(emt::compile(*network)), three_levels);
-  const pace::RealtimeGrants footing = pace::acquire_realtime();
-  const pace::Timing timing = pace::Executive(pace::system_clock(), footing.may_spin)
+  const pace::RealtimeGrants grants = pace::acquire_realtime();
+  const pace::Timing timing = pace::Executive(pace::system_clock(), grants.may_spin)
                                   .run(pace::Pace::wall, std::llround(step_s * 1e9),
                                        std::llround(seconds / step_s), [&](std::int64_t step) {
                                          if (!plant) return true;
                                          (*feed)(*plant, step);
                                          return plant->step() == emt::Status::running;
                                        });
-  pace::leave_footing();
+  pace::leave_realtime();
   if (timing.steps < std::llround(seconds / step_s)) throw Error("the converter diverged");
   fmt::print("{:<30}{:>10.3f}%{:>11}{:>11}{:>12.1f}{:>12.1f}\n", name,
              100 * static_cast<double>(timing.overruns) / static_cast<double>(timing.steps),
              timing.compute.quantile_ns(0.5), timing.compute.quantile_ns(0.999),
              static_cast<double>(timing.lateness.quantile_ns(0.999)) / 1e3,
              static_cast<double>(timing.lateness.max_ns()) / 1e3);
-  for (const std::string& shortcoming : footing.shortcomings) fmt::print("  note: {}\n", shortcoming);
+  for (const std::string& shortcoming : grants.shortcomings) fmt::print("  note: {}\n", shortcoming);
 }
 
 }  // namespace

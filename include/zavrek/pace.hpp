@@ -53,7 +53,7 @@ struct RealtimeGrants {
 /// Never fails; says what it did not get.
 [[nodiscard]] RealtimeGrants acquire_realtime(int cpu = -1);
 /// Back to ordinary scheduling, unlocked memory and the processors it had.
-void leave_footing();
+void leave_realtime();
 
 /// The timing table of one run. Durations in ns.
 struct Timing {
@@ -67,7 +67,7 @@ struct Timing {
   std::int64_t worst_overrun_step = -1;
   std::int64_t worst_overrun_ns = 0;
   std::int64_t elapsed_ns = 0;
-  RealtimeGrants footing;
+  RealtimeGrants grants;
 };
 /// Several lines for a terminal.
 [[nodiscard]] std::string to_string(const Timing& timing);

@@ -89,17 +89,17 @@ std::string to_string(const Timing& timing) {
           show(timing.worst_overrun_ns));
     }
   }
-  for (const std::string& shortcoming : timing.footing.shortcomings) text += "\n  note: " + shortcoming;
+  for (const std::string& shortcoming : timing.grants.shortcomings) text += "\n  note: " + shortcoming;
   return text;
 }
 
 Timing measure_fitness(std::int64_t step_ns, double seconds, Clock& clock) {
-  const RealtimeGrants footing = acquire_realtime();
+  const RealtimeGrants grants = acquire_realtime();
   const auto steps = std::max<std::int64_t>(1, static_cast<std::int64_t>(seconds * 1e9) / step_ns);
   Timing timing =
-      Executive(clock, footing.may_spin).run(Pace::wall, step_ns, steps, [](std::int64_t) { return true; });
-  leave_footing();
-  timing.footing = footing;
+      Executive(clock, grants.may_spin).run(Pace::wall, step_ns, steps, [](std::int64_t) { return true; });
+  leave_realtime();
+  timing.grants = grants;
   return timing;
 }
 

@@ -70,6 +70,11 @@ void add_running(CLI::App& app, Words& words, int& code) {
   CLI::App* verb = app.add_subcommand("run", "run a case undisturbed, with its timing table");
   verb->add_option("case", words.run.folder, case_help)->required();
   verb->add_option("--for", words.run.duration, "simulated time, such as \"2 s\"");
+  verb->add_flag("--until-stopped", words.run.until_stopped,
+                 "go on until interrupted (Ctrl-C); the record holds the latest part")
+      ->excludes("--for");
+  verb->add_option("--keep", words.run.keep, "how much of a run until stopped is recorded, such as \"5 s\"")
+      ->needs("--until-stopped");
   verb->add_option("--pace", words.run.pace, "wall: locked to the clock; free: as fast as it goes")
       ->check(CLI::IsMember({"wall", "free"}));
   verb->add_option("--place", words.run.place, place_help)->check(places);

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "tool/stop.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
@@ -40,7 +41,10 @@ int run(const RunOptions& options) {
                               options.pace == "free",
                               std::filesystem::read_symlink("/proc/self/exe"),
                               options.cores};
-  const trial::TrialResult result = trial::run_trial(all, quiet, how);
+  const trial::TrialResult result =
+      options.until_stopped
+          ? trial::run_until_stopped(all, positive_time("--keep", options.keep), stop_on_signal(), how)
+          : trial::run_trial(all, quiet, how);
   if (!result.medium.empty()) fmt::print("wire: {}\n", result.medium);
   fmt::print("{}\n", to_string(result.timing));
   if (!result.accounts.empty()) fmt::print("{}\n", bench::to_string(result.accounts, result.step_s));

@@ -36,6 +36,8 @@ struct SteadyOptions {
 struct RunOptions {
   std::string folder;
   std::string duration = "1 s";
+  bool until_stopped = false;
+  std::string keep = "5 s";
   std::string pace = "wall";
   std::string place;
   std::vector<std::string> signals;  // recorded besides those of the bench

@@ -331,6 +331,40 @@ TrialResult judge_again(const Case& all, const Trial& trial, record::Record reco
   return result;
 }
 
+namespace {
+
+/// What a run leaves behind, unjudged.
+void take_result(bench::Run& run, TrialResult& result) {
+  const emt::Plant& plant = *run.plant();
+  result.medium = run.medium();
+  result.remarks = remarks_on(plant);
+  result.accounts = run.accounts();
+  result.step_s = plant.step_s();
+  result.record = run.take_record(result.inception_s);
+  result.record.facts = {{"trial", result.name}, {"ended_s", fmt::format("{}", plant.time_s())}};
+}
+
+}  // namespace
+
+TrialResult run_until_stopped(const Case& all, double kept_s, const std::atomic<bool>& stop,
+                              const RunOptions& options) {
+  network::Network network = all.network;
+  network.faults.clear();
+  TrialResult result;
+  result.name = "run";
+  bench::Run run(all, network, options);
+  run.record(0, kept_s, {});
+  result.notes = run.plant()->summary().notes;
+  result.failure = run.start();
+  if (result.failure.empty()) {
+    result.timing = run.execute(0, &stop);
+    result.failure = run.failure();
+  }
+  take_result(run, result);
+  add_losses(result.accounts, result);
+  return result;
+}
+
 TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options) {
   const network::Network network = network_with_faults(all, trial);
   const double frequency = network.frequency_Hz;
@@ -353,12 +387,7 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
     result.timing = run.execute(duration);
     result.failure = run.failure();
   }
-  result.medium = run.medium();
-  result.remarks = remarks_on(plant);
-  result.accounts = run.accounts();
-  result.step_s = plant.step_s();
-  result.record = run.take_record(result.inception_s);
-  result.record.facts = {{"trial", trial.name}, {"ended_s", fmt::format("{}", plant.time_s())}};
+  take_result(run, result);
   if (options.kept_as && result.record.time_s.size() > 1)
     result.record = record::as_kept(result.record, *options.kept_as);
   judge_record(all, trial, result.record, plant.time_s(), result);

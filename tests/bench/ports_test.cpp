@@ -1,8 +1,12 @@
 // Messages out and in: what one port publishes another reads, over a real link of this computer.
 #include <gtest/gtest.h>
 
-#include "zavrek/bench.hpp"
+#include "bench/probe.hpp"
 #include "zavrek/casefile.hpp"
+
+namespace zavrek::test {
+extern long long allocations;  // counting_allocator.cpp
+}
 
 namespace zavrek::bench {
 namespace {
@@ -46,6 +50,30 @@ TEST(Ports, CarryAContactOutAndItsMessageBackToAContactor) {
   EXPECT_EQ(accounts[1].malformed, 0);
   EXPECT_EQ(accounts[1].delay.count(), 1) << "one change, one measured delay";
   EXPECT_EQ(run.paths().at(1).to, "K1");
+}
+
+TEST(Ports, AllocateNothingWhileTheySendAndReceive) {
+  const bench::Setup setup = talking_to_itself();
+  bench::Run run(setup, setup.network, {.free = true});
+  auto probe = std::make_unique<Probe>();
+  long long before = 0, after = -1;
+  probe->given = [&](Exchange& exchange) {
+    if (exchange.time_s() < 0.05) before = zavrek::test::allocations;
+    if (exchange.time_s() < 0.25) after = zavrek::test::allocations;
+  };
+  run.add(std::move(probe));
+  run.record(0.3, 0, {});
+  std::vector<Deed> deeds;
+  for (int k = 0; k < 5; ++k)
+    deeds.push_back({.at_s = 0.1 + 0.02 * k,
+                     .kind = k % 2 == 0 ? Deed::Kind::close : Deed::Kind::open,
+                     .what = "bench.remote"});
+  run.schedule(deeds);
+  ASSERT_EQ(run.start(), "");
+  (void)run.execute(0.3);
+  ASSERT_EQ(run.failure(), "");
+  EXPECT_GT(run.accounts().at(1).received, 8);
+  EXPECT_EQ(after - before, 0) << "allocations";
 }
 
 TEST(Ports, GiveUpOnAPublisherThatIsNotThere) {

@@ -1,5 +1,10 @@
 #include "zavrek/pace.hpp"
 
+#include <pthread.h>
+#include <sched.h>
+
+#include <array>
+
 #include <gtest/gtest.h>
 
 namespace zavrek::pace {
@@ -97,12 +102,30 @@ TEST(Histogram, TakesAnyDuration) {
   EXPECT_EQ(h.max_ns(), 1L << 62);
 }
 
+/// Of this thread: policy and priority, and on how many processors it may run.
+std::array<int, 3> scheduling() {
+  int policy = 0;
+  sched_param parameter{};
+  pthread_getschedparam(pthread_self(), &policy, &parameter);
+  cpu_set_t processors;
+  CPU_ZERO(&processors);
+  pthread_getaffinity_np(pthread_self(), sizeof processors, &processors);
+  return {policy, parameter.sched_priority, CPU_COUNT(&processors)};
+}
+
 TEST(RealtimeGrants, SaysInWordsWhatItDidNotGetAndGoesBack) {
-  const RealtimeGrants footing = acquire_realtime();
-  const int missing = !footing.pinned + !footing.realtime_priority + !footing.memory_locked +
-                      (footing.realtime_priority && !footing.may_spin);
-  EXPECT_EQ(static_cast<int>(footing.shortcomings.size()), missing);
-  leave_footing();
+  const std::array<int, 3> before = scheduling();
+  const RealtimeGrants grants = acquire_realtime();
+  const int missing = !grants.pinned + !grants.realtime_priority + !grants.memory_locked +
+                      (grants.realtime_priority && !grants.may_spin);
+  EXPECT_EQ(static_cast<int>(grants.shortcomings.size()), missing);
+  const std::array<int, 3> within = scheduling();
+  EXPECT_EQ(within[0] == SCHED_FIFO && within[1] > 0, grants.realtime_priority);
+  if (grants.pinned) {
+    EXPECT_EQ(within[2], 1);
+  }
+  leave_realtime();
+  EXPECT_EQ(scheduling(), before);
 }
 
 }  // namespace

@@ -1,6 +1,8 @@
 """Every verb of the tool on the demo: what it prints, the files it leaves, its exit code."""
 import math
 import shutil
+import signal
+import time
 
 from harness import *
 import comtrade_reader
@@ -77,6 +79,17 @@ text = run("run", demo / "veskar", "--for", "0.2 s", "--place", "plant", "--pace
 has(text, "times real time", "compute time")
 expect((scratch / "run.csv").read_text().startswith("time_s,CT0.ia A,CT0.ib A"), "CSV header")
 expect((scratch / "run.png").read_bytes()[:4] == b"\x89PNG", "figure")
+# Open-ended: interrupted, it ends well, and the record holds the latest part.
+endless = subprocess.Popen([tool, "run", demo / "veskar", "--until-stopped", "--keep", "0.2 s", "--place", "plant", "--pace", "free", "--record", "latest.csv"],
+                           stdout=subprocess.PIPE, text=True, cwd=scratch)
+time.sleep(2)
+endless.send_signal(signal.SIGINT)
+text = endless.communicate(timeout=60)[0]
+expect(endless.returncode == 0, f"run --until-stopped: exit {endless.returncode}")
+has(text, "of the plant in each", "times real time")
+times = [float(line.split(",")[0]) for line in (scratch / "latest.csv").read_text().splitlines() if line[:1].isdigit()]
+expect(abs(times[-1] - times[0] - 0.2) < 0.01 and times[-1] > 0.5, f"the latest 0.2 s are wanted, not {times[0]} to {times[-1]}")
+has(run("run", demo / "veskar", "--until-stopped", "--for", "1 s", code=2), "--until-stopped excludes --for")
 has(run("run", demo / "veskar", "--for", "2 km", code=2), '"2 km" is a length; a time is wanted')
 for time in ("0 s", "-1 s"):
     for words in (("run", demo / "veskar"), ("reference", demo / "veskar"), ("steps", demo / "veskar"), ("fitness",)):

@@ -9,7 +9,7 @@ from harness import *
 
 if os.geteuid() != 0:
     print("skipped: capturing needs root")
-    sys.exit(0)
+    sys.exit(77)
 
 # Captured by a raw socket of our own into a pcap file, so that the test does not depend on dumpcap's privileges.
 capture = scratch / "trial.pcap"

@@ -16,7 +16,7 @@ constexpr int priority = 80;
 thread_local cpu_set_t processors_before;
 thread_local bool processors_known = false;
 
-void pin(int cpu, RealtimeGrants& footing) {
+void pin(int cpu, RealtimeGrants& grants) {
   CPU_ZERO(&processors_before);
   if (pthread_getaffinity_np(pthread_self(), sizeof processors_before, &processors_before) != 0) return;
   processors_known = true;
@@ -28,17 +28,17 @@ void pin(int cpu, RealtimeGrants& footing) {
   cpu_set_t one;
   CPU_ZERO(&one);
   CPU_SET(cpu, &one);
-  footing.pinned = pthread_setaffinity_np(pthread_self(), sizeof one, &one) == 0;
-  if (!footing.pinned) footing.shortcomings.push_back(fmt::format("not pinned to processor {}", cpu));
+  grants.pinned = pthread_setaffinity_np(pthread_self(), sizeof one, &one) == 0;
+  if (!grants.pinned) grants.shortcomings.push_back(fmt::format("not pinned to processor {}", cpu));
 }
 
-void take_priority(RealtimeGrants& footing) {
+void take_priority(RealtimeGrants& grants) {
   sched_param parameter{};
   parameter.sched_priority = priority;
   const int status = pthread_setschedparam(pthread_self(), SCHED_FIFO, &parameter);
-  footing.realtime_priority = status == 0;
+  grants.realtime_priority = status == 0;
   if (status != 0) {
-    footing.shortcomings.push_back(
+    grants.shortcomings.push_back(
         fmt::format("no real-time priority ({}); run as root or with the capability cap_sys_nice",
                     std::strerror(status)));
   }
@@ -46,21 +46,21 @@ void take_priority(RealtimeGrants& footing) {
 
 /// By default the kernel lets real-time threads run 95 % of each second and then stops those that never
 /// slept, for tens of milliseconds; -1 lifts that.
-void ask_throttle(RealtimeGrants& footing) {
+void ask_throttle(RealtimeGrants& grants) {
   long long runtime_us = 0;
   std::ifstream("/proc/sys/kernel/sched_rt_runtime_us") >> runtime_us;
-  footing.may_spin = footing.realtime_priority && runtime_us < 0;
-  if (footing.realtime_priority && !footing.may_spin) {
-    footing.shortcomings.emplace_back(
+  grants.may_spin = grants.realtime_priority && runtime_us < 0;
+  if (grants.realtime_priority && !grants.may_spin) {
+    grants.shortcomings.emplace_back(
         "the kernel stops real-time threads that never sleep, so waiting sleeps and wakes late; "
         "`sysctl kernel.sched_rt_runtime_us=-1` lifts that");
   }
 }
 
-void lock_memory(RealtimeGrants& footing) {
-  footing.memory_locked = mlockall(MCL_CURRENT | MCL_FUTURE) == 0;
-  if (!footing.memory_locked) {
-    footing.shortcomings.push_back(
+void lock_memory(RealtimeGrants& grants) {
+  grants.memory_locked = mlockall(MCL_CURRENT | MCL_FUTURE) == 0;
+  if (!grants.memory_locked) {
+    grants.shortcomings.push_back(
         fmt::format("memory not locked ({}); raise `ulimit -l` or run as root", std::strerror(errno)));
   }
 }
@@ -68,15 +68,15 @@ void lock_memory(RealtimeGrants& footing) {
 }  // namespace
 
 RealtimeGrants acquire_realtime(int cpu) {
-  RealtimeGrants footing;
-  lock_memory(footing);
-  pin(cpu, footing);
-  take_priority(footing);
-  ask_throttle(footing);
-  return footing;
+  RealtimeGrants grants;
+  lock_memory(grants);
+  pin(cpu, grants);
+  take_priority(grants);
+  ask_throttle(grants);
+  return grants;
 }
 
-void leave_footing() {
+void leave_realtime() {
   sched_param parameter{};
   pthread_setschedparam(pthread_self(), SCHED_OTHER, &parameter);
   if (processors_known) pthread_setaffinity_np(pthread_self(), sizeof processors_before, &processors_before);
