@@ -89,7 +89,7 @@ expect(endless.returncode == 0, f"run --until-stopped: exit {endless.returncode}
 has(text, "of the plant in each", "times real time")
 times = [float(line.split(",")[0]) for line in (scratch / "latest.csv").read_text().splitlines() if line[:1].isdigit()]
 expect(abs(times[-1] - times[0] - 0.2) < 0.01 and times[-1] > 0.5, f"the latest 0.2 s are wanted, not {times[0]} to {times[-1]}")
-has(run("run", demo / "veskar", "--until-stopped", "--for", "1 s", code=2), "--until-stopped excludes --for")
+has(run("run", demo / "veskar", "--until-stopped", "--for", "1 s", code=2), "--for excludes --until-stopped")
 has(run("run", demo / "veskar", "--for", "2 km", code=2), '"2 km" is a length; a time is wanted')
 for time in ("0 s", "-1 s"):
     for words in (("run", demo / "veskar"), ("reference", demo / "veskar"), ("steps", demo / "veskar"), ("fitness",)):
