@@ -54,7 +54,7 @@ resistance = "0.06 ohm/km"
 diameter = "28 mm"
 )";
 
-std::string refusal(const std::string& text) {
+std::string refusal_of_parts(const std::string& text) {
   try {
     (void)read_network_text(text, "network.toml");
   } catch (const Error& error) {
@@ -76,7 +76,7 @@ TEST(NetworkFile, HoldsGeometriesAndSomePhases) {
 TEST(NetworkFile, NamesTheLineOfAWireThatIsWrong) {
   std::string text = geometry_case;
   text.replace(text.find("height = \"16 m\""), 15, "height = \"16 s\"");
-  EXPECT_EQ(refusal(text),
+  EXPECT_EQ(refusal_of_parts(text),
             "network.toml:27: geometry.tower.wire.a, height: \"16 s\" is a time; a length is wanted, in m");
 }
 
@@ -84,7 +84,7 @@ TEST(NetworkFile, ListsAllKindsOfElements) {
   // Every kind of the registry can stand in a file; an empty table of it names what is missing.
   network::for_each_kind([](const auto* null) {
     const std::string kind = table(null).kind;
-    const std::string text = refusal("[bus]\nb = \"1 kV\"\n[" + kind + ".x]\n");
+    const std::string text = refusal_of_parts("[bus]\nb = \"1 kV\"\n[" + kind + ".x]\n");
     EXPECT_NE(text, "accepted") << kind;
     EXPECT_NE(text.find("network.toml:3: " + kind + ".x"), std::string::npos) << text;
   });

@@ -17,22 +17,22 @@
 namespace zavrek::casefile {
 namespace {
 
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 constexpr double carrier_s = 200e-6, dead_s = 2e-6;
 
-enum class Kind { diodes, thyristors, clamped, t_type, two_level };
+enum class Bridges { diodes, thyristors, clamped, t_type, two_level };
 
-class Writer : private Dice {
+class ConverterWriter : private Dice {
  public:
-  explicit Writer(unsigned seed) : Dice(seed) {
+  explicit ConverterWriter(unsigned seed) : Dice(seed) {
     std::string elements;
-    kind_ = static_cast<Kind>(whole(5));
-    static const std::map<Kind, std::pair<std::string, std::string>> words{
-        {Kind::diodes, {"two-level", "diode"}},
-        {Kind::thyristors, {"two-level", "thyristor"}},
-        {Kind::clamped, {"neutral-point clamped", "transistor"}},
-        {Kind::t_type, {"t-type", "transistor"}},
-        {Kind::two_level, {"two-level", "transistor"}}};
+    kind_ = static_cast<Bridges>(whole(5));
+    static const std::map<Bridges, std::pair<std::string, std::string>> words{
+        {Bridges::diodes, {"two-level", "diode"}},
+        {Bridges::thyristors, {"two-level", "thyristor"}},
+        {Bridges::clamped, {"neutral-point clamped", "transistor"}},
+        {Bridges::t_type, {"t-type", "transistor"}},
+        {Bridges::two_level, {"two-level", "transistor"}}};
     const auto& [topology, device] = words.at(kind_);
     elements += fmt::format("[source.g]\nbus = \"grid\"\nshort_circuit = \"{:.1f} MVA\"\n", between(1, 10));
     elements += fmt::format("x_over_r = {:.1f}\n", between(3, 10));
@@ -56,7 +56,7 @@ class Writer : private Dice {
     elements += fmt::format("[branch.R]\nbetween = [\"dc.p\", \"dc.n\"]\nresistance = \"{:.1f} ohm\"\n",
                             between(5, 60));
     elements += fmt::format("inductance = \"{:.2f} mH\"\n", between(0, 2));
-    const bool middle = kind_ == Kind::clamped || kind_ == Kind::t_type;
+    const bool middle = kind_ == Bridges::clamped || kind_ == Bridges::t_type;
     study_.network = read_network_text(
         fmt::format("frequency = \"50 Hz\"\nstep = \"5 us\"\n[bus]\ngrid = \"400 V\"\nconv = \"400 V\"\ndc = "
                     "{{ voltage = \"650 V\", phases = \"{}\" }}\n{}",
@@ -77,7 +77,7 @@ class Writer : private Dice {
     study_.sample_s = 50e-6;
     study_.signals = {"L.ia", "L.ib", "C.v", "R.ia"};
     // By half degrees: no pulse begins or ends at the very instant of a period of the control.
-    if (kind_ != Kind::diodes) pulse((whole(60) + 0.5) * pi / 180);
+    if (kind_ != Bridges::diodes) pulse((whole(60) + 0.5) * pi / 180);
     return study_;
   }
 
@@ -98,9 +98,9 @@ class Writer : private Dice {
           };
           const double theta = 2 * pi * 50 * target.time_s() - 2 * pi / 3 * phase;
           const double level = 0.8 * std::cos(theta - 0.3);
-          if (kind == Kind::thyristors) {
+          if (kind == Bridges::thyristors) {
             thyristors(fire, theta - delay_rad, target.time_s());
-          } else if (kind == Kind::two_level) {
+          } else if (kind == Bridges::two_level) {
             two_levels(fire, level, target.time_s());
           } else {
             three_levels(fire, level, target.time_s());
@@ -137,14 +137,14 @@ class Writer : private Dice {
     fire(inner, true, fall + dead_s);
   }
 
-  Kind kind_{};
+  Bridges kind_{};
   emt::Study study_;
 };
 
 class RandomConverter : public testing::TestWithParam<unsigned> {};
 
 TEST_P(RandomConverter, DoesWhatItsVariableStepSolutionDoes) {
-  const emt::Study study = Writer(GetParam()).study();
+  const emt::Study study = ConverterWriter(GetParam()).study();
   const emt::Series exact = emt::solve_reference(study, 1e-7), fixed = emt::simulate(study, 2e-6);
   for (std::size_t s = 0; s < exact.names.size(); ++s) {
     double largest = 0;

@@ -16,9 +16,9 @@ namespace zavrek::casefile {
 namespace {
 
 /// Writes a network.toml: a tree of 11 kV buses, a load at each, and some more on it.
-class Writer : private Dice {
+class FeederWriter : private Dice {
  public:
-  explicit Writer(unsigned seed) : Dice(seed) {
+  explicit FeederWriter(unsigned seed) : Dice(seed) {
     const int buses = 2 + whole(4);
     for (int k = 1; k <= buses; ++k) {
       const std::string from = any_bus();
@@ -152,7 +152,7 @@ class Writer : private Dice {
 class RandomFeeder : public testing::TestWithParam<unsigned> {};
 
 TEST_P(RandomFeeder, DoesWhatItsVariableStepSolutionDoes) {
-  const emt::Study study = Writer(GetParam()).study();
+  const emt::Study study = FeederWriter(GetParam()).study();
   const emt::Series exact = emt::solve_reference(study, 1e-7), fixed = emt::simulate(study, 2e-6);
   const std::map<std::string, double> largest = largest_by_unit(exact);
   for (std::size_t s = 0; s < exact.names.size(); ++s) {

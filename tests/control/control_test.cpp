@@ -12,7 +12,7 @@
 namespace zavrek::control {
 namespace {
 
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 template <class Block>
 Block named(const std::string& name) {

@@ -14,12 +14,12 @@
 namespace zavrek::control {
 namespace {
 
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 double evaluated(const std::string& text, std::vector<double> inputs = {}, double time = 0) {
   return Formula(text).value(inputs.data(), time);
 }
-std::string refusal(const std::string& text) {
+std::string refusal_of_ready(const std::string& text) {
   try {
     (void)Formula(text);
   } catch (const Error& error) {
@@ -60,17 +60,17 @@ TEST(Formula, StaysFiniteWhereMathematicsDoesNot) {
 }
 
 TEST(Formula, SaysWhereItIsWrong) {
-  EXPECT_EQ(refusal("1 +"), "formula \"1 +\", at character 4: a value is expected");
-  EXPECT_EQ(refusal("(1 + 2"), "formula \"(1 + 2\", at character 7: \")\" is expected");
-  EXPECT_EQ(refusal("1 2"), "formula \"1 2\", at character 3: the end or an operator is expected");
-  EXPECT_EQ(refusal("sqr(2)"), "formula \"sqr(2)\" calls no known function \"sqr\", did you mean \"sqrt\"?");
-  EXPECT_EQ(refusal("min(2)"),
+  EXPECT_EQ(refusal_of_ready("1 +"), "formula \"1 +\", at character 4: a value is expected");
+  EXPECT_EQ(refusal_of_ready("(1 + 2"), "formula \"(1 + 2\", at character 7: \")\" is expected");
+  EXPECT_EQ(refusal_of_ready("1 2"), "formula \"1 2\", at character 3: the end or an operator is expected");
+  EXPECT_EQ(refusal_of_ready("sqr(2)"), "formula \"sqr(2)\" calls no known function \"sqr\", did you mean \"sqrt\"?");
+  EXPECT_EQ(refusal_of_ready("min(2)"),
             "formula \"min(2)\", at character 6: \",\" and another of the 2 values is expected");
-  EXPECT_EQ(refusal(std::string(200, '(') + "1").substr(0, 8), "formula ");
-  EXPECT_NE(refusal(std::string(200, '-') + "1").find("nested too deeply"), std::string::npos);
+  EXPECT_EQ(refusal_of_ready(std::string(200, '(') + "1").substr(0, 8), "formula ");
+  EXPECT_NE(refusal_of_ready(std::string(200, '-') + "1").find("nested too deeply"), std::string::npos);
   std::string sums = "1";
   for (int k = 0; k < 40; ++k) sums = "1 + (" + sums + ")";
-  EXPECT_NE(refusal(sums).find("nested too deeply"), std::string::npos);
+  EXPECT_NE(refusal_of_ready(sums).find("nested too deeply"), std::string::npos);
 }
 
 TEST(Formula, SurvivesGarbage) {
@@ -126,7 +126,7 @@ struct Bench {
     }
     throw Error("no output " + name);
   }
-  std::string refusal() {
+  std::string refusal_of_ready() {
     try {
       start(1e-3);
     } catch (const Error& error) {
@@ -165,10 +165,10 @@ TEST(Sequence, RefusesStepsThatAreNone) {
   auto& s = b.add<Sequence>("s");
   s.states = {"off", "running"};
   s.steps = {"off running: 1"};
-  EXPECT_EQ(b.refusal(),
+  EXPECT_EQ(b.refusal_of_ready(),
             "sequence.s, steps: \"off running: 1\" is no step; \"off > run: ready after 20 ms\" is wanted");
   std::get<Sequence>(b.description.blocks[0]).steps = {"off > runing: 1"};
-  EXPECT_EQ(b.refusal(),
+  EXPECT_EQ(b.refusal_of_ready(),
             "sequence.s, steps: \"off > runing: 1\" names no state \"runing\", did you mean \"running\"?");
 }
 

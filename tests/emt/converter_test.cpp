@@ -15,7 +15,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 /// Two gates of a leg at a duty that may change, edges given a period ahead, without dead time unless asked.
 struct Pulser {

@@ -18,7 +18,7 @@ namespace {
 using namespace network;
 
 /// A transformer that saturates and a cable behind a breaker, a fault at their end.
-Network feeder() {
+Network saturating_feeder() {
   Network n;
   n.buses = {{"bar", 11e3}, {"mid", 11e3}, {"low", 400}, {"end", 400}, {"side", 11e3}, {"cells", 110, "pn"}};
   n.elements = {
@@ -80,7 +80,7 @@ struct Pair {
 class ForesightOf : public testing::TestWithParam<unsigned> {};
 
 TEST_P(ForesightOf, PolesHoldsWhateverIsCommandedMeanwhile) {
-  Pair pair(feeder());
+  Pair pair(saturating_feeder());
   std::mt19937 random(GetParam());
   const auto share = [&] { return std::uniform_real_distribution<double>(0, 1)(random); };
   long long commands = 0;
@@ -149,7 +149,7 @@ INSTANTIATE_TEST_SUITE_P(Seeds, ForesightOf, testing::Range(1U, 7U));
 /// Commands for an instant in a step that was looked ahead already do what they do when they come early.
 TEST(Foresight, IsGivenUpForACommandAtTheLastMoment) {
   for (const char* what : {"q0", "fault"}) {
-    Network n = feeder();
+    Network n = saturating_feeder();
     std::get<Breaker>(n.elements[1]).opening_time_s = 0;
     Plant early = compile(n), late = compile(n);
     for (int k = 0; k < 2000; ++k) {

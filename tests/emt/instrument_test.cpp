@@ -10,7 +10,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 Network with_ct(CurrentTransformer ct) {
   Network n;

@@ -12,7 +12,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 LineGeometry flat() {
   LineGeometry g;

@@ -9,7 +9,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 InductionMachine pump() {
   return {.name = "pump",

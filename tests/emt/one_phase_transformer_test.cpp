@@ -10,7 +10,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 OnePhaseTransformer pot(const char* name, const char* high, const char* low) {
   return {.name = name,

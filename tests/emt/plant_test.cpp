@@ -15,7 +15,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 /// 11 kV source of 200 MVA, a breaker, a cable and a load; a fault place half-way along the cable.
 Network feeder() {

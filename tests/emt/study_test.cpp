@@ -11,7 +11,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 class VariableStep : public testing::TestWithParam<test::Circuit> {};
 
@@ -36,10 +36,10 @@ TEST_P(VariableStep, MeetsTheIndependentAnswer) {
   EXPECT_LT(std::sqrt(squares / count), 5e-6 * peak);
 }
 
-std::string name_of(const testing::TestParamInfo<test::Circuit>& info) {
+std::string circuit_name(const testing::TestParamInfo<test::Circuit>& info) {
   return info.param.file.substr(0, info.param.file.find('.')) + std::to_string(info.param.column);
 }
-INSTANTIATE_TEST_SUITE_P(Circuits, VariableStep, testing::ValuesIn(test::reference_circuits()), name_of);
+INSTANTIATE_TEST_SUITE_P(Circuits, VariableStep, testing::ValuesIn(test::reference_circuits()), circuit_name);
 
 /// rms of the difference over the peak, worst signal.
 double difference(const Study& study, double step_s) {

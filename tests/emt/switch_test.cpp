@@ -9,7 +9,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 /// A source, a breaker, and an inductance behind it with a little capacitance.
 Network reactor_circuit(Breaker breaker) {

@@ -15,7 +15,7 @@ namespace {
 
 using namespace network;
 
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 constexpr double step_s = 20e-6;
 
 /// Currents of all branches through the first 10 ms.

@@ -10,7 +10,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 Transformer two_windings(const char* group) {
   return {.name = "T",

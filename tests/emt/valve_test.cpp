@@ -15,7 +15,7 @@ namespace zavrek::emt {
 namespace {
 
 using namespace network;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 
 using test::diode_rl, test::EdgeFeeder, test::h_bridge, test::rms_error;
 const std::string data = ZAVREK_TEST_DATA;

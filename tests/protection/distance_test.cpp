@@ -13,7 +13,7 @@ struct LineFault {
   double resistance_ohm = 0;
 };
 
-constexpr double nominal_V = 38105;  // 66 kV
+constexpr double phase_to_earth_V = 38105;  // 66 kV
 const Phasor source1(0.4, 4.8), source0(0.7, 4.3), line1(2.6, 8.8), line0(7.0, 27.5);
 
 /// Turns quantities of a fault on A or B-C to the phases wanted.
@@ -52,19 +52,19 @@ Steady seen(const LineFault& fault) {
   const bool earth = fault.phases.back() == 'G';
   const std::size_t count = fault.phases.size() - (earth ? 1 : 0);
   if (count == 3) {
-    i[1] = nominal_V / (z1 + rf);
+    i[1] = phase_to_earth_V / (z1 + rf);
   } else if (count == 1) {
-    i[0] = i[1] = i[2] = nominal_V / (2.0 * z1 + z0 + 3 * rf);
+    i[0] = i[1] = i[2] = phase_to_earth_V / (2.0 * z1 + z0 + 3 * rf);
   } else if (!earth) {
-    i[1] = nominal_V / (2.0 * z1 + rf);
+    i[1] = phase_to_earth_V / (2.0 * z1 + rf);
     i[2] = -i[1];
   } else {
     const Phasor back = z1 * (z0 + 3 * rf) / (z1 + z0 + 3 * rf);
-    i[1] = nominal_V / (z1 + back);
+    i[1] = phase_to_earth_V / (z1 + back);
     i[2] = -i[1] * (z0 + 3 * rf) / (z1 + z0 + 3 * rf);
     i[0] = -i[1] - i[2];
   }
-  Phasor v[3] = {-above0 * i[0], nominal_V - above1 * i[1], -above1 * i[2]};
+  Phasor v[3] = {-above0 * i[0], phase_to_earth_V - above1 * i[1], -above1 * i[2]};
   if (behind) {
     for (Phasor& each : i) each = -each;
   }
@@ -98,7 +98,7 @@ RelaySettings distance(const std::string& shape = "quadrilateral") {
   return settings;
 }
 
-const Steady load = Steady::balanced(120, 0.35, nominal_V);
+const Steady load = Steady::balanced(120, 0.35, phase_to_earth_V);
 
 double trips_after(const RelaySettings& settings, const LineFault& fault, double limit_s = 0.8) {
   Feeder relay(settings);
@@ -138,7 +138,7 @@ TEST(Distance, LooksBackwardsWhereItIsToldTo) {
 TEST(Distance, SeesNoFaultInHeavyLoadBehindItsLoadRegion) {
   RelaySettings settings = relay_of({zone("z3", 6, 0.2)});
   std::get<Zone>(settings.functions[0]).resistive_reach_ohm = 60;
-  const Steady heavy = Steady::balanced(900, 0.2, nominal_V);  // 42 ohm
+  const Steady heavy = Steady::balanced(900, 0.2, phase_to_earth_V);  // 42 ohm
   for (const bool region : {false, true}) {
     if (region) settings.load_resistance_ohm = 30;
     Feeder relay(settings);
@@ -159,7 +159,7 @@ TEST(Distance, PowerSwingBlocksAndAnUnbalancedFaultDuringItIsFree) {
   Feeder relay(settings);
   relay.feed(load, 0.2);
   for (double ohms = 80; ohms > 4; ohms *= 0.985) {  // 4 s from 80 to 4 ohm
-    relay.feed(Steady::balanced(0.5 * nominal_V / ohms, 1.2, 0.5 * nominal_V), 0.02);
+    relay.feed(Steady::balanced(0.5 * phase_to_earth_V / ohms, 1.2, 0.5 * phase_to_earth_V), 0.02);
     ASSERT_FALSE(relay.on("trip")) << ohms;
   }
   EXPECT_TRUE(relay.on("swing.start"));

@@ -10,7 +10,7 @@
 namespace zavrek::trial {
 namespace {
 
-Case quay() { return casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar"); }
+Case fresh_quay() { return casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar"); }
 
 TrialResult run(const Case& all, const Trial& trial) {
   TrialResult result =
@@ -74,7 +74,7 @@ class Again {
 };
 
 TEST(TrialRecord, HoldsWhatSingleStepsGiveAtEverySample) {
-  const Case all = quay();
+  const Case all = fresh_quay();
   for (const Trial& trial : all.trials) {
     const TrialResult result = run(all, trial);
     ASSERT_GT(result.timing.plant_steps, 1) << "it should leap";
@@ -96,7 +96,7 @@ std::vector<double> changes_of(const record::Record& record, const record::Binar
 }
 
 TEST(TrialRecord, ShowsEachChangeOfABinaryInTheRowBehindItsEvent) {
-  const Case all = quay();
+  const Case all = fresh_quay();
   int changes = 0;
   for (const Trial& trial : all.trials) {
     const TrialResult result = run(all, trial);
@@ -127,7 +127,7 @@ TEST(TrialRecord, ShowsEachChangeOfABinaryInTheRowBehindItsEvent) {
 
 /// A record whose instants are no grid points makes the run take single steps and interpolate.
 TEST(TrialRecord, AgreesWithAFinerOneThatIsNotOnTheGrid) {
-  const Case all = quay();
+  const Case all = fresh_quay();
   Case finer = all;
   finer.bench.points_per_cycle = 160;
   for (std::size_t k = 0; k < 3; ++k) {
