@@ -63,7 +63,8 @@ TEST(Formula, SaysWhereItIsWrong) {
   EXPECT_EQ(refusal_of_ready("1 +"), "formula \"1 +\", at character 4: a value is expected");
   EXPECT_EQ(refusal_of_ready("(1 + 2"), "formula \"(1 + 2\", at character 7: \")\" is expected");
   EXPECT_EQ(refusal_of_ready("1 2"), "formula \"1 2\", at character 3: the end or an operator is expected");
-  EXPECT_EQ(refusal_of_ready("sqr(2)"), "formula \"sqr(2)\" calls no known function \"sqr\", did you mean \"sqrt\"?");
+  EXPECT_EQ(refusal_of_ready("sqr(2)"),
+            "formula \"sqr(2)\" calls no known function \"sqr\", did you mean \"sqrt\"?");
   EXPECT_EQ(refusal_of_ready("min(2)"),
             "formula \"min(2)\", at character 6: \",\" and another of the 2 values is expected");
   EXPECT_EQ(refusal_of_ready(std::string(200, '(') + "1").substr(0, 8), "formula ");
