@@ -11,6 +11,7 @@
 #include <cstddef>
 #include <vector>
 
+#include "emt/groups/history.hpp"
 #include "emt/parts/parts.hpp"
 #include "emt/parts/rule.hpp"
 
@@ -62,12 +63,7 @@ class SeriesGroup {
     for (double& number : carried_) visit(number);
   }
   /// Enters the history currents that it holds.
-  void drive(double* rhs, int floor) const noexcept {
-    for (std::size_t k = 0; k < p_.size(); ++k) {
-      if (p_[k] >= floor) rhs[p_[k]] -= history_[k];
-      if (q_[k] >= floor) rhs[q_[k]] += history_[k];
-    }
-  }
+  void drive(double* rhs, int floor) const noexcept { enter_histories(p_, q_, history_, rhs, floor); }
 
   /// History currents of a solution by the rule of `coming`, after the values in `old`; nodes below `floor`
   /// have no equation.

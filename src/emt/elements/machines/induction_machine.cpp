@@ -127,12 +127,7 @@ void assemble(const network::InductionMachine& machine, Assembly& assembly) {
   const Slot load = assembly.knob(machine.name + ".load_torque", "N m", machine.load_torque_Nm, -1e12, 1e12);
   const Slot resistance =
       assembly.knob(machine.name + ".external_resistance", "ohm", machine.external_resistance_ohm, 0, 1e12);
-  RotatingMachine::Common common{machine.stator_resistance_ohm,
-                                 static_cast<double>(machine.pole_pairs),
-                                 assembly.omega(),
-                                 parse_shaft(owner, machine.inertia_kgm2, machine.shaft),
-                                 machine.load_torque_Nm,
-                                 machine.load_exponent};
+  const RotatingMachine::Common common = common_of(owner, machine, assembly);
   const Slot first =
       assembly.model({.owner = owner,
                       .ends = machine_ends(assembly, owner, machine.bus),

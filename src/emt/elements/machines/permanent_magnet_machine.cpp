@@ -61,12 +61,7 @@ template <>
 void assemble(const network::PermanentMagnetMachine& machine, Assembly& assembly) {
   const std::string owner = "permanent_magnet_machine." + machine.name;
   const Slot load = assembly.knob(machine.name + ".load_torque", "N m", machine.load_torque_Nm, -1e12, 1e12);
-  RotatingMachine::Common common{machine.stator_resistance_ohm,
-                                 static_cast<double>(machine.pole_pairs),
-                                 assembly.omega(),
-                                 parse_shaft(owner, machine.inertia_kgm2, machine.shaft),
-                                 machine.load_torque_Nm,
-                                 machine.load_exponent};
+  const RotatingMachine::Common common = common_of(owner, machine, assembly);
   const Slot first = assembly.model({.owner = owner,
                                      .ends = machine_ends(assembly, owner, machine.bus),
                                      .model = std::make_unique<PermanentMagnet>(machine, common, load)});

@@ -126,6 +126,17 @@ struct Sequences {
 /// "120 kg m^2, 3 MN m/rad, 2 kN m s/rad" from the machine outwards, behind the machine's own inertia.
 [[nodiscard]] std::vector<ShaftMass> parse_shaft(const std::string& owner, double inertia_kgm2,
                                                  const std::vector<std::string>& masses);
+/// What the description of a motor says of it, whatever its rotor.
+template <class Motor>
+[[nodiscard]] RotatingMachine::Common common_of(const std::string& owner, const Motor& motor,
+                                                const Assembly& assembly) {
+  return {motor.stator_resistance_ohm,
+          static_cast<double>(motor.pole_pairs),
+          assembly.omega(),
+          parse_shaft(owner, motor.inertia_kgm2, motor.shaft),
+          motor.load_torque_Nm,
+          motor.load_exponent};
+}
 /// Signals NAME.ia ..., NAME.torque, NAME.speed.
 void machine_signals(Assembly& assembly, const std::string& name, Slot first);
 
