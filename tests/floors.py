@@ -20,10 +20,11 @@ within_emt = {
     "groups": {"solve", "parts"},
     "condensed": {"solve", "parts", "groups"},
     "step": {"solve", "parts", "groups", "condensed"},
-    "steady": {"solve", "parts", "groups"},
-    "compile": {"solve", "lines", "parts", "elements", "groups", "condensed", "step", "steady"},
+    "kinds": {"solve", "parts", "groups", "condensed", "step"},
+    "steady": {"solve", "parts", "groups", "kinds"},
+    "compile": {"solve", "lines", "parts", "elements", "groups", "condensed", "step", "kinds", "steady"},
     "leap": {"solve", "parts", "groups", "step"},
-    "reference": {"solve", "parts", "groups", "step", "steady", "compile"},
+    "reference": {"solve", "parts", "groups", "step", "kinds", "compile"},
 }
 core = {"quantity", "network", "emt", "protection", "control"}
 forbidden = re.compile(r"#include <(fstream|iostream|thread|mutex|chrono|filesystem|cstdio|ctime|sys/.*|unistd\.h|netinet/.*)>")

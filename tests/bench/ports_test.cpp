@@ -1,4 +1,6 @@
 // Messages out and in: what one port publishes another reads, over a real link of this computer.
+#include <unistd.h>
+
 #include <gtest/gtest.h>
 
 #include "bench/probe.hpp"
@@ -21,9 +23,11 @@ bench::Setup talking_to_itself() {
       network::Load{.name = "ferry", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
   setup.bench.medium = "datagram";
   setup.bench.contacts = {"remote"};
+  // Other tests talk on the same link at the same time.
+  const std::string id = "yard" + std::to_string(getpid());
   setup.bench.ports = {
-      Message{.name = "M1", .id = "yard", .entries = {"Q1", "bench.remote"}, .appid = 0x301},
-      Subscription{.name = "S1", .id = "yard", .entries = {"q1", "go"}, .opens = {"K1: go"}, .appid = 0x301}};
+      Message{.name = "M1", .id = id, .entries = {"Q1", "bench.remote"}, .appid = 0x301},
+      Subscription{.name = "S1", .id = id, .entries = {"q1", "go"}, .opens = {"K1: go"}, .appid = 0x301}};
   return setup;
 }
 

@@ -21,175 +21,243 @@ struct BlockBase {
   double period_s = unset;
 };
 
+// Below, T is the block's period, u its input, y its output, a prime what stood an execution ago. An angle is
+// in rad; a state is on above 0.5. A block whose outputs have names says them; any other has one, its own
+// name. Limits and gains have the units of what they act on.
+
+// --- arithmetic and filters ---------------------------------------------------------------------
+
+/// y = gain * (sum of the inputs).
 struct Sum : BlockBase {
   std::vector<std::string> inputs;
   double gain = 1;
 };
+/// y = product of the inputs.
 struct Product : BlockBase {
   std::vector<std::string> inputs;
 };
+/// y = P u + I + D (u - u')/T between `low` and `high`; I grows by `integral_per_s` T u unless that drives y
+/// further beyond a limit. `reset` on: I and y are `start`.
 struct Pi : BlockBase {
   std::string input;
-  double proportional = 1;
-  double integral_per_s = 0;
-  double derivative_s = 0;
+  double proportional = 1;    ///< P
+  double integral_per_s = 0;  ///< 1/s on top of the gain's unit
+  double derivative_s = 0;    ///< D, the gain's unit times s
   double low = -1e30, high = 1e30;
-  std::string reset;
+  std::string reset;  ///< left out: never
   double start = 0;
 };
+/// First order: y += (1 - exp(-T/time)) (u - y), exact for an input that is held between executions.
 struct LowPass : BlockBase {
   std::string input;
-  double time_s = unset;
-  double start = 0;
+  double time_s = unset;  ///< above 0
+  double start = 0;       ///< y ahead of the first execution
 };
+/// numerator(s) / denominator(s) with s = (2/T)(z - 1)/(z + 1). Coefficients with the highest power first;
+/// the denominator at least as long as the numerator and not led by zero.
 struct Transfer : BlockBase {
   std::string input;
   std::vector<std::string> numerator, denominator;
 };
+/// Follows u between `low` and `high`, no faster than `rise_per_s` up and `fall_per_s` (both above 0) down.
 struct Limiter : BlockBase {
   std::string input;
   double low = -1e30, high = 1e30;
   double rise_per_s = 1e30, fall_per_s = 1e30;
   double start = 0;
 };
+/// y over u, straight between `points` ("10: 1"), held beyond them.
 struct CurveBlock : BlockBase {
   std::string input;
   std::vector<std::string> points;
 };
+/// y = u of `periods` (1 ... 10,000) executions ago; `start` until then.
 struct Delay : BlockBase {
   std::string input;
   int periods = 1;
   double start = 0;
 };
+
+// --- logic --------------------------------------------------------------------------------------
+
+/// 1 from u above `on_above` until it is below `off_below`.
 struct Comparator : BlockBase {
   std::string input;
   double on_above = 0, off_below = 0;
 };
+/// Follows a state once it has lasted `on_delay_s`, or `off_delay_s` the other way; both 0 or more.
 struct Timer : BlockBase {
   std::string input;
   double on_delay_s = 0, off_delay_s = 0;
 };
+/// 1 from `set` until `reset`, which wins.
 struct LatchBlock : BlockBase {
   std::string set, reset;
 };
+/// "and", "or", "exclusive or" (an odd number) or "not" (none) of states.
 struct LogicBlock : BlockBase {
   std::string operation = "and";
   std::vector<std::string> inputs;
 };
+/// `then` while `when` is on, else `otherwise`.
 struct Select : BlockBase {
   std::string when, then, otherwise;
 };
+/// A value over the time of the run (s), straight between the points, held beyond them. Its kind is
+/// "program".
 struct Clock : BlockBase {
   Points values;
 };
+
+// --- three phases -------------------------------------------------------------------------------
+
+/// Rotating components NAME.d, .q, .zero of three phases; the d axis stands `angle` ahead of phase a,
+/// amplitudes kept (Park).
 struct ToDq : BlockBase {
   std::string a, b, c, angle;
 };
+/// Three phases NAME.a, .b, .c of rotating components.
 struct FromDq : BlockBase {
   std::string d, q, angle;
 };
+/// Phase-locked loop: q of the voltages, over their magnitude, drives the frequency by proportional and
+/// integral action of natural frequency `bandwidth_Hz` and `damping`. Outputs NAME.angle, .frequency (Hz),
+/// .d, .q.
 struct PhaseLock : BlockBase {
   std::string a, b, c;
-  double frequency_Hz = 50;
+  double frequency_Hz = 50;  ///< at the start
   double bandwidth_Hz = 20;
   double damping = 0.7;
   double low_Hz = 30, high_Hz = 80;
 };
+/// An angle, 0 ... 2 pi, that turns with a frequency in Hz.
 struct Rotor : BlockBase {
   std::string frequency;
 };
+/// Instantaneous NAME.p = sum v i (W) and NAME.q = ((vb - vc) ia + (vc - va) ib + (va - vb) ic)/sqrt 3 (var),
+/// positive for a current that lags.
 struct Power : BlockBase {
   std::string va, vb, vc, ia, ib, ic;
 };
+/// Root mean square over the last `window_s` (above 0).
 struct Rms : BlockBase {
   std::string input;
   double window_s = 0.02;
 };
+
+// --- what drives the plant ----------------------------------------------------------------------
+
+/// Gates of a bridge from one reference a leg (-1 ... 1, of half the d.c. voltage), held for a period and
+/// compared with a triangle: two triangles, one above the other, for "three" levels.
 struct Modulator : BlockBase {
   std::string bridge;
   std::vector<std::string> references;
-  std::string enable = "1";
-  std::string offset;
-  double carrier_Hz = unset;
-  double dead_time_s = 0;
-  std::string levels = "two";
-  bool third_harmonic = false;
+  std::string enable = "1";     ///< off: all gates are off
+  std::string offset;           ///< added to all references; left out: none
+  double carrier_Hz = unset;    ///< above 0; `period_s` is half or all of 1/carrier_Hz
+  double dead_time_s = 0;       ///< 0 or more
+  std::string levels = "two";   ///< "two" or "three"
+  bool third_harmonic = false;  ///< adds to all references what centres them
 };
-/// Pulses of a line-commutated bridge: `delay_rad` behind the instants at which diodes would take over.
+/// Pulses of a line-commutated bridge: `delay` (rad) behind the instants at which diodes would take over.
 struct Firing : BlockBase {
   std::string bridge;
-  std::string angle, frequency;
-  std::string delay;
-  std::string enable = "1";
-  double width_rad = 2.0943951023931953;
+  std::string angle;                      ///< of phase a's voltage, 0 at its peak
+  std::string frequency;                  ///< Hz, with which that angle turns
+  std::string delay;                      ///< rad
+  std::string enable = "1";               ///< off: no pulses
+  double width_rad = 2.0943951023931953;  ///< of a pulse
 };
 /// A gate that follows a state.
 struct GateDrive : BlockBase {
   std::string gate;
   std::string input;
 };
+/// Turns a knob of the plant, in the knob's SI unit; beyond its range it stays at the end of that.
 struct Actuator : BlockBase {
   std::string knob;
   std::string input;
 };
+/// Closes a breaker, contactor or disconnector when its input rises, opens it when that falls.
 struct CommandBlock : BlockBase {
   std::string operates;
   std::string input;
 };
 
+// --- what is set, measured, counted -------------------------------------------------------------
+
+/// A value that can be changed while running; `unit` is that in which trials write it.
 struct Setpoint : BlockBase {
   double value = 0;
   std::string unit;
 };
+/// y = gain u + offset + noise, between `low` and `high`, in steps of `resolution`. `frozen` 1: y stays;
+/// `dead` 1: without the signal.
 struct Sensor : BlockBase {
   std::string input;
-  double gain = 1, offset = 0, noise = 0;
+  double gain = 1, offset = 0;
+  double noise = 0;  ///< standard deviation, of `seed`
   double frozen = 0, dead = 0;
   double low = -1e30, high = 1e30;
-  double resolution = 0;
+  double resolution = 0;  ///< 0: none
   int seed = 1;
 };
+/// A formula over blocks and signals; `zavrek describe expression` lists what it may contain.
 struct Expression : BlockBase {
   std::string formula;
 };
+/// How often u has risen above 0.5; from `wraps_at` (0: never) on again from 0; 0 while `reset` is on.
 struct Counter : BlockBase {
   std::string input, reset;
   int wraps_at = 0;
 };
-/// A state machine. `steps`: "off > run: start", "run > off: not start after 20 ms", "* > trip: fault".
+/// A state machine. `steps`: "off > run: start", "run > off: not start after 20 ms", "* > trip: fault"; the
+/// first that holds is taken, one a period; a new state shows a period later. Outputs NAME, the number of the
+/// state from 0, and NAME.STATE for each, 1 or 0.
 struct Sequence : BlockBase {
-  std::vector<std::string> states;
+  std::vector<std::string> states;  ///< it starts in the first
   std::vector<std::string> steps;
 };
+
+// --- sequence components and trackers -----------------------------------------------------------
+
+/// Fixed components NAME.alpha (along phase a), .beta (a quarter turn ahead), .zero, amplitudes kept
+/// (Clarke).
 struct ToAlphaBeta : BlockBase {
   std::string a, b, c;
 };
+/// Three phases NAME.a, .b, .c of fixed components.
 struct FromAlphaBeta : BlockBase {
   std::string alpha, beta;
 };
-/// Second-order generalised integrator with a phase-locked loop behind it, for one voltage.
+/// Second-order generalised integrator with a phase-locked loop behind it, for one voltage (Rodriguez et al.,
+/// IEEE PESC 2006): x1' = w (k (v - x1) - x2), x2' = w x1. Outputs NAME.angle, .frequency (Hz), .amplitude,
+/// .direct (x1), .quadrature (x2).
 struct IntegratorLock : BlockBase {
   std::string input;
-  double frequency_Hz = 50;
-  double damping = 1.4142135623730951;
-  double bandwidth_Hz = 10;
+  double frequency_Hz = 50;             ///< at the start
+  double damping = 1.4142135623730951;  ///< k
+  double bandwidth_Hz = 10;             ///< natural frequency of the loop
   double low_Hz = 30, high_Hz = 80;
 };
-/// Positive and negative sequence of three phases in components that rotate with `angle` and against it.
+/// Positive and negative sequence of three phases, in components that rotate with `angle` and against it, by
+/// what stood a quarter of 1/`frequency_Hz` ago: NAME.positive_d, .positive_q, .negative_d, .negative_q.
 struct Separation : BlockBase {
   std::string a, b, c, angle;
   double frequency_Hz = 50;
 };
+/// Maximum power point by perturbing and observing: moves NAME (V, to be held) by `step` a period in
+/// the direction in which NAME.power (W) rose. `enable` off: `start`.
 struct PowerTracker : BlockBase {
-  std::string voltage, current;
+  std::string voltage, current;  ///< V, A, of the array
   std::string enable = "1";
-  double step = 1;
-  double low = 0, high = 1e30, start = 0;
+  double step = 1;                         ///< V
+  double low = 0, high = 1e30, start = 0;  ///< V
 };
 /// A user's own controller: a shared library (zavrek/controller.h), or a class that the program registered.
 struct OwnCode : BlockBase {
-  std::string library;
-  std::string code;
+  std::string library;                  ///< path, relative to the case
+  std::string code;                     ///< or the name under which the program gave its class
   std::vector<std::string> inputs;      ///< "NAME: what it reads"
   std::vector<std::string> parameters;  ///< "NAME: value"
 };

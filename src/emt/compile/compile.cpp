@@ -1,6 +1,6 @@
 // From a description to a plant: assemble the elements, check that nothing floats, stamp the parts
-// (stamps.hpp), find the partitions (topology.hpp), lay out the value array, fill the arrays of the step,
-// factor, and start.
+// (kinds/stamps.hpp), find the partitions (topology.hpp), lay out the value array, fill the arrays of the
+// step, factor, and start.
 #include <algorithm>
 #include <limits>
 
@@ -13,13 +13,14 @@ Compiled Compiler::run() {
   assemble_elements();
   refuse_floating(assembly_);
   refuse_capacitor_loops();
-  stamps_ = stamp_parts(assembly_);
+  stamp();
   topology_ = find_topology(assembly_, stamps_.entries);
   lay_out();
+  build_partitions();
   lower_parts();
   place_condensed();
   factor();
-  condense(assembly_, layout_, condensable_, condensed_places_, *core_);
+  condense(assembly_, layout_, topology_.condensable, condensed_places_, *core_);
   lower_signals();
   start();
   summarise();
@@ -58,7 +59,11 @@ void Compiler::refuse_capacitor_loops() const {
   }
 }
 
-void Compiler::factor() {
+void Compiler::stamp() {
+  for (const PartKind* kind : part_kinds()) kind->stamp(assembly_, stamps_);
+}
+
+void Compiler::build_partitions() {
   std::vector<std::vector<Eigen::Triplet<double>>> triplets(topology_.members.size());
   for (const Entry& entry : stamps_.entries) {
     const bool row_known = topology_.known[static_cast<std::size_t>(entry.row)];
@@ -66,7 +71,7 @@ void Compiler::factor() {
     if (row_known) continue;
     if (column_known) {
       if (entry.column != ground_node && entry.siemens != 0)
-        couplings_of(entry.row).push_back({at(entry.row), at(entry.column), -entry.siemens});
+        lowering_.couplings_of(entry.row).push_back({at(entry.row), at(entry.column), -entry.siemens});
       continue;
     }
     const auto partition =
@@ -85,11 +90,9 @@ void Compiler::factor() {
     }
     core_->conductances.partitions.emplace_back().build(matrix, holds_node, first);
   }
-  lower_poles();
-  lower_segments();
-  lower_valves();
-  lower_legs();
-  lower_models();
+}
+
+void Compiler::factor() {
   core_->make_room();
   for (Partition& partition : core_->conductances.partitions)
     refuse_singular(partition.first(), partition.factor(core_->conductances.adjustable.data()));
@@ -118,21 +121,8 @@ void Compiler::summarise() {
     s.switch_nodes += partition.adjustable_nodes();
     s.factor_entries += partition.entries();
   }
-  for (const SeriesPart& part : assembly_.series_parts) {
-    s.states += static_cast<int>(part.ends.size()) *
-                ((part.inductance.norm() > 0 ? 1 : 0) + (part.capacitive() ? 1 : 0));
-  }
-  for (const CapacitancePart& part : assembly_.capacitance_parts)
-    s.states += static_cast<int>(part.ends.size());
-  s.states += static_cast<int>(core_->lines.states());
-  for (const SegmentPart& part : assembly_.segment_parts) s.states += part.inductive ? 1 : 0;
   s.largest_step_s = std::numeric_limits<double>::infinity();
-  for (const WavePart& part : assembly_.wave_parts)
-    s.largest_step_s = std::min(s.largest_step_s, part.travel_s.minCoeff());
-  for (const ModelRow& row : core_->models) {
-    s.states += row.model->state_count();
-    s.largest_step_s = std::min(s.largest_step_s, row.model->largest_step_s());
-  }
+  for (const PartKind* kind : part_kinds()) kind->count(lowering_, s);
   for (const Shard& shard : core_->shards) {
     if (!shard.condensed) continue;
     ++s.condensed;

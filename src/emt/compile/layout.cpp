@@ -42,17 +42,17 @@ void Compiler::divide_in_shards() {
   const int groups = (layout_.voltages - core_->map.first_unknown) / lanes;
   const int wanted = std::max(least_groups, (groups + most_shards - 1) / most_shards);
   int position = core_->map.first_unknown;
-  condensable_ = find_condensable(assembly_, topology_);
+  topology_.condensable = find_condensable(assembly_, topology_);
   bool full = true;
   for (std::size_t k = 0; k < topology_.members.size(); ++k) {
     const int partition = static_cast<int>(k);
-    if (full || condensable_[k]) core_->shards.emplace_back(partition, position);
+    if (full || topology_.condensable[k]) core_->shards.emplace_back(partition, position);
     position += static_cast<int>(topology_.members[k].size()) * lanes;
     Shard& shard = core_->shards.back();
     shard.end = position;
     ++shard.end_partition;
-    full = condensable_[k] || (position - shard.first) / lanes >= wanted;
-    shard_of_partition_.push_back(static_cast<int>(core_->shards.size()) - 1);
+    full = topology_.condensable[k] || (position - shard.first) / lanes >= wanted;
+    topology_.shard_of.push_back(static_cast<int>(core_->shards.size()) - 1);
   }
   const int partitions = static_cast<int>(topology_.members.size());
   if (core_->shards.empty() || has_parts_between_known_nodes())
@@ -70,7 +70,7 @@ bool Compiler::has_parts_between_known_nodes() const {
 }
 
 void Compiler::place_condensed() {
-  condensed_places_ = place_condensed_shards(assembly_, condensable_, *core_, layout_);
+  condensed_places_ = place_condensed_shards(assembly_, topology_.condensable, *core_, layout_);
   core_->at.make_room(static_cast<std::size_t>(layout_.values));
   // Lanes that only fill up a group, and what condensed parts hold by themselves, are nobody's values.
   core_->map.evaluated_each_step.assign(static_cast<std::size_t>(layout_.values), 0);
@@ -79,73 +79,19 @@ void Compiler::place_condensed() {
   };
   std::for_each(layout_.node_position.begin(), layout_.node_position.end(), stand);
   std::for_each(layout_.slot_position.begin(), layout_.slot_position.end(), stand);
-  for (std::size_t k = 0; k < assembly_.valve_parts.size(); ++k) stand(valves_at_ + static_cast<int>(k));
+  for (std::size_t k = 0; k < assembly_.valve_parts.size(); ++k) stand(layout_.valves + static_cast<int>(k));
   core_->map.shard_of_value.assign(static_cast<std::size_t>(layout_.values), -1);
-}
-
-Shard& Compiler::shard_of(const std::vector<Ends>& ends) {
-  for (const Ends& e : ends) {
-    for (const NodeId node : {e.p, e.q}) {
-      for (Shard& shard : core_->shards) {
-        if (at(node) >= shard.first && at(node) < shard.end) return shard;
-      }
-    }
-  }
-  return core_->shards.back();
 }
 
 void Compiler::place_slots(int& position) {
   layout_.slot_position.assign(static_cast<std::size_t>(assembly_.slot_count()), -1);
-  const auto put = [&](int slot, int at) { layout_.slot_position[static_cast<std::size_t>(slot)] = at; };
-  const auto take = [&](Slot first, std::size_t count) {
-    for (std::size_t k = 0; k < count; ++k) put(first.index + static_cast<int>(k), position++);
-  };
-  const auto take_lanes = [&](Slot first, const std::vector<Ends>& ends) {
-    for (std::size_t k = 0; k < ends.size(); ++k)
-      put(first.index + static_cast<int>(k), position + assembly_.lane_of(ends[k]));
-    position += lanes;
-  };
+  SlotPlaces places(assembly_, layout_, position);
   for (const bool in_lanes : {true, false}) {
-    const auto place_part = [&](Slot first, const std::vector<Ends>& ends) {
-      in_lanes ? take_lanes(first, ends) : take(first, ends.size());
-    };
-    for (const auto& part : assembly_.series_parts) {
-      if (assembly_.between_groups(part.ends) != in_lanes) continue;
-      place_part(part.first_current, part.ends);
-      if (part.capacitive()) place_part(part.first_charge_voltage, part.ends);
-    }
-    for (const auto& part : assembly_.capacitance_parts) {
-      if (assembly_.between_groups(part.ends) == in_lanes) place_part(part.first_current, part.ends);
-    }
+    places.begin_round(in_lanes);
+    for (const PartKind* kind : part_kinds()) kind->place(assembly_, places);
   }
-  for (const auto& pole : assembly_.pole_parts) {
-    take(pole.current, 1);
-    take(pole.position, 1);
-  }
-  for (const auto& part : assembly_.wave_parts) {
-    take(part.first_near_current, part.near.size());
-    take(part.first_far_current, part.far.size());
-  }
-  for (const auto& part : assembly_.segment_parts) {
-    take(part.current, 1);
-    take(part.state, 1);
-  }
-  place_valves(position);
-  for (const auto& part : assembly_.model_parts)
-    take(part.first, static_cast<std::size_t>(part.model->slots()));
-  for (const auto& knob : assembly_.knobs) take(knob.slot, 1);
-}
-
-void Compiler::place_valves(int& position) {
-  const int count = static_cast<int>(assembly_.valve_parts.size());
-  const int room = (count + lanes - 1) / lanes * lanes;
-  valves_at_ = position = (position + lanes - 1) / lanes * lanes;
-  for (int k = 0; k < count; ++k) {
-    const ValvePart& part = assembly_.valve_parts[static_cast<std::size_t>(k)];
-    layout_.slot_position[static_cast<std::size_t>(part.current.index)] = position + room + k;
-    layout_.slot_position[static_cast<std::size_t>(part.conducts.index)] = position + 2 * room + k;
-  }
-  position += 3 * room;
+  for (const auto& knob : assembly_.knobs) places.take(knob.slot, 1);
+  position = places.position();
 }
 
 }  // namespace zavrek::emt::internal

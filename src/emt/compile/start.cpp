@@ -1,7 +1,6 @@
 // The first instant: the sinusoidal steady state or rest, charged capacitors, residual flux.
-#include <cmath>
-
 #include "emt/compile/compiler.hpp"
+#include "emt/steady/steady.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -25,10 +24,8 @@ void Compiler::start() {
     core_->at.next[slot] = core_->at.middle[slot] = core_->at.end[slot] = core_->at.present[slot];
   }
   start_charged();
-  start_segments();
+  for (const PartKind* kind : part_kinds()) kind->start(lowering_);
   core_->sources.impose_at(0, 0, core_->at.present.data());
-  for (const Pole& pole : core_->poles)
-    core_->at.present[static_cast<std::size_t>(pole.position)] = pole.closed ? 1 : 0;
   core_->begin_condensed();
 }
 
@@ -80,18 +77,6 @@ void Compiler::start_charged() {
   core_->at.present[0] = 0;
   // Valves may conduct from the start on.
   if (!assembly_.charged.empty() || !assembly_.valve_parts.empty()) core_->restart.settle_first = true;
-}
-
-void Compiler::start_segments() {
-  for (std::size_t k = 0; k < assembly_.segment_parts.size(); ++k) {
-    const SegmentPart& part = assembly_.segment_parts[k];
-    double& state = core_->at.present[static_cast<std::size_t>(at(part.state))];
-    if (part.inductive && std::abs(state) < 0.05 * part.corners.front().x) state += part.residual;
-    // The phasors took it for straight: what it adds beyond its first corner comes as a discontinuity.
-    if (core_->segments.place(k, core_->at.present.data())) core_->restart.settle_first = true;
-    core_->conductances.adjust(core_->segments.number(k), core_->segments.siemens(k));
-  }
-  core_->refactor();
 }
 
 }  // namespace zavrek::emt::internal

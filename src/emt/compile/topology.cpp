@@ -7,6 +7,8 @@
 
 #include <camd.h>
 
+#include "emt/kinds/part_kind.hpp"
+
 namespace zavrek::emt::internal {
 namespace {
 
@@ -116,20 +118,8 @@ void order(std::vector<int>& members, const std::vector<std::set<int>>& columns,
 
 void refuse_floating(const Assembly& assembly) {
   Groups islands(assembly.node_count());
-  const auto join = [&](const std::vector<Ends>& all) {
-    for (const Ends& ends : all) islands.join(ends.p, ends.q);
-  };
-  for (const auto& part : assembly.series_parts) join(part.ends);
-  for (const auto& part : assembly.capacitance_parts) join(part.ends);
-  for (const auto& part : assembly.conductance_parts) join({part.ends});
-  for (const auto& part : assembly.pole_parts) join({part.ends});
-  for (const auto& part : assembly.segment_parts) join({part.ends});
-  for (const auto& part : assembly.valve_parts) join({part.ends});
-  for (const auto& part : assembly.model_parts) join(part.ends);
-  for (const auto& part : assembly.wave_parts) {
-    for (const NodeId node : part.near) islands.join(node, ground_node);
-    for (const NodeId node : part.far) islands.join(node, ground_node);
-  }
+  for (const PartKind* kind : part_kinds())
+    kind->visit_ends(assembly, [&](const Ends& ends) { islands.join(ends.p, ends.q); });
   for (const auto& known : assembly.known_nodes) islands.join(known.node, ground_node);
   std::vector<Flaw> flaws;
   std::set<std::string> named;

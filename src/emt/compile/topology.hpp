@@ -3,16 +3,10 @@
 
 #include <vector>
 
-#include "emt/compile/stamps.hpp"
+#include "emt/kinds/lowering.hpp"
+#include "emt/kinds/stamps.hpp"
 
 namespace zavrek::emt::internal {
-
-struct Topology {
-  std::vector<bool> known;        // per node: ground or imposed
-  std::vector<bool> varies;       // per group: a model whose conductance changes from step to step ends there
-  std::vector<int> partition_of;  // per node; -1 when known
-  std::vector<std::vector<int>> members;  // per partition: its groups in the order of elimination
-};
 
 /// Throws Error with every bus that nothing ties to ground.
 void refuse_floating(const Assembly& assembly);

@@ -12,6 +12,7 @@ struct Layout {
   std::vector<int> unknown;        // per position up to `voltages`: number among the unknown nodes, or -1
   int unknowns = 0;
   int voltages = 0;  // positions of ground, known and unknown nodes
+  int valves = 0;    // position of the valves' values
   int values = 0;    // length of the array
 };
 

@@ -180,7 +180,7 @@ void ReferenceSolver::advance_to(double stop) {
         flag == IDA_ROOT_RETURN || reached >= stop - 1e-12 ? reached - 1e-12 : reached + 1e-12;
     while (next_sample_ < series_length_ && next_due() <= before) sample(reached);
     time_ = reached;
-    equations_.remember(reached, data(y_), false);
+    equations_.keep(reached, data(y_), false);
     if (flag == IDA_ROOT_RETURN) {
       leave_pieces();
       return;
@@ -247,7 +247,7 @@ void ReferenceSolver::sample(double reached) {
   }
   // The residual writes what is no unknown: capacitor currents, currents of lines and models.
   equations_.residual(due, y, dy, scratch_.data());
-  equations_.read_lines(due);
+  equations_.read_rest(due);
   series_.time_s.push_back(due);
   for (std::size_t k = 0; k < rows_.size(); ++k)
     series_.values[k].push_back(equations_.value(equations_.core().signals.rows[rows_[k]]));

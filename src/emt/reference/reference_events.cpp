@@ -113,9 +113,9 @@ void ReferenceSolver::restart(double t, int passages) {
   if (!equations_.core().valves.empty()) IDASetNonlinConvCoefIC(ida_, 10);
   IDASetMaxNumJacsIC(ida_, 20);
   if (!consistent) begin_consistent();
-  equations_.remember(t, data(y_), true);
+  equations_.keep(t, data(y_), true);
   if (passages == 0) return;
-  for (const double travel_s : equations_.travel_times_s()) {
+  for (const double travel_s : equations_.jumps_arrive_s()) {
     // Equal sums of travel times must meet in one instant.
     if (arrivals_.size() < most_arrivals)
       arrivals_.insert({std::round((t + travel_s) * 1e12) * 1e-12, passages - 1});
@@ -183,7 +183,7 @@ bool ReferenceSolver::drive_due() {
        ++driven_) {
     // The residual writes what is no unknown, such as currents of capacitors.
     equations_.residual(time_, data(y_), data(dy_), scratch_.data());
-    equations_.read_lines(time_);
+    equations_.read_rest(time_);
     (*drive_)(*this);
   }
   (void)act();
