@@ -10,10 +10,13 @@
 
 namespace zavrek::bench {
 
-control::OwnMaker own_maker(const Setup& setup) {
-  return [&setup](const control::OwnCode& block) -> std::unique_ptr<control::Own> {
+control::OwnMaker own_maker(const Setup& setup, bool elsewhere) {
+  const bool trusted = setup.bench.libraries == "trusted" && !elsewhere;
+  return [&setup, trusted](const control::OwnCode& block) -> std::unique_ptr<control::Own> {
     if (block.library.empty()) return setup.own_code ? setup.own_code(block) : nullptr;
-    return internal::load_library(setup.folder / block.library);
+    if (setup.own_library) return setup.own_library(block);
+    const std::filesystem::path path = setup.folder / block.library;
+    return trusted ? internal::load_library(path) : internal::house_library(path);
   };
 }
 
@@ -28,7 +31,7 @@ constexpr std::size_t most_turned = 256;
 }  // namespace
 
 ControlSeat::ControlSeat(const Setup& setup, const emt::Plant& plant, bool remote)
-    : setup_(setup), controller_(setup.control, plant.signal_names(), own_maker(setup)) {
+    : setup_(setup), controller_(setup.control, plant.signal_names(), own_maker(setup, remote)) {
   for (const std::string& name : controller_.reads()) reads_.push_back(plant.signal(name));
   for (const std::string& name : controller_.knobs()) knobs_.push_back(plant.knob(name));
   for (const std::string& name : controller_.gates()) gates_.push_back(plant.gate(name));

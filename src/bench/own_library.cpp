@@ -1,14 +1,7 @@
 #include "bench/own_library.hpp"
 
-#include <cmath>
-#include <csetjmp>
-#include <csignal>
-#include <cstring>
-
 #include <dlfcn.h>
 #include <fmt/format.h>
-#include <sys/wait.h>
-#include <unistd.h>
 
 #include "zavrek/controller.h"
 #include "zavrek/error.hpp"
@@ -16,7 +9,7 @@
 namespace zavrek::bench::internal {
 namespace {
 
-[[noreturn]] void refuse(const std::filesystem::path& path, const std::string& text) {
+[[noreturn]] void refuse_library(const std::filesystem::path& path, const std::string& text) {
   throw Error(Flaw{.file = path.string(), .place = {}, .field = {}, .text = text});
 }
 
@@ -26,27 +19,11 @@ std::vector<std::string> texts(const char* const* names) {
   return all;
 }
 
-/// A step that faults comes back here: its frames are plain C, which has nothing to unwind. What the library
-/// did until then cannot be undone, so the run that it belongs to ends; this process lives on.
-thread_local sigjmp_buf way_back;
-thread_local volatile sig_atomic_t in_step = 0;
-
-void come_back(int number) {
-  if (in_step != 0) siglongjmp(way_back, number);
-  std::signal(number, SIG_DFL);  // a fault of our own is not to be hidden
-}
-void catch_faults() {
-  struct sigaction action {};
-  action.sa_handler = come_back;
-  action.sa_flags = SA_NODEFER;
-  for (const int number : {SIGSEGV, SIGBUS, SIGFPE, SIGILL}) ::sigaction(number, &action, nullptr);
-}
-
 class Library final : public control::Own {
  public:
   explicit Library(const std::filesystem::path& path)
       : handle_(::dlopen(std::filesystem::absolute(path).c_str(), RTLD_NOW | RTLD_LOCAL)) {
-    if (handle_ == nullptr) refuse(path, fmt::format("cannot be loaded: {}", ::dlerror()));
+    if (handle_ == nullptr) refuse_library(path, fmt::format("cannot be loaded: {}", ::dlerror()));
     using Entry = const zavrek_controller_code* (*)();
     const auto entry = reinterpret_cast<Entry>(::dlsym(handle_, "zavrek_controller"));
     code_ = entry != nullptr ? entry() : nullptr;
@@ -59,12 +36,9 @@ class Library final : public control::Own {
       wrong = fmt::format("is of version {}; {} is wanted", code_->version, ZAVREK_CONTROLLER_VERSION);
     else if (code_->init == nullptr || code_->step == nullptr)
       wrong = "has no init or no step";
-    if (wrong.empty()) {
-      catch_faults();
-      return;
-    }
+    if (wrong.empty()) return;
     ::dlclose(handle_);
-    refuse(path, wrong);
+    refuse_library(path, wrong);
   }
   Library(const Library&) = delete;
   Library& operator=(const Library&) = delete;
@@ -80,15 +54,7 @@ class Library final : public control::Own {
     if (state_ == nullptr) throw Error("its init refuses these parameters");
   }
   std::string step(double time_s, std::span<const double> inputs, std::span<double> outputs) override {
-    const int fault = sigsetjmp(way_back, 0);
-    if (fault != 0) {
-      in_step = 0;
-      state_ = nullptr;  // not to be ended either
-      return fmt::format("crashed ({})", ::strsignal(fault));
-    }
-    in_step = 1;
     const int code = code_->step(state_, time_s, inputs.data(), outputs.data());
-    in_step = 0;
     return code == 0 ? std::string() : fmt::format("its step returned {}", code);
   }
 
@@ -98,38 +64,10 @@ class Library final : public control::Own {
   void* state_ = nullptr;
 };
 
-/// In a process of its own: whether the code survives its beginning. Returns what went wrong, or nothing.
-std::string try_out(const std::filesystem::path& path) {
-  const pid_t child = ::fork();
-  if (child < 0) return {};
-  if (child == 0) {
-    ::alarm(5);
-    try {
-      Library library(path);
-      for (const int number : {SIGSEGV, SIGBUS, SIGFPE, SIGILL}) std::signal(number, SIG_DFL);
-      const std::vector<double> parameters(library.parameters().size(), std::nan("")),
-          inputs(library.inputs().size(), 0.0);
-      std::vector<double> outputs(library.outputs().size());
-      library.start(100e-6, parameters);
-      for (int k = 0; k < 10; ++k) (void)library.step(k * 100e-6, inputs, outputs);
-    } catch (...) {  // said in full by the process that asks
-    }
-    ::_exit(0);
-  }
-  int status = 0;
-  while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
-  }
-  if (!WIFSIGNALED(status)) return {};
-  const int number = WTERMSIG(status);
-  if (number == SIGALRM) return "did not come back within 5 s when it was tried out";
-  return fmt::format("crashed when it was tried out ({})", ::strsignal(number));
-}
-
 }  // namespace
 
 std::unique_ptr<control::Own> load_library(const std::filesystem::path& path) {
-  if (!std::filesystem::exists(path)) refuse(path, "is not there; build it, or mend `library`");
-  if (const std::string wrong = try_out(path); !wrong.empty()) refuse(path, wrong);
+  if (!std::filesystem::exists(path)) refuse_library(path, "is not there; build it, or mend `library`");
   return std::make_unique<Library>(path);
 }
 

@@ -7,8 +7,17 @@
 
 namespace zavrek::bench::internal {
 
-/// Loads the library after a forked process has loaded it, started it and taken ten steps of zeros, so that
-/// one that crashes at once is an error and not the end of this process. Throws Error.
+/// What such code may take: of memory, of a file that it writes, of time to be loaded and started, of time
+/// for a step.
+inline constexpr std::size_t most_library_bytes = std::size_t{4} << 30U;
+inline constexpr std::size_t most_written_bytes = std::size_t{1} << 30U;
+inline constexpr double most_loading_s = 5, most_step_s = 1;
+
+/// Loads the library into this process: what it does to that cannot be undone. Throws Error.
 [[nodiscard]] std::unique_ptr<control::Own> load_library(const std::filesystem::path& path);
+
+/// Loads it into a process of its own, within the limits above. However that ends (a signal, `exit`,
+/// silence), it is an error that says how, and this process goes on. Throws Error.
+[[nodiscard]] std::unique_ptr<control::Own> house_library(const std::filesystem::path& path);
 
 }  // namespace zavrek::bench::internal

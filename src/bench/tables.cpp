@@ -53,6 +53,9 @@ const Table& table(const Bench*) {
                  "samples of the records per cycle; a multiple of 80, the rate of the streams")
           .choice("control", &Bench::control, {"plant", "process", "outside"},
                   "where the control runs: in the plant's process, in its own, or one that is there already")
+          .choice("libraries", &Bench::libraries, {"housed", "trusted"},
+                  "where libraries of `own` blocks run: each in a process of its own, with limits and a "
+                  "watchdog, or in that of the control, where what they do wrong may end it")
           .count("control_port", &Bench::control_port, within(0, 65535),
                  "UDP port of this computer at which it listens; 0: any, when the run starts it")
           .count("control_delay", &Bench::control_delay, within(1, 100),

@@ -3,6 +3,8 @@
 #include <cerrno>
 #include <chrono>
 #include <csignal>
+#include <cstdio>
+#include <cstdlib>
 #include <cstring>
 #include <utility>
 
@@ -22,8 +24,7 @@ namespace {
 
 using Clock = std::chrono::steady_clock;
 
-constexpr double grace_s = 0.5;  // from the request to end to the order
-constexpr int look_us = 1000;    // between two looks whether it has ended
+constexpr int look_us = 1000;  // between two looks whether it has ended
 
 Clock::time_point after(double seconds) {
   return Clock::now() + std::chrono::duration_cast<Clock::duration>(std::chrono::duration<double>(seconds));
@@ -40,16 +41,23 @@ void avoid_last_processor() {
   (void)sched_setaffinity(0, sizeof allowed, &allowed);
 }
 
-/// In the child: only calls that are safe between fork and exec. What goes wrong is told through `report`.
-[[noreturn]] void become(char* const* words, pid_t parent, int input, bool errors_shown, int report) {
-  prctl(PR_SET_PDEATHSIG, SIGTERM);  // it must not outlive this one
+/// In the child, which must not outlive this process: `at_death` when that ends.
+void part_from(pid_t parent, int at_death) {
+  prctl(PR_SET_PDEATHSIG, at_death);
   if (getppid() != parent) _exit(127);
   setpgid(0, 0);
   sigset_t none;
   sigemptyset(&none);
   sigprocmask(SIG_SETMASK, &none, nullptr);
-  for (const int number : {SIGPIPE, SIGINT, SIGTERM, SIGHUP, SIGQUIT}) signal(number, SIG_DFL);
+  for (const int number : {SIGPIPE, SIGINT, SIGTERM, SIGHUP, SIGQUIT, SIGSEGV, SIGBUS, SIGFPE, SIGILL,
+                           SIGABRT, SIGALRM, SIGCHLD})
+    signal(number, SIG_DFL);
   avoid_last_processor();
+}
+
+/// In the child: only calls that are safe between fork and exec. What goes wrong is told through `report`.
+[[noreturn]] void become(char* const* words, pid_t parent, int input, bool errors_shown, int report) {
+  part_from(parent, SIGTERM);
   const int nowhere = open("/dev/null", O_RDWR);
   dup2(input >= 0 ? input : nowhere, STDIN_FILENO);
   dup2(nowhere, STDOUT_FILENO);
@@ -99,8 +107,40 @@ Program::Program(const std::vector<std::string>& words, const Options& options) 
   refuse(words[0], why);
 }
 
+Program::Program(const std::function<void(int channel)>& body) : grace_s_(0) {
+  int ends[2];
+  if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, ends) != 0) refuse("a process of its own", errno);
+  std::fflush(nullptr);  // else the child would say again what is waiting
+  const pid_t parent = getpid();
+  pid_ = fork();
+  if (pid_ == 0) {
+    part_from(parent, SIGKILL);
+    const sched_param ordinary{};
+    sched_setscheduler(0, SCHED_OTHER, &ordinary);
+    constexpr int channel = 3;
+    const int nowhere = open("/dev/null", O_RDWR);
+    dup2(nowhere, STDIN_FILENO);
+    dup2(STDERR_FILENO, STDOUT_FILENO);
+    dup2(ends[1], channel);
+    close_range(channel + 1, ~0U, 0);
+    // What this process registered for its own end is none of the child's.
+    std::atexit([] { _exit(0); });
+    body(channel);
+    _exit(0);
+  }
+  const int why = errno;
+  close(ends[1]);
+  input_ = ends[0];
+  if (pid_ > 0) return;
+  close_input();
+  refuse("a process of its own", why);
+}
+
 Program::Program(Program&& other) noexcept
-    : pid_(std::exchange(other.pid_, -1)), input_(std::exchange(other.input_, -1)), status_(other.status_) {}
+    : pid_(std::exchange(other.pid_, -1)),
+      input_(std::exchange(other.input_, -1)),
+      status_(other.status_),
+      grace_s_(other.grace_s_) {}
 
 void Program::close_input() noexcept {
   if (input_ >= 0) close(input_);
@@ -113,7 +153,7 @@ bool Program::feed(std::string_view text, double timeout_s) {
     const auto left_ms = std::chrono::duration_cast<std::chrono::milliseconds>(until - Clock::now()).count();
     pollfd ready{input_, POLLOUT, 0};
     if (left_ms <= 0 || (poll(&ready, 1, static_cast<int>(left_ms)) < 0 && errno != EINTR)) break;
-    const ssize_t taken = send(input_, text.data(), text.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+    const ssize_t taken = ::send(input_, text.data(), text.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
     if (taken >= 0) {
       text.remove_prefix(static_cast<std::size_t>(taken));
     } else if (errno != EINTR && errno != EAGAIN) {
@@ -122,6 +162,52 @@ bool Program::feed(std::string_view text, double timeout_s) {
   }
   close_input();
   return text.empty();
+}
+
+bool Program::send(std::span<const std::byte> message) noexcept {
+  ssize_t sent = 0;
+  while ((sent = ::send(input_, message.data(), message.size(), MSG_NOSIGNAL | MSG_DONTWAIT)) < 0 &&
+         errno == EINTR) {
+  }
+  return sent == static_cast<ssize_t>(message.size());
+}
+
+namespace {
+
+/// An answer that comes within this time is taken without going to sleep, which costs the two sides of a
+/// channel some 40 us each.
+constexpr std::chrono::microseconds awake{150};
+
+Program::Heard hear(int channel, std::span<std::byte> message, std::size_t& size,
+                    const std::optional<Clock::time_point>& until) noexcept {
+  const Clock::time_point tired = Clock::now() + awake;
+  while (true) {
+    const ssize_t got = recv(channel, message.data(), message.size(), MSG_DONTWAIT);
+    if (got > 0) {
+      size = static_cast<std::size_t>(got);
+      return Program::Heard::message;
+    }
+    if (got == 0 || (errno != EINTR && errno != EAGAIN)) return Program::Heard::end;
+    const Clock::time_point now = Clock::now();
+    if (now < tired) {
+      sched_yield();
+      continue;
+    }
+    if (until && now >= *until) return Program::Heard::silence;
+    pollfd ready{channel, POLLIN, 0};
+    const auto left = until ? std::chrono::ceil<std::chrono::milliseconds>(*until - now).count() : -1;
+    (void)poll(&ready, 1, static_cast<int>(left));
+  }
+}
+
+}  // namespace
+
+Program::Heard Program::receive(std::span<std::byte> message, std::size_t& size, double timeout_s) noexcept {
+  return hear(input_, message, size, after(timeout_s));
+}
+
+Program::Heard Program::await(int channel, std::span<std::byte> message, std::size_t& size) noexcept {
+  return hear(channel, message, size, std::nullopt);
 }
 
 bool Program::wait(double timeout_s) {
@@ -154,9 +240,12 @@ Program::~Program() {
   close_input();
   if (pid_ <= 0) return;
   const pid_t group = pid_;
-  kill(pid_, SIGTERM);
-  if (wait(grace_s)) return;
+  if (grace_s_ > 0) {
+    kill(pid_, SIGTERM);
+    if (wait(grace_s_)) return;
+  }
   kill(-group, SIGKILL);
+  kill(group, SIGKILL);  // it may not have come so far as to have a group
   waitpid(pid_, nullptr, 0);
 }
 

@@ -18,7 +18,8 @@ namespace zavrek::protection {
 
 namespace {
 
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
+
 constexpr double hysteresis = 1.05;      // of every reach, once inside
 constexpr double residual_share = 0.12;  // of the largest phase current: an earth fault
 constexpr double memory_below = 0.05;    // of the remembered voltage: the loop's own is not trusted

@@ -11,7 +11,8 @@ namespace zavrek::protection {
 
 namespace {
 
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
+
 constexpr int frequency_cycles = 4;    // over which the turning of V1 is measured
 constexpr int memory_cycles = 2;       // age of the voltage that is remembered
 constexpr double fallen_below = 0.85;  // of the remembered voltage: the memory is held

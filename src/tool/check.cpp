@@ -103,10 +103,13 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const st
 }  // namespace
 
 int check(const CheckOptions& options) {
-  const trial::Case all = casefile::read_case(options.folder);
+  trial::Case all = casefile::read_case(options.folder);
+  std::vector<std::string> unasked;
+  if (!options.execute) unasked = casefile::assume_libraries(all);
   const emt::Plant plant = emt::compile(all.network);
   trial::check_control(all, plant);
   std::vector<std::string> notes = plant.summary().notes;
+  notes.insert(notes.end(), unasked.begin(), unasked.end());
   if (const double late = trial::control_lateness_s(all, plant); late > 0)
     notes.push_back(fmt::format("the control's period is no multiple of the step: it runs up to {} late",
                                 print_rounded(late, "s")));

@@ -41,6 +41,7 @@ void add_reading(CLI::App& app, Words& words, int& code) {
   verb->add_flag("--json", words.check.json, "print JSON");
   verb->add_flag("--signals", words.check.signals, "list the signals of the plant");
   verb->add_flag("--knobs", words.check.knobs, "list what may be set while it runs");
+  verb->add_flag("--execute", words.check.execute, "load and start the libraries of `own` blocks too");
   verb->callback([&] { code = tool::check(words.check); });
 
   verb =

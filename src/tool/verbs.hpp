@@ -22,6 +22,7 @@ struct CheckOptions {
   bool json = false;
   bool signals = false;
   bool knobs = false;
+  bool execute = false;
 };
 [[nodiscard]] int check(const CheckOptions& options);
 

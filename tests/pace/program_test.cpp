@@ -2,10 +2,13 @@
 
 #include <gtest/gtest.h>
 
+#include <chrono>
 #include <csignal>
+#include <cstdlib>
 #include <filesystem>
 #include <fstream>
 
+#include <fcntl.h>
 #include <unistd.h>
 
 #include "zavrek/error.hpp"
@@ -84,6 +87,63 @@ TEST(Program, IsInAGroupOfItsOwn) {
                 {});
   ASSERT_TRUE(alone.wait(enough_s));
   EXPECT_EQ(alone.exit_status(), 0);
+}
+
+std::span<const std::byte> bytes_of(const std::string& text) { return std::as_bytes(std::span(text)); }
+
+TEST(Program, OfThisProcessAnswersMessages) {
+  Program twice([](int channel) {
+    std::vector<std::byte> message(100);
+    std::size_t size = 0;
+    while (Program::await(channel, message, size) == Program::Heard::message)
+      (void)!::write(channel, message.data(), size / 2);
+  });
+  std::vector<std::byte> answer(100);
+  std::size_t size = 0;
+  for (int k = 0; k < 100; ++k) {
+    ASSERT_TRUE(twice.send(bytes_of("four")));
+    ASSERT_EQ(twice.receive(answer, size, enough_s), Program::Heard::message);
+    EXPECT_EQ(size, 2U);
+  }
+  EXPECT_EQ(twice.receive(answer, size, 0.01), Program::Heard::silence);
+}
+
+/// However code of others ends: this process hears of it and goes on.
+TEST(Program, OfThisProcessMayEndInAnyWay) {
+  const std::vector<std::pair<std::function<void(int)>, std::string>> ways{
+      {[](int) { std::exit(4); }, "its process ended with 0"},  // what an exit says is not believed
+      {[](int) { ::_exit(4); }, "its process ended with 4"},
+      {[](int) { std::abort(); }, "its process ended: Aborted"},
+      {[](int) { ::raise(SIGKILL); }, "its process ended: Killed"},
+      {[](int) {}, "its process ended with 0"}};
+  for (const auto& [way, says] : ways) {
+    Program ended(way);
+    std::vector<std::byte> answer(100);
+    std::size_t size = 0;
+    EXPECT_EQ(ended.receive(answer, size, enough_s), Program::Heard::end) << says;
+    ASSERT_TRUE(ended.wait(enough_s));
+    EXPECT_EQ(ended.ended(), says);
+  }
+}
+
+TEST(Program, OfThisProcessThatListensToNothingIsKilled) {
+  const auto begun = std::chrono::steady_clock::now();
+  {
+    Program deaf([](int) {
+      for (int number = 1; number < 32; ++number) std::signal(number, SIG_IGN);
+      while (true) ::pause();
+    });
+  }
+  EXPECT_LT(std::chrono::steady_clock::now() - begun, std::chrono::seconds(5));
+}
+
+TEST(Program, OfThisProcessHasNoneOfItsFiles) {
+  const int ours = ::fcntl(STDIN_FILENO, F_DUPFD_CLOEXEC, 10);
+  ASSERT_GE(ours, 10);
+  Program looks([ours](int) { ::_exit(::fcntl(ours, F_GETFD) == -1 ? 7 : 8); });
+  ASSERT_TRUE(looks.wait(enough_s));
+  EXPECT_EQ(looks.exit_status(), 7);
+  ::close(ours);
 }
 
 }  // namespace

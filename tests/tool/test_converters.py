@@ -35,22 +35,26 @@ library = build / "examples" / "libown_controller.so"
 text = (demo / "crane" / "control.toml").read_text()
 own = '[own.brake]\nlibrary = "libown_controller.so"\ninputs = ["v: C1.v"]\nparameters = ["on: 700", "off: 680"]\n\n'
 start, end = text.index("[comparator.brake]"), text.index("[gate.brake_valve]")
+text_of_crane = text[:start] + own + text[end:].replace('input = "brake"', 'input = "brake.valve"')
 for place in ("plant", "process"):
     case = copy("crane", f"own-{place}", bench=f'control = "{place}"\n')
-    (case / "control.toml").write_text(text[:start] + own + text[end:].replace('input = "brake"', 'input = "brake.valve"'))
+    (case / "control.toml").write_text(text_of_crane)
     shutil.copy(library, case / "libown_controller.so")
     has(run("test", case, "--free", "--only", "lower", "--out", f"own-{place}-out", "--no-figures"), "1 of 1 trials passed")
 (case / "control.toml").write_text((case / "control.toml").read_text().replace('"on: 700"', '"on: 600"'))
-has(run("check", case, code=2), "its init refuses these parameters")
+has(run("check", case), "own.brake: libown_controller.so was not run, its names are taken from the case")
+has(run("check", case, "--execute", code=2), "its init refuses these parameters")
 (case / "control.toml").write_text((case / "control.toml").read_text().replace('"on: 600"', '"onn: 600"'))
-has(run("check", case, code=2), 'own.brake, parameters: "onn: 600" is none', 'did you mean "on"?')
+has(run("check", case, "--execute", code=2), 'own.brake, parameters: "onn: 600" is none', 'did you mean "on"?')
 (case / "libown_controller.so").write_bytes(b"no library")
-has(run("check", case, code=2), "libown_controller.so: cannot be loaded")
+has(run("check", case, "--execute", code=2), "libown_controller.so: cannot be loaded")
 (case / "libown_controller.so").unlink()
 has(run("check", case, code=2), "libown_controller.so: is not there")
 
 # libraries that go wrong: an error that names them, and the tool goes on to the next trial
-code = """#include <stdlib.h>
+code = """#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
 #include <zavrek/controller.h>
 static const char *const in[] = {"v", 0}, *const out[] = {"y", 0}, *const none[] = {0};
 static void* init(double t, const double* p) { (void)t; (void)p; return calloc(1, sizeof(long)); }
@@ -69,21 +73,41 @@ const zavrek_controller_code* zavrek_controller(void) {
 control = '\n[own.mine]\nlibrary = "libmine.so"\ninputs = ["v: C2.v"]\n'
 crash = "if (n > LIMIT) *(volatile int*)0 = 1;"
 for number, (wrong, place, exit_code, says) in enumerate((
-        (crash.replace("LIMIT", "2"), "plant", 2, "libmine.so: crashed when it was tried out (Segmentation fault)"),
-        (crash.replace("LIMIT", "900"), "plant", 1, "own.mine: crashed (Segmentation fault)"),
-        (crash.replace("LIMIT", "900"), "process", 1, "own.mine: crashed (Segmentation fault)"),
+        (crash.replace("LIMIT", "900"), "plant", 1, "own.mine: its process ended: Segmentation fault"),
+        (crash.replace("LIMIT", "900"), "process", 1, "controller: its process ended: Segmentation fault"),
         ("if (n > 900) _Exit(3);", "process", 1, "controller: its process ended with 3"),
+        ("if (n > 900) exit(0);", "plant", 1, "own.mine: its process ended with 0"),
+        ("if (n > 900) abort();", "plant", 1, "own.mine: its process ended: Aborted"),
+        ("if (n > 900) { volatile char a[8]; static volatile char* p; for (p = a;; ++p) *p = 1; }", "plant", 1,
+         "own.mine: its process ended: "),
+        ("if (n > 900) { volatile char* a = malloc(8); for (int k = -64; k < 64; ++k) a[k] = 1; free((void*)a); }", "plant", 1,
+         "own.mine: its process ended: "),
+        ("if (n > 900) for (;;) signal(SIGTERM, SIG_IGN);", "plant", 1, "own.mine: did not come back within 1 s"),
+        ("if (n > 900) while (malloc(1 << 20)) {} if (n > 900) abort();", "plant", 1, "own.mine: its process ended: Aborted"),
         ("if (n > 900) return 7;", "plant", 1, "own.mine: its step returned 7"),
-        ("if (n > 900) o[0] = 0.0 / 0.0;", "process", 1, 'own.mine: its output "y" was not set to a finite value'))):
+        ("if (n > 900) o[0] = 0.0 / 0.0;", "process", 1, 'own.mine: its output "y" was not set to a finite value'),
+        ("} __attribute__((constructor)) static void begin(void) { exit(0); } static int unused(void) {", "plant", 2,
+         "libmine.so: its process ended with 0"),
+        ("} __attribute__((constructor)) static void begin(void) { exit(0); } static int unused(void) {", "process", 2,
+         "libmine.so: its process ended with 0"),
+        ("if (n > 900) puts(\"to be heard\");", "plant", 0, "1 of 1 trials passed"))):
     case = copy("battery", f"wrong{number}", control, f'control = "{place}"\n')
     (scratch / "mine.c").write_text(code.replace("WRONG", wrong))
     done = subprocess.run(["cc", "-shared", "-fPIC", f"-I{source / 'include'}", "-o", case / "libmine.so", scratch / "mine.c"],
                           capture_output=True, text=True)
     expect(done.returncode == 0, done.stderr)
-    text = run("test", case, "--free", "--out", f"wrong{number}-out", "--no-figures", code=exit_code)
+    only = ("--only", "short circuit on the quay") if number else ()
+    text = run("test", case, "--free", "--out", f"wrong{number}-out", "--no-figures", *only, code=exit_code)
     has(text, says)
     if exit_code == 1:
-        has(text, "0 of 4 trials passed")
+        has(text, "0 of 1 trials passed" if number else "0 of 4 trials passed")
+    run("check", case)  # runs none of it
+
+# trusted: in the process of the control, and the same verdicts
+case = copy("crane", "trusted", bench='libraries = "trusted"\n')
+(case / "control.toml").write_text(text_of_crane)
+shutil.copy(library, case / "libown_controller.so")
+has(run("test", case, "--free", "--only", "lower", "--out", "trusted-out", "--no-figures"), "1 of 1 trials passed")
 
 # what a trial may break, and what it may not
 case = copy("crane", "broken")

@@ -52,6 +52,8 @@ struct Bench {
   std::string control = "plant";  ///< "plant": blocks in the plant's process; "process": in one of their own,
                                   ///< started by the run; "outside": already there, at `control_port`
   int control_port = 0;           ///< of this computer; 0 for any when the run starts the process
+  std::string libraries = "housed";  ///< of `own` blocks: "housed", each in a process of its own, or
+                                     ///< "trusted", in that of the control
   int control_delay = 1;  ///< periods from what the control saw to what it does, when not in the plant
 
   /// The ports of one kind, in order.
@@ -74,7 +76,8 @@ struct Setup {
   network::Network network;
   control::Description control;
   Bench bench;
-  control::OwnMaker own_code;  ///< gives the classes that `own` blocks name by `code`; set by a program
+  control::OwnMaker own_code;     ///< gives the classes that `own` blocks name by `code`; set by a program
+  control::OwnMaker own_library;  ///< gives what they name by `library`, in place of that; set by a program
 
   // Compiled once: to copy all kinds of them costs every other source seconds.
   Setup();
@@ -85,8 +88,9 @@ struct Setup {
   ~Setup();
 };
 
-/// Gives the code of `own` blocks: libraries in the folder of the case, and the program's own.
-[[nodiscard]] control::OwnMaker own_maker(const Setup& setup);
+/// Gives the code of `own` blocks: libraries in the folder of the case, and the program's own. Of a control
+/// `elsewhere` this process only asks for names: then none is loaded into it, trusted or not.
+[[nodiscard]] control::OwnMaker own_maker(const Setup& setup, bool elsewhere = false);
 
 /// References and values of the bench that do not hold together, or not with the network.
 [[nodiscard]] std::vector<Flaw> validate(const Setup& setup);
