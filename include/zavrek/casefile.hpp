@@ -14,8 +14,8 @@ namespace zavrek::casefile {
 [[nodiscard]] trial::Case read_case(const std::filesystem::path& folder);
 
 /// From now on the case's own libraries are not run: each is taken to have the inputs and parameters that its
-/// block gives, and the outputs that the files of the case ask of it. Returns a note on each. Throws Error for
-/// one that is not there.
+/// block gives, and the outputs that the files of the case ask of it. Returns a note on each. Throws Error
+/// for one that is not there.
 std::vector<std::string> assume_libraries(trial::Case& all);
 
 /// Reads a relay's settings file. Throws Error like `read_case`.
