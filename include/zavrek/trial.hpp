@@ -164,7 +164,8 @@ struct Explanation {
 struct TrialResult {
   std::string name;
   std::vector<Verdict> verdicts;
-  std::string failure;  ///< why the trial could not be carried through; empty otherwise
+  std::string failure;       ///< why the trial could not be carried through; empty otherwise
+  bool interrupted = false;  ///< it was ended early by RunOptions::stop
   record::Record record;
   double inception_s = 0;
   double fault_current_A = 0;  ///< rms of the largest phase, one cycle that starts two cycles after inception

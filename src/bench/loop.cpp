@@ -270,13 +270,16 @@ pace::Timing Run::Loop::execute(double duration_s, const std::atomic<bool>* stop
   // A step that begins on its tick ends one step later in the plant's time, long before by the clock.
   const std::int64_t begun_ns = std::llround(exchange_.time_s() * 1e9);
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
-  pace::Timing timing = executive.run(wall ? pace::Pace::wall : pace::Pace::free,
-                                      std::llround(stride_s * 1e9), strides, [&](std::int64_t number) {
-                                        if (number == 0 && wall)
-                                          exchange_.begin_pace(executive.start_ns() - begun_ns - step_ns);
-                                        return advance() && !(until && until()) &&
-                                               !(stop && stop->load(std::memory_order_relaxed));
-                                      });
+  pace::Timing timing =
+      executive.run(wall ? pace::Pace::wall : pace::Pace::free, std::llround(stride_s * 1e9), strides,
+                    [&](std::int64_t number) {
+                      if (number == 0 && wall)
+                        exchange_.begin_pace(executive.start_ns() - begun_ns - step_ns);
+                      const auto is_set = [](const std::atomic<bool>* flag) {
+                        return flag && flag->load(std::memory_order_relaxed);
+                      };
+                      return advance() && !(until && until()) && !is_set(stop) && !is_set(options_.stop);
+                    });
   if (wall) pace::leave_realtime();
   timing.grants = grants;
   timing.plant_steps = stride_;

@@ -1,4 +1,5 @@
 // COMTRADE, IEC 60255-24:2013 (IEEE C37.111-2013), clauses 7 (configuration) and 8 (data).
+#include <algorithm>
 #include <cmath>
 #include <cstring>
 #include <ctime>
@@ -34,10 +35,14 @@ Scale scale_of(const Analog& analog, Encoding encoding) {
   for (const double sample : analog.samples) {
     if (std::isfinite(sample)) peak = std::max(peak, std::abs(sample));
   }
-  if (encoding == Encoding::float32)
-    return {1, 0, -std::numeric_limits<float>::max(), std::numeric_limits<float>::max()};
+  if (encoding == Encoding::float32) {
+    // Beyond what four bytes hold, in shares of the peak.
+    const bool fits = peak == 0 || (peak >= 1e-30 && peak <= 1e38);
+    return {fits ? 1 : peak, 0, -std::numeric_limits<float>::max(), std::numeric_limits<float>::max()};
+  }
   const double range = full_range(encoding) - 1;
-  return {peak > 0 ? peak / range : 1, 0, -range - 1, range + 1};
+  return {peak > 0 ? std::max(peak / range, std::numeric_limits<double>::min()) : 1, 0, -range - 1,
+          range + 1};
 }
 
 std::string date(std::int64_t utc_ns) {
@@ -49,10 +54,10 @@ std::string date(std::int64_t utc_ns) {
                      utc_ns % 1'000'000'000 / 1000);
 }
 
-/// A comma or a line end inside a name would break the line.
+/// A comma or a line end inside a name would break the line, other control characters its reader.
 std::string plain(std::string text) {
   for (char& c : text) {
-    if (c == ',' || c == '\r' || c == '\n') c = ' ';
+    if (c == ',' || (c >= 0 && c < ' ') || c == 127) c = ' ';
   }
   return text;
 }
@@ -78,10 +83,15 @@ void put(std::string& out, T value) {
   out.append(bytes, sizeof value);
 }
 
+/// In units of the factor, within what the scale was made for whatever rounding does.
+double units_of(double sample, const Scale& scale) {
+  return std::clamp(std::round(sample / scale.a), scale.least + 1, scale.greatest - 1);
+}
+
 void put_analog(std::string& out, double sample, const Scale& scale, Encoding encoding) {
-  if (encoding == Encoding::float32) return put(out, static_cast<float>(sample));
+  if (encoding == Encoding::float32) return put(out, static_cast<float>(sample / scale.a));
   const bool missing = !std::isfinite(sample);
-  const double units = missing ? 0 : std::round((sample - scale.b) / scale.a);
+  const double units = missing ? 0 : units_of(sample, scale);
   if (encoding == Encoding::binary) {
     return put(out, missing ? std::numeric_limits<std::int16_t>::min() : static_cast<std::int16_t>(units));
   }
@@ -89,22 +99,21 @@ void put_analog(std::string& out, double sample, const Scale& scale, Encoding en
 }
 
 std::string ascii_row(const Record& record, const std::vector<Scale>& scales, std::size_t k,
-                      long long microseconds) {
-  std::string row = fmt::format("{},{}", k + 1, microseconds);
+                      long long stamp) {
+  std::string row = fmt::format("{},{}", k + 1, stamp);
   for (std::size_t c = 0; c < record.analogs.size(); ++c) {
     const double sample = record.analogs[c].samples[k];
-    row += std::isfinite(sample) ? fmt::format(",{:.0f}", (sample - scales[c].b) / scales[c].a)
-                                 : std::string(",");
+    row += std::isfinite(sample) ? fmt::format(",{:.0f}", units_of(sample, scales[c])) : std::string(",");
   }
   for (const Binary& binary : record.binaries) row += binary.samples[k] ? ",1" : ",0";
   return row + "\r\n";
 }
 
-std::string binary_row(const Record& record, const std::vector<Scale>& scales, std::size_t k,
-                       long long microseconds, Encoding encoding) {
+std::string binary_row(const Record& record, const std::vector<Scale>& scales, std::size_t k, long long stamp,
+                       Encoding encoding) {
   std::string row;
   put(row, static_cast<std::uint32_t>(k + 1));
-  put(row, static_cast<std::uint32_t>(microseconds));
+  put(row, static_cast<std::uint32_t>(stamp));
   for (std::size_t c = 0; c < record.analogs.size(); ++c)
     put_analog(row, record.analogs[c].samples[k], scales[c], encoding);
   for (std::size_t first = 0; first < record.binaries.size(); first += 16) {
@@ -117,16 +126,17 @@ std::string binary_row(const Record& record, const std::vector<Scale>& scales, s
   return row;
 }
 
-std::string configuration(const Record& record, const std::vector<Scale>& scales, Encoding encoding) {
+std::string configuration(const Record& record, const std::vector<Scale>& scales, Encoding encoding,
+                          long long stamp_us) {
   const std::string end = "\r\n";
   std::string cfg = fmt::format("{},{},2013{}", plain(record.station), plain(record.device), end);
   cfg += fmt::format("{},{}A,{}D{}", record.analogs.size() + record.binaries.size(), record.analogs.size(),
                      record.binaries.size(), end);
   for (std::size_t c = 0; c < record.analogs.size(); ++c) {
     const Analog& analog = record.analogs[c];
-    cfg += fmt::format("{},{},{},,{},{:.9g},{:.9g},0,{:.9g},{:.9g},{:.9g},{:.9g},P{}", c + 1,
-                       plain(analog.name), plain(analog.phase), plain(analog.unit), scales[c].a, scales[c].b,
-                       scales[c].least, scales[c].greatest, analog.primary, analog.secondary, end);
+    cfg += fmt::format("{},{},{},,{},{},{},0,{:.9g},{:.9g},{:.9g},{:.9g},P{}", c + 1, plain(analog.name),
+                       plain(analog.phase), plain(analog.unit), scales[c].a, scales[c].b, scales[c].least,
+                       scales[c].greatest, analog.primary, analog.secondary, end);
   }
   for (std::size_t c = 0; c < record.binaries.size(); ++c) {
     cfg += fmt::format("{},{},,,{}{}", c + 1, plain(record.binaries[c].name),
@@ -140,7 +150,8 @@ std::string configuration(const Record& record, const std::vector<Scale>& scales
   }
   const double first = record.time_s.empty() ? 0 : record.time_s.front();
   const auto at = [&](double time_s) { return record.start_utc_ns + std::llround(time_s * 1e9); };
-  cfg += date(at(first)) + end + date(at(record.trigger_s)) + end + word_for(encoding) + end + "1" + end;
+  cfg += date(at(first)) + end + date(at(record.trigger_s)) + end + word_for(encoding) + end +
+         std::to_string(stamp_us) + end;
   return cfg + "0,0" + end + "0,0" + end;
 }
 
@@ -148,17 +159,17 @@ std::string configuration(const Record& record, const std::vector<Scale>& scales
 
 Comtrade to_comtrade(const Record& record, Encoding encoding) {
   std::vector<Scale> scales;
-  for (const Analog& analog : record.analogs) {
-    scales.push_back(scale_of(analog, encoding));
-    // The reader sees the factor as printed; use that one, so that rounding stays below half a unit.
-    scales.back().a = std::stod(fmt::format("{:.9g}", scales.back().a));
-  }
-  Comtrade files{configuration(record, scales, encoding), {}};
+  for (const Analog& analog : record.analogs) scales.push_back(scale_of(analog, encoding));
   const double first = record.time_s.empty() ? 0 : record.time_s.front();
+  const auto after_us = [&](double time_s) { return std::llround((time_s - first) * 1e6); };
+  // Time stamps are four bytes of microseconds, or of a multiple of them in a record of more than an hour.
+  constexpr long long most_stamp = 4'000'000'000;
+  const long long stamp_us = record.time_s.empty() ? 1 : after_us(record.time_s.back()) / most_stamp + 1;
+  Comtrade files{configuration(record, scales, encoding, stamp_us), {}};
   for (std::size_t k = 0; k < record.time_s.size(); ++k) {
-    const long long microseconds = std::llround((record.time_s[k] - first) * 1e6);
-    files.data += encoding == Encoding::ascii ? ascii_row(record, scales, k, microseconds)
-                                              : binary_row(record, scales, k, microseconds, encoding);
+    const long long stamp = after_us(record.time_s[k]) / stamp_us;
+    files.data += encoding == Encoding::ascii ? ascii_row(record, scales, k, stamp)
+                                              : binary_row(record, scales, k, stamp, encoding);
   }
   return files;
 }

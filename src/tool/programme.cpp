@@ -122,6 +122,7 @@ int programme(const ProgrammeOptions& options) {
   const bool well =
       write_reports(how.folder, all.network.title, {options.json, options.no_figures, options.pdf});
   if (!complete) fmt::print(stderr, "stopped early; the same command goes on\n");
+  if (stop_on_signal()) return interrupted;
   return well && complete ? done : failed_verdict;
 }
 

@@ -36,11 +36,12 @@ int run(const RunOptions& options) {
                      .postfault_s = 0,
                      .fault = {},
                      .expect = {}};
-  const trial::RunOptions how{options.place,
-                              {},
-                              options.pace == "free",
-                              std::filesystem::read_symlink("/proc/self/exe"),
-                              options.cores};
+  trial::RunOptions how{options.place,
+                        {},
+                        options.pace == "free",
+                        std::filesystem::read_symlink("/proc/self/exe"),
+                        options.cores};
+  how.stop = &stop_on_signal();
   const trial::TrialResult result =
       options.until_stopped
           ? trial::run_until_stopped(all, positive_time("--keep", options.keep), stop_on_signal(), how)
@@ -62,6 +63,7 @@ int run(const RunOptions& options) {
   if (!options.figure.empty()) report::draw_record(result.record, all.network.title, options.figure);
   if (result.failure.empty()) return done;
   fmt::print(stderr, "{}\n", result.failure);
+  if (result.interrupted) return interrupted;
   return failed_verdict;
 }
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/stop.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
@@ -90,13 +91,15 @@ void keep_evidence(const trial::Case& all, const trial::TrialResult& result,
 
 std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOptions& options,
                                         const std::filesystem::path& out) {
-  const trial::RunOptions run{options.place, options.interface,
-                              options.free,  std::filesystem::read_symlink("/proc/self/exe"),
-                              options.cores, encoding_of(options.encoding)};
+  trial::RunOptions run{options.place, options.interface,
+                        options.free,  std::filesystem::read_symlink("/proc/self/exe"),
+                        options.cores, encoding_of(options.encoding)};
+  run.stop = &stop_on_signal();
   std::vector<trial::TrialResult> results;
   for (std::size_t k = 0; k < all.trials.size(); ++k) {
     const trial::Trial& one = all.trials[k];
     if (one.name.find(options.only) == std::string::npos) continue;
+    if (*run.stop) break;
     results.push_back(trial::run_trial(all, one, run));
     if (!options.json) print_result(results.back());
     keep_evidence(all, results.back(), out / report::file_stem(k + 1, one.name), options);
@@ -114,6 +117,7 @@ int test(const TestOptions& options) {
           : std::filesystem::path(options.out);
   trial::check_trials(all);
   const std::vector<trial::TrialResult> results = run_all(all, options, out);
+  if (results.empty() && stop_on_signal()) return interrupted;
   if (results.empty()) {
     throw Error(all.trials.empty() ? "the case has no trials; write some in trials.toml"
                                    : fmt::format("no trial has \"{}\" in its name", options.only));
@@ -133,6 +137,15 @@ int test(const TestOptions& options) {
       fmt::print("{}\n", bench::to_string(results.back().accounts, results.back().step_s));
     fmt::print("\n{} of {} trials passed\nreport: {}\n", passed, results.size(),
                (out / "report.html").string());
+  }
+  if (stop_on_signal()) {
+    const auto wanted = std::count_if(all.trials.begin(), all.trials.end(), [&](const trial::Trial& one) {
+      return one.name.find(options.only) != std::string::npos;
+    });
+    const auto whole =
+        std::count_if(results.begin(), results.end(), [](const auto& r) { return !r.interrupted; });
+    fmt::print(stderr, "interrupted: {} of {} trials were run to their end\n", whole, wanted);
+    return interrupted;
   }
   return well ? done : failed_verdict;
 }

@@ -386,6 +386,9 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   if (result.failure.empty()) {
     result.timing = run.execute(duration);
     result.failure = run.failure();
+    result.interrupted = options.stop && options.stop->load() && plant.time_s() < duration - plant.step_s();
+    if (result.interrupted && result.failure.empty())
+      result.failure = fmt::format("interrupted at t = {:.4g} s of {:.4g} s", plant.time_s(), duration);
   }
   take_result(run, result);
   if (options.kept_as && result.record.time_s.size() > 1)

@@ -62,14 +62,23 @@ def stored():
         return []
 
 
-for _ in range(600):
-    if len(stored()) >= 10 or started.poll() is not None:
-        break
-    time.sleep(0.05)
-started.send_signal(signal.SIGKILL)
-started.wait()
+def stop_at(process, count, how):
+    for _ in range(600):
+        if len(stored()) >= count or process.poll() is not None:
+            break
+        time.sleep(0.05)
+    process.send_signal(how)
+    return process.wait()
+
+
+stop_at(started, 10, signal.SIGKILL)
 before = stored()
 expect(10 <= len(before) < 120, f"killed after {len(before)} of 120")
+# Interrupted it keeps what has ended, and nothing of the trial under way.
+again = subprocess.Popen(list(map(str, command)), cwd=scratch, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+expect(stop_at(again, len(before) + 5, signal.SIGINT) == 130, f"interrupted: exit {again.returncode}")
+before = stored()
+expect(15 <= len(before) < 120, f"interrupted after {len(before)} of 120")
 text = run("programme", case, "--out", "p", "--pdf")
 has(text, f"{len(before)} trials were there already", f"{120 - len(before)} trials in", "120 of 120 trials passed")
 expect(stored() == list(range(1, 121)), "each trial once")

@@ -91,9 +91,9 @@ times = [float(line.split(",")[0]) for line in (scratch / "latest.csv").read_tex
 expect(abs(times[-1] - times[0] - 0.2) < 0.01 and times[-1] > 0.5, f"the latest 0.2 s are wanted, not {times[0]} to {times[-1]}")
 has(run("run", demo / "veskar", "--until-stopped", "--for", "1 s", code=2), "--for excludes --until-stopped")
 has(run("run", demo / "veskar", "--for", "2 km", code=2), '"2 km" is a length; a time is wanted')
-for time in ("0 s", "-1 s"):
+for wrong in ("0 s", "-1 s"):
     for words in (("run", demo / "veskar"), ("reference", demo / "veskar"), ("steps", demo / "veskar"), ("fitness",)):
-        has(run(*words, f"--for={time}", code=2), f'--for: "{time}" is no time above zero')
+        has(run(*words, f"--for={wrong}", code=2), f'--for: "{wrong}" is no time above zero')
 has(run("plot", "run.csv", "from-csv.svg"), "from-csv.svg")
 # without a bench: as long as told, all voltages and currents, or those asked for
 has(run("run", source / "tests" / "data" / "feeder13", "--for", "0.1 s", "--pace", "free", "--record", "all.csv"), "2000 steps of 50 us: 100 ms")
@@ -166,6 +166,44 @@ for stem, expected in by_hand.items():
     late = measured - expected(phase, earth)
     print(f"{stem}: {phase:.0f} A, residual {earth:.0f} A: {expected(phase, earth):.3f} s by hand, {measured:.3f} s recorded")
     expect(-0.002 <= late <= 0.03, f"{stem}: {measured} s recorded, {expected(phase, earth)} s by hand")
+
+# interrupted, as a terminal does it to the whole group: what ran is written and said, the relays end
+def interrupt(words, ready):
+    began = subprocess.Popen([tool, *map(str, words)], cwd=scratch, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+                             text=True, start_new_session=True)
+    lines = []
+    while ready and ready not in "".join(lines[-1:]):
+        lines.append(began.stdout.readline())
+    time.sleep(0.4 if ready else 1.5)
+    os.killpg(began.pid, signal.SIGINT)
+    rest = began.communicate(timeout=30)[0]
+    expect(began.returncode == 130, f"{words}: exit {began.returncode}\n{rest}")
+    return "".join(lines) + rest
+
+
+text = interrupt(["test", demo / "veskar", "--out", "cut", "--no-figures"], "pass three-phase fault")
+has(text, "interrupted: ", " of 8 trials were run to their end", "report: cut/report.html", "interrupted at t = ")
+expect((scratch / "cut" / "report.html").exists() and len(list((scratch / "cut").glob("*.cfg"))) >= 2, "no evidence kept")
+expect(f"zavrek\0relay\0{demo}" not in "".join(p.read_text(errors="ignore") for p in pathlib.Path("/proc").glob("[0-9]*/cmdline")
+                                             if p.exists()), "a relay is left behind")
+has(interrupt(["run", demo / "veskar", "--for", "60 s", "--place", "plant", "--record", "cut.csv"], None), "interrupted at t = ")
+expect(len((scratch / "cut.csv").read_text().splitlines()) > 1000, "no record of what ran")
+
+# every encoding of a record holds the same, peaks included
+stem = "02-two-phase-fault-far-down-cable-1"
+kept = {}
+for encoding in ("ascii", "binary", "binary32", "float32"):
+    run("test", demo / "veskar", "--place", "plant", "--free", "--only", "two-phase fault far", "--record", encoding,
+        "--out", encoding, "--no-figures")
+    kept[encoding] = comtrade_reader.read(scratch / encoding / next((scratch / encoding).glob("*.cfg")).stem)
+    expect(kept[encoding]["encoding"] == encoding.upper(), kept[encoding]["encoding"])
+    expect(kept[encoding]["digital"] == kept["ascii"]["digital"], f"{encoding}: states differ")
+for encoding, share in (("binary", 4e-5), ("binary32", 1.1e-5), ("float32", 1.1e-5)):
+    for name, values in kept["ascii"]["analog"].items():
+        peak = max(abs(v) for v in values)
+        other = kept[encoding]["analog"][name]
+        expect(None not in other, f"{encoding}: {name} lost samples")
+        expect(max(abs(a - b) for a, b in zip(values, other)) <= share * peak, f"{encoding}: {name} differs")
 
 # the wrong setting is found
 text = run("test", demo / "wrong-setting", "--out", "wrong", "--place", "plant", "--free", code=1)

@@ -31,6 +31,8 @@ struct RunOptions {
   /// Takes its plant from a store, under the name of its network; else it compiles one.
   PlantStore* plants = nullptr;
   std::string network_name = {};
+  /// Ends the run early once it is set.
+  const std::atomic<bool>* stop = nullptr;
 };
 
 /// One run of a setup: its source, its control, its ports, and what is recorded. Nothing is looked up or

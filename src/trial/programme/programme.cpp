@@ -44,8 +44,9 @@ bool all_in_this_process(const Case& all, const RunOptions& options) {
   });
 }
 
-StoredTrial run_one(const Case& all, const Entry& entry, const ProgrammeOptions& options,
-                    bench::PlantStore& plants) {
+/// Nothing of one that was interrupted: the same programme runs it again.
+std::optional<StoredTrial> run_one(const Case& all, const Entry& entry, const ProgrammeOptions& options,
+                                   bench::PlantStore& plants) {
   const std::int64_t begun = pace::system_clock().now_ns();
   const SweptTrial swept = swept_trial(all, *entry.sweep, entry.index);
   StoredTrial stored;
@@ -58,7 +59,9 @@ StoredTrial run_one(const Case& all, const Entry& entry, const ProgrammeOptions&
     RunOptions how = options.run;
     how.plants = &plants;
     how.network_name = entry.network;
+    how.stop = options.stop;
     result = run_trial(swept.all, swept.trial, how);
+    if (result.interrupted) return std::nullopt;
   } catch (const Error& error) {  // this one cannot be compiled; the others go on
     result.failure = error.what();
   }
@@ -265,14 +268,15 @@ Progress run_programme(const Case& all, const ProgrammeOptions& options,
       const std::size_t k = next++;
       if (k >= entries.size() || (options.stop && options.stop->load())) return;
       try {
-        const StoredTrial stored = run_one(all, entries[k], options, plants);
+        const std::optional<StoredTrial> stored = run_one(all, entries[k], options, plants);
+        if (!stored) return;
         const std::lock_guard lock(door);
-        results.put(stored);
+        results.put(*stored);
         ++progress.done;
-        progress.failed += stored.passed ? 0 : 1;
-        progress.simulated_s += stored.simulated_s;
+        progress.failed += stored->passed ? 0 : 1;
+        progress.simulated_s += stored->simulated_s;
         progress.spent_s = 1e-9 * static_cast<double>(pace::system_clock().now_ns() - begun);
-        if (report) report(progress, stored);
+        if (report) report(progress, *stored);
       } catch (...) {
         const std::lock_guard lock(door);
         if (!trouble) trouble = std::current_exception();
