@@ -177,8 +177,8 @@ Comtrade to_comtrade(const Record& record, Encoding encoding) {
 void write_comtrade(const Record& record, const std::filesystem::path& path, Encoding encoding) {
   const Comtrade files = to_comtrade(record, encoding);
   std::filesystem::path target = path;
+  write_file(target.replace_extension(".dat"), files.data);  // first: without it the other says nothing
   write_file(target.replace_extension(".cfg"), files.configuration);
-  write_file(target.replace_extension(".dat"), files.data);
   if (!record.events.empty() || !record.facts.empty())
     write_file(target.replace_extension(".inf"), to_information(record));
 }

@@ -1,5 +1,7 @@
 #include "zavrek/record.hpp"
 
+#include "record/file_beside.hpp"
+
 #include <cmath>
 #include <complex>
 #include <fstream>
@@ -77,14 +79,9 @@ std::string read_file(const std::filesystem::path& path) {
 }
 
 void write_file(const std::filesystem::path& path, std::string_view content) {
-  if (path.has_parent_path()) {
-    std::error_code ignored;
-    std::filesystem::create_directories(path.parent_path(), ignored);
-  }
-  std::ofstream out(path, std::ios::binary);
-  out.write(content.data(), static_cast<std::streamsize>(content.size()));
-  out.close();
-  if (!out) throw Error(Flaw{.file = path.string(), .place = {}, .field = {}, .text = "cannot be written"});
+  internal::FileBeside file(path);
+  file.write(content);
+  file.move_in();
 }
 
 }  // namespace zavrek::record

@@ -1,8 +1,14 @@
 #include "report/gnuplot.hpp"
 
+#include <algorithm>
+#include <fstream>
+#include <iterator>
+
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include "pace/program.hpp"
+#include "record/file_beside.hpp"
 #include "zavrek/error.hpp"
 #include "zavrek/report.hpp"
 
@@ -46,21 +52,37 @@ Program started_gnuplot() try {
   throw Error(fmt::format("{}; is the package gnuplot-nox installed?", e.what()));
 }
 
+/// Whether a file has these letters in its last bytes: a full disk leaves one without.
+bool ends_with(const std::filesystem::path& file, std::string_view letters) {
+  std::ifstream in(file, std::ios::binary | std::ios::ate);
+  const std::streamoff size = in.tellg();
+  constexpr std::streamoff tail = 64;
+  in.seekg(std::max<std::streamoff>(0, size - tail));
+  const std::string last{std::istreambuf_iterator<char>(in), {}};
+  return last.find(letters) != std::string::npos;
+}
+
 }  // namespace
 
 void run_gnuplot(const std::string& script, const std::filesystem::path& path) {
+  record::internal::FileBeside file(path);
+  const std::size_t second = script.find('\n') + 1;
+  // "|x" alone would be a pipe, "~" somebody's home.
+  const std::string output =
+      fmt::format("set output {}\n", quoted(std::filesystem::absolute(file.path()).string()));
   Program gnuplot = started_gnuplot();
-  const bool fed = gnuplot.feed(script, longest_s), ended = gnuplot.wait(fed ? longest_s : 1);
-  if (fed && ended && gnuplot.exit_status() == 0) return;
+  const bool fed = gnuplot.feed(script.substr(0, second) + output + script.substr(second), longest_s),
+             ended = gnuplot.wait(fed ? longest_s : 1);
+  if (fed && ended && gnuplot.exit_status() == 0 &&
+      ends_with(file.path(), path.extension() == ".svg" ? "</svg>" : "IEND"))
+    return file.move_in();
   throw Error(fmt::format("gnuplot did not draw \"{}\" ({}); is the folder writable?", path.string(),
                           ended ? gnuplot.ended() : "it did not come to an end"));
 }
 
 std::string terminal(const std::filesystem::path& path, double height) {
-  return fmt::format(
-      "set terminal {} size 1280,{:.0f} font 'DejaVu Sans,11' background '#ffffff'\nset output {}\n",
-      path.extension() == ".svg" ? "svg" : "pngcairo", height,
-      quoted(std::filesystem::absolute(path).string()));  // "|x" alone would be a pipe, "~" somebody's home
+  return fmt::format("set terminal {} size 1280,{:.0f} font 'DejaVu Sans,11' background '#ffffff'\n",
+                     path.extension() == ".svg" ? "svg" : "pngcairo", height);
 }
 
 }  // namespace zavrek::report::internal
@@ -91,14 +113,18 @@ bool ended_well(const std::vector<std::string>& words) {
 }  // namespace
 
 void print_page(const std::filesystem::path& page, const std::filesystem::path& pdf) {
-  std::filesystem::remove(pdf);
-  const std::string from = address_of(page);
-  const std::string to = "--print-to-pdf=" + std::filesystem::absolute(pdf).string();
+  record::internal::FileBeside file(pdf);
+  std::vector<std::string> words{"chromium",
+                                 "--headless",
+                                 "--disable-gpu",
+                                 "--no-pdf-header-footer",
+                                 "--print-to-pdf=" + std::filesystem::absolute(file.path()).string(),
+                                 address_of(page)};
+  // A page holds names of others: the browser keeps its sandbox but for root, whom it refuses with one.
+  if (::geteuid() == 0) words.insert(words.begin() + 1, "--no-sandbox");
   for (const char* browser : {"chromium", "chromium-browser"}) {
-    if (ended_well(
-            {browser, "--headless", "--no-sandbox", "--disable-gpu", "--no-pdf-header-footer", to, from}) &&
-        std::filesystem::exists(pdf))
-      return;
+    words[0] = browser;
+    if (ended_well(words) && internal::ends_with(file.path(), "%%EOF")) return file.move_in();
   }
   throw Error(fmt::format(
       "\"{}\" was not printed; is the package chromium installed and the folder writable?", pdf.string()));

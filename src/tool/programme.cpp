@@ -99,8 +99,11 @@ int programme(const ProgrammeOptions& options) {
   }
   how.stop = &stop_on_signal();
   const bool live = isatty(STDERR_FILENO) != 0;
+  long long lost_records = 0;
   const auto done_now =
       trial::run_programme(all, how, [&](const trial::Progress& p, const trial::StoredTrial& t) {
+        if (!t.unwritten.empty() && ++lost_records == 1)
+          fmt::print(stderr, "{}{}\n", live ? "\r\033[K" : "", t.unwritten);
         if (!t.passed && !options.json && p.failed <= 20) {
           fmt::print(stderr, "{}FAIL {} {}\n", live ? "\r\033[K" : "", t.number, t.name);
           if (p.failed == 20) fmt::print(stderr, "     further failures stand in the report\n");
@@ -123,6 +126,10 @@ int programme(const ProgrammeOptions& options) {
       write_reports(how.folder, all.network.title, {options.json, options.no_figures, options.pdf});
   if (!complete) fmt::print(stderr, "stopped early; the same command goes on\n");
   if (stop_on_signal()) return interrupted;
+  if (lost_records > 0) {
+    fmt::print(stderr, "{} records could not be written; their results are kept\n", lost_records);
+    return unwritten;
+  }
   return well && complete ? done : failed_verdict;
 }
 

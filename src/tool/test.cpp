@@ -89,8 +89,20 @@ void keep_evidence(const trial::Case& all, const trial::TrialResult& result,
                         report::judged_signals(all, result.name));
 }
 
+/// What cannot be written is said, and the trials go on. Returns whether it was written.
+template <class Write>
+bool try_to(Write&& write) {
+  try {
+    write();
+    return true;
+  } catch (const Error& error) {
+    fmt::print(stderr, "{}\n", error.what());
+    return false;
+  }
+}
+
 std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOptions& options,
-                                        const std::filesystem::path& out) {
+                                        const std::filesystem::path& out, bool& written) {
   trial::RunOptions run{options.place, options.interface,
                         options.free,  std::filesystem::read_symlink("/proc/self/exe"),
                         options.cores, encoding_of(options.encoding)};
@@ -102,7 +114,8 @@ std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOption
     if (*run.stop) break;
     results.push_back(trial::run_trial(all, one, run));
     if (!options.json) print_result(results.back());
-    keep_evidence(all, results.back(), out / report::file_stem(k + 1, one.name), options);
+    written &= try_to(
+        [&] { keep_evidence(all, results.back(), out / report::file_stem(k + 1, one.name), options); });
   }
   return results;
 }
@@ -116,13 +129,14 @@ int test(const TestOptions& options) {
           ? std::filesystem::path("out") / std::filesystem::canonical(options.folder).filename()
           : std::filesystem::path(options.out);
   trial::check_trials(all);
-  const std::vector<trial::TrialResult> results = run_all(all, options, out);
+  bool written = true;
+  const std::vector<trial::TrialResult> results = run_all(all, options, out, written);
   if (results.empty() && stop_on_signal()) return interrupted;
   if (results.empty()) {
     throw Error(all.trials.empty() ? "the case has no trials; write some in trials.toml"
                                    : fmt::format("no trial has \"{}\" in its name", options.only));
   }
-  record::write_file(out / "report.html", report::html_report(all, results));
+  written &= try_to([&] { record::write_file(out / "report.html", report::html_report(all, results)); });
   const auto passed = std::count_if(results.begin(), results.end(), [](const auto& r) { return r.passed(); });
   const bool well = passed == static_cast<std::ptrdiff_t>(results.size());
   if (options.json) {
@@ -146,6 +160,10 @@ int test(const TestOptions& options) {
         std::count_if(results.begin(), results.end(), [](const auto& r) { return !r.interrupted; });
     fmt::print(stderr, "interrupted: {} of {} trials were run to their end\n", whole, wanted);
     return interrupted;
+  }
+  if (!written) {
+    fmt::print(stderr, "not all evidence was written\n");
+    return unwritten;
   }
   return well ? done : failed_verdict;
 }

@@ -12,6 +12,7 @@ namespace zavrek::tool {
 
 inline constexpr int done = 0;
 inline constexpr int failed_verdict = 1;
+inline constexpr int unwritten = 3;      // all was run, and something could not be kept
 inline constexpr int interrupted = 130;  // as a shell says of what SIGINT ended
 inline constexpr int bad_input = 2;
 

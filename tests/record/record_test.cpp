@@ -2,9 +2,14 @@
 
 #include <gtest/gtest.h>
 
+#include <csignal>
+#include <filesystem>
+
 #include <cmath>
 #include <numbers>
 #include <random>
+
+#include <sys/resource.h>
 
 namespace zavrek::record {
 namespace {
@@ -186,6 +191,34 @@ TEST(FundamentalRms, IsExactForASinusoidAndZeroDuringTheFirstCycle) {
   EXPECT_EQ(rms[78], 0);
   EXPECT_NEAR(rms[79], 7251.5 / std::numbers::sqrt2, 1e-6);
   EXPECT_NEAR(rms[199], 7251.5 / std::numbers::sqrt2, 1e-6);
+}
+
+/// A disk that fills up, by a limit on the size of files: the error says so, and what stood there stands.
+TEST(Files, AppearWholeOrNotAtAll) {
+  const std::filesystem::path folder = std::filesystem::path(testing::TempDir()) / "files-whole";
+  std::filesystem::remove_all(folder);
+  const std::filesystem::path file = folder / "below" / "a.txt";
+  write_file(file, "before");
+  rlimit before{};
+  ASSERT_EQ(getrlimit(RLIMIT_FSIZE, &before), 0);
+  const rlimit small{1000, before.rlim_max};
+  std::signal(SIGXFSZ, SIG_IGN);
+  ASSERT_EQ(setrlimit(RLIMIT_FSIZE, &small), 0);
+  std::string said;
+  try {
+    write_file(file, std::string(5000, 'x'));
+  } catch (const Error& error) {
+    said = error.what();
+  }
+  ASSERT_EQ(setrlimit(RLIMIT_FSIZE, &before), 0);
+  std::signal(SIGXFSZ, SIG_DFL);
+  EXPECT_EQ(said, file.string() + ": cannot be written (File too large)");
+  EXPECT_EQ(read_file(file), "before");
+  EXPECT_EQ(std::distance(std::filesystem::directory_iterator(file.parent_path()), {}), 1) << "left behind";
+  write_file(file, "after");
+  EXPECT_EQ(read_file(file), "after");
+  EXPECT_THROW(write_file(folder / "below", "a folder"), Error);
+  EXPECT_THROW(write_file(file / "under a file", "x"), Error);
 }
 
 }  // namespace

@@ -189,6 +189,26 @@ expect(f"zavrek\0relay\0{demo}" not in "".join(p.read_text(errors="ignore") for 
 has(interrupt(["run", demo / "veskar", "--for", "60 s", "--place", "plant", "--record", "cut.csv"], None), "interrupted at t = ")
 expect(len((scratch / "cut.csv").read_text().splitlines()) > 1000, "no record of what ran")
 
+# a disk that is full: every trial is run and said, nothing is left half written, and the exit tells
+small = scratch / "small"
+small.mkdir()
+if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=300k", "none", small], capture_output=True).returncode == 0:
+    try:
+        text = run("test", demo / "veskar", "--place", "plant", "--free", "--out", small / "out", "--no-figures", code=3)
+        has(text, "8 of 8 trials passed", "cannot be written (No space left on device)", "not all evidence was written")
+        left = [path for path in (small / "out").iterdir()]
+        expect(all(not path.name.startswith(".") for path in left), f"left behind: {left}")
+        has(run("plot", "out/02-two-phase-fault-far-down-cable-1.cfg", small / "again.png", code=2), "again.png")
+        expect(not (small / "again.png").exists(), "half a figure")
+    finally:
+        subprocess.run(["umount", small], check=True)
+# a place that is a symbolic link is replaced, not followed
+(scratch / "precious").write_text("kept")
+(scratch / "linked.csv").symlink_to(scratch / "precious")
+run("run", demo / "veskar", "--for", "0.1 s", "--place", "plant", "--pace", "free", "--record", "linked.csv")
+expect((scratch / "precious").read_text() == "kept" and not (scratch / "linked.csv").is_symlink(), "a link was followed")
+expect(run("run", demo / "veskar", "--for", "0.1 s", "--place", "plant", "--pace", "free", "--record", "/dev/null", code=0) != "", "/dev/null")
+
 # every encoding of a record holds the same, peaks included
 stem = "02-two-phase-fault-far-down-cable-1"
 kept = {}

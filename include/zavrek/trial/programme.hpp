@@ -40,7 +40,8 @@ struct StoredTrial {
   bool passed = false;
   double fault_current_A = 0;
   double simulated_s = 0, spent_s = 0;
-  std::string record;  ///< stem of its files, relative to the database's folder; empty when not kept
+  std::string record;     ///< stem of its files, relative to the database's folder; empty when not kept
+  std::string unwritten;  ///< why its record could not be written; not stored
   std::vector<Verdict> verdicts;
   std::vector<Explanation> findings;  ///< what would explain its failure
 };

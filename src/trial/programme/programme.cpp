@@ -74,8 +74,13 @@ std::optional<StoredTrial> run_one(const Case& all, const Entry& entry, const Pr
   const bool kept = options.keep == "all" || (options.keep == "failures" && !stored.passed);
   if (kept && result.record.time_s.size() > 1) {
     stored.record = fmt::format("records/{:06}", entry.number);
-    record::write_comtrade(result.record, options.folder / (stored.record + ".cfg"),
-                           record::Encoding::binary);
+    try {
+      record::write_comtrade(result.record, options.folder / (stored.record + ".cfg"),
+                             record::Encoding::binary);
+    } catch (const Error& error) {  // the results matter more
+      stored.record.clear();
+      stored.unwritten = error.what();
+    }
   }
   stored.spent_s = 1e-9 * static_cast<double>(pace::system_clock().now_ns() - begun);
   return stored;
