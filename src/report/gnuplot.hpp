@@ -14,8 +14,8 @@ inline constexpr const char* colours[] = {"#b3412e", "#2f7d5b", "#2b5fa8", "#8a6
 [[nodiscard]] std::string quoted(const std::string& text);
 /// Throws Error unless `path` is a .png or an .svg and there are samples to draw; makes its folder.
 void require_figure(const std::filesystem::path& path, std::size_t samples);
-/// Draws what `script`, which begins with `terminal`, says. Throws Error when gnuplot is missing or refuses, or
-/// when the figure is not whole.
+/// Draws what `script`, which begins with `terminal`, says. Throws Error when gnuplot is missing or refuses,
+/// or when the figure is not whole.
 void run_gnuplot(const std::string& script, const std::filesystem::path& path);
 /// The first line of a script: 1280 wide, `height` pixels high.
 [[nodiscard]] std::string terminal(const std::filesystem::path& path, double height);

@@ -58,9 +58,12 @@ TEST(Figure, IsAPngOrAnSvgAndNothingElse) {
 /// What gnuplot itself reads of each text, a line each.
 std::vector<std::string> read_by_gnuplot(const std::vector<std::string>& texts) {
   const auto file = std::filesystem::temp_directory_path() / "zavrek_quoting_test.txt";
-  std::string script = "set print " + internal::quoted(file.string()) + "\n";
+  const auto figure = std::filesystem::temp_directory_path() / "zavrek_quoting_test.svg";
+  std::string script =
+      internal::terminal(figure, 300) + "set print " + internal::quoted(file.string()) + "\n";
   for (const std::string& text : texts) script += "print " + internal::quoted(text) + "\n";
-  internal::run_gnuplot(script, file);
+  internal::run_gnuplot(script + "plot 0\n", figure);
+  std::filesystem::remove(figure);
   std::istringstream text(record::read_file(file));
   std::vector<std::string> lines;
   for (std::string line; std::getline(text, line);) lines.push_back(line);
