@@ -38,7 +38,8 @@ inline const Table& table(const Network*) {
   static const Table built =
       TableOf<Network>("network", "what holds for the whole network")
           .text("title", &Network::title, "one line for reports", Need::optional)
-          .quantity("frequency", &Network::frequency_Hz, "Hz", above(0), "nominal frequency")
+          .quantity("frequency", &Network::frequency_Hz, "Hz",
+                    within(limits::least_frequency_Hz, limits::most_frequency_Hz), "nominal frequency")
           .quantity("step", &Network::step_s, "us", within(1e-8, 1e-2), "time step")
           .choice("start", &Network::start, {"steady", "zero"},
                   "start in the sinusoidal steady state, or with everything at rest")

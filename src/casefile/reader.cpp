@@ -3,6 +3,10 @@
 #include <algorithm>
 #include <optional>
 
+#include <fmt/format.h>
+
+#include "zavrek/limits.hpp"
+
 namespace zavrek::casefile::internal {
 namespace {
 
@@ -24,9 +28,63 @@ std::optional<Value> value_of(const toml::node& node) {
   return Value(std::move(texts));
 }
 
+/// Ahead of the parser, which goes a call deeper for each part of a key: why a line is not given to it.
+std::string refusal_of_line(std::string_view line) {
+  std::size_t parts = 1;
+  char quote = 0;
+  std::size_t at = 0;
+  for (; at < line.size() && (quote != 0 || line[at] != '='); ++at) {
+    const char c = line[at];
+    if (quote != 0) {
+      if (c == quote) quote = 0;
+    } else if (c == '"' || c == '\'') {
+      quote = c;
+    } else if (c == '.') {
+      ++parts;
+    } else if (c == '#') {
+      return {};
+    }
+  }
+  const bool is_key = at < line.size() || line.find('[') < line.find_first_not_of(" \t[");
+  if (is_key && parts > limits::key_parts)
+    return fmt::format("has a key of {} parts; {} at most", parts, limits::key_parts);
+  if (is_key && at > limits::key_letters && quote == 0)
+    return fmt::format("has a key of {} letters; {} at most", at, limits::key_letters);
+  return {};
+}
+
+void check_lines(std::string_view text, const std::string& file) {
+  const auto refuse = [&](int line, std::string why) {
+    throw Error(Flaw{.file = file, .line = line, .place = {}, .field = {}, .text = std::move(why)});
+  };
+  if (text.size() > limits::case_file_bytes) refuse(0, "is larger than 8 MiB");
+  for (int number = 1; !text.empty(); ++number) {
+    const std::size_t end = text.find('\n');
+    if (std::string why = refusal_of_line(text.substr(0, end)); !why.empty()) refuse(number, std::move(why));
+    text.remove_prefix(end == std::string_view::npos ? text.size() : end + 1);
+  }
+}
+
+/// Control characters would reach terminals, reports and other programs' files.
+void check_text(const std::string& text) {
+  if (text.size() > limits::text_letters)
+    throw Error(fmt::format("has {} letters; {} at most", text.size(), limits::text_letters));
+  for (const char c : text) {
+    if ((c >= 0 && c < ' ' && c != '\n' && c != '\t') || c == 127)
+      throw Error(fmt::format("has a control character (0x{:02X})", static_cast<unsigned>(c)));
+  }
+}
+
+void check_texts(const Value& value) {
+  if (const auto* text = std::get_if<std::string>(&value)) check_text(*text);
+  if (const auto* texts = std::get_if<std::vector<std::string>>(&value))
+    std::for_each(texts->begin(), texts->end(), check_text);
+}
+
 }  // namespace
 
 Reader::Reader(std::string_view text, std::string file) : file_(std::move(file)) {
+  check_lines(text, file_);
   try {
     root_ = toml::parse(text);
   } catch (const toml::parse_error& error) {
@@ -65,6 +123,7 @@ void Reader::fields(const toml::table& from, const std::string& place, const std
     try {
       const auto value = value_of(node);
       if (!value) throw Error(field->expects + " is wanted");
+      check_texts(*value);
       field->assign(object, *value);
     } catch (const Error& error) {
       report(node, place, name, error.flaws()[0].text);

@@ -249,7 +249,11 @@ class Formula::Parser {
   int depth_ = 0, levels_ = 0;
 };
 
-Formula::Formula(std::string_view text) { Parser(text, *this).run(); }
+Formula::Formula(std::string_view text) {
+  if (text.size() > limits::formula_letters)
+    throw Error(fmt::format("is longer than {} letters; divide it", limits::formula_letters));
+  Parser(text, *this).run();
+}
 
 double Formula::value(const double* inputs, double time_s) const noexcept {
   std::array<double, deepest + 1> stack{};

@@ -1,5 +1,7 @@
 #include "zavrek/quantity.hpp"
 
+#include "zavrek/limits.hpp"
+
 #include <algorithm>
 #include <charconv>
 #include <cmath>
@@ -105,6 +107,7 @@ std::string nearest_name(std::string_view name, const std::vector<std::string>& 
   const std::string* best = nullptr;
   std::size_t best_distance = std::max<std::size_t>(1, name.size() / 3) + 1;
   for (const std::string& candidate : candidates) {
+    if (candidate.size() > limits::suggested_letters) continue;
     const std::size_t distance = edit_distance(name, candidate);
     if (distance < best_distance) {
       best_distance = distance;
@@ -115,6 +118,7 @@ std::string nearest_name(std::string_view name, const std::vector<std::string>& 
 }
 
 std::string suggestion(std::string_view name, const std::vector<std::string>& candidates, std::size_t most) {
+  if (name.size() > limits::suggested_letters) return {};
   const std::string close = nearest_name(name, candidates);
   if (!close.empty()) return ", did you mean \"" + close + "\"?";
   if (candidates.empty()) return "";

@@ -9,6 +9,7 @@
 
 #include <fmt/format.h>
 
+#include "record/plain.hpp"
 #include "zavrek/record.hpp"
 
 namespace zavrek::record {
@@ -45,7 +46,7 @@ class Lines {
   }
   [[nodiscard]] std::size_t count() const { return fields_.size(); }
   [[nodiscard]] std::string text(std::size_t field) const {
-    return field < fields_.size() ? std::string(fields_[field]) : std::string();
+    return field < fields_.size() ? internal::plain_utf8(fields_[field]) : std::string();
   }
   [[nodiscard]] bool empty_at(std::size_t field) const {
     return field >= fields_.size() || fields_[field].empty();

@@ -7,10 +7,13 @@
 
 #include <fmt/format.h>
 
+#include "record/plain.hpp"
 #include "zavrek/record.hpp"
 
 namespace zavrek::record {
 namespace {
+
+using internal::plain;
 
 struct Scale {
   double a = 1;
@@ -52,14 +55,6 @@ std::string date(std::int64_t utc_ns) {
   return fmt::format("{:02}/{:02}/{:04},{:02}:{:02}:{:02}.{:06}", parts.tm_mday, parts.tm_mon + 1,
                      parts.tm_year + 1900, parts.tm_hour, parts.tm_min, parts.tm_sec,
                      utc_ns % 1'000'000'000 / 1000);
-}
-
-/// A comma or a line end inside a name would break the line, other control characters its reader.
-std::string plain(std::string text) {
-  for (char& c : text) {
-    if (c == ',' || (c >= 0 && c < ' ') || c == 127) c = ' ';
-  }
-  return text;
 }
 
 const char* word_for(Encoding encoding) {

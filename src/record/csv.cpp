@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 
+#include "record/plain.hpp"
 #include "zavrek/record.hpp"
 
 namespace zavrek::record {
@@ -63,7 +64,7 @@ Record from_csv(std::string_view text, const std::string& name) {
   if (heads.empty() || columns[0].empty()) fail(line_number, "holds no samples");
   record.time_s = std::move(columns[0]);
   for (std::size_t k = 1; k < heads.size(); ++k) {
-    const std::string head(heads[k]);
+    const std::string head = internal::plain_utf8(heads[k]);
     const std::size_t space = head.rfind(' ');
     if (space == std::string::npos && is_two_state(columns[k])) {
       Binary binary{head, false, {}};

@@ -1,6 +1,8 @@
 #include "zavrek/record.hpp"
 
 #include "record/file_beside.hpp"
+#include "record/plain.hpp"
+#include "zavrek/limits.hpp"
 
 #include <cmath>
 #include <complex>
@@ -35,8 +37,9 @@ const Binary* Record::find_binary(std::string_view name) const {
 
 std::string to_csv(const Record& record) {
   std::string text = "time_s";
-  for (const Analog& analog : record.analogs) text += fmt::format(",{} {}", analog.name, analog.unit);
-  for (const Binary& binary : record.binaries) text += "," + binary.name;
+  for (const Analog& analog : record.analogs)
+    text += fmt::format(",{} {}", internal::plain(analog.name), internal::plain(analog.unit));
+  for (const Binary& binary : record.binaries) text += "," + internal::plain(binary.name);
   text += "\n";
   for (std::size_t k = 0; k < record.time_s.size(); ++k) {
     text += fmt::format("{:.9g}", record.time_s[k]);
@@ -69,10 +72,16 @@ std::vector<double> fundamental_rms(const Record& record, const std::vector<cons
 }
 
 std::string read_file(const std::filesystem::path& path) {
+  const auto refuse = [&](const char* text) {
+    throw Error(Flaw{.file = path.string(), .place = {}, .field = {}, .text = text});
+  };
+  std::error_code trouble;
+  const auto status = std::filesystem::status(path, trouble);
+  // A pipe or a device need not come to an end.
+  if (std::filesystem::is_other(status)) refuse("is no ordinary file");
   std::ifstream in(path, std::ios::binary);
-  if (!in || std::filesystem::is_directory(path)) {
-    throw Error(Flaw{.file = path.string(), .place = {}, .field = {}, .text = "cannot be read"});
-  }
+  if (!in || std::filesystem::is_directory(status)) refuse("cannot be read");
+  if (std::filesystem::file_size(path, trouble) > limits::file_bytes) refuse("is larger than 2 GiB");
   std::ostringstream content;
   content << in.rdbuf();
   return std::move(content).str();

@@ -390,6 +390,8 @@ std::string file_stem(std::size_t number, const std::string& name) {
       stem += '-';
     }
   }
+  constexpr std::size_t most_letters = 120;  // a file's name has 255 at most, endings included
+  if (stem.size() > most_letters) stem.resize(most_letters);
   while (stem.back() == '-') stem.pop_back();
   return stem;
 }

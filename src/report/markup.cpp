@@ -79,9 +79,9 @@ std::string page_end(const std::string& data) {
 }
 
 std::string for_script(std::string json) {
-  // Only "</" could end a script element early.
-  for (std::size_t at = 0; (at = json.find("</", at)) != std::string::npos; at += 3)
-    json.insert(at + 1, "\\");
+  // "</" could end a script element early, "<!--" with "<script" make it go on to the end of the page.
+  for (std::size_t at = 0; (at = json.find('<', at)) != std::string::npos; at += 6)
+    json.replace(at, 1, "\\u003c");
   return json;
 }
 

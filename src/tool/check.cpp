@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/json.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
@@ -116,7 +117,7 @@ int check(const CheckOptions& options) {
   for (std::string& note : trial::check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
   const std::vector<bench::Path> wiring = wiring_of(all);
   if (options.json) {
-    fmt::print("{}\n", to_json(all, plant, notes, wiring).dump(2));
+    fmt::print("{}\n", printed(to_json(all, plant, notes, wiring)));
   } else {
     print(all, plant, notes, wiring, options);
   }

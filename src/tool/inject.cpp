@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/json.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
@@ -211,7 +212,7 @@ int inject(const InjectOptions& options) {
   record::write_file(out / "junit.xml",
                      report::junit("element tests of " + approved.name, junit_cases(report)));
   if (options.json) {
-    fmt::print("{}\n", to_json(report).dump(2));
+    fmt::print("{}\n", printed(to_json(report)));
   } else {
     print_report(report);
     const auto judged =
@@ -243,7 +244,7 @@ int curve(const CurveOptions& options) {
       }
       list.push_back({{"relay", relay.name}, {"times", quantities}});
     }
-    fmt::print("{}\n", list.dump(2));
+    fmt::print("{}\n", printed(list));
   } else {
     for (const auto& relay : relays) {
       fmt::print("{} ({} values)\n", relay.name, relay.values);

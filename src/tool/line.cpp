@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/json.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt/frequency_line.hpp"
@@ -108,7 +109,7 @@ int line(const LineOptions& options) {
   if (options.json) {
     nlohmann::json out = to_json(constants);
     if (fits) out["fit"] = to_json(fit);
-    fmt::print("{}\n", out.dump(2));
+    fmt::print("{}\n", printed(out));
     return done;
   }
   print(constants, geometry);

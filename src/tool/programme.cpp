@@ -10,6 +10,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/json.hpp"
 #include "tool/stop.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
@@ -58,9 +59,7 @@ bool write_reports(const std::filesystem::path& folder, const std::string& title
   if (options.pdf) report::print_page(folder / "report.html", folder / "report.pdf");
   const auto passed = std::count_if(trials.begin(), trials.end(), [](const auto& t) { return t.passed; });
   if (options.json) {
-    fmt::print(
-        "{}\n",
-        nlohmann::json{{"trials", trials.size()}, {"passed", passed}, {"folder", folder.string()}}.dump(2));
+    fmt::print("{}\n", printed({{"trials", trials.size()}, {"passed", passed}, {"folder", folder.string()}}));
   } else {
     const std::vector<trial::Finding> found = trial::findings_of(trials);
     for (std::size_t k = 0; k < found.size() && k < 3; ++k)

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/json.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt/flow.hpp"
@@ -132,7 +133,7 @@ int steady(const SteadyOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
   const emt::Flow flow = emt::flow_of(all.network, emt::compile(all.network));
   if (options.json) {
-    fmt::print("{}\n", to_json(all.network, flow).dump(2));
+    fmt::print("{}\n", printed(to_json(all.network, flow)));
     return done;
   }
   fmt::print("{}: the state that runs start in, rms\n\n",

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/json.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
@@ -138,7 +139,7 @@ int compare_depths(const StudyOptions& options, Subject& subject, double toleran
     fmt::print("{}\n", all.back().name);
     print(comparison, 12);
   }
-  if (options.json) fmt::print("{}\n", out.dump(2));
+  if (options.json) fmt::print("{}\n", printed(out));
   if (!options.figure.empty())
     report::draw_calculations(all, subject.study.signals,
                               fmt::format("{}: two depths over the reference", subject.all.network.title),
@@ -170,7 +171,7 @@ int reference(const StudyOptions& options) {
     nlohmann::json out = to_json(comparison);
     out["reference_steps"] = exact.steps;
     out["fixed_steps"] = fixed.steps;
-    fmt::print("{}\n", out.dump(2));
+    fmt::print("{}\n", printed(out));
     return done;
   }
   fmt::print("{} of {}: {} variable steps (tolerance {}), {} of {}\n",
@@ -192,7 +193,7 @@ int compare(const CompareOptions& options) {
     report::draw_overlay(comparison, "first", "second", band, options.first + " and " + options.second,
                          options.figure);
   if (options.json) {
-    fmt::print("{}\n", to_json(comparison).dump(2));
+    fmt::print("{}\n", printed(to_json(comparison)));
   } else {
     fmt::print("{} signals over {}, the second {} by {}\n", comparison.signals.size(),
                print_rounded(comparison.time_s.back() - comparison.time_s.front(), "s"),
@@ -243,7 +244,7 @@ int steps(const StudyOptions& options) {
     out["modes"].push_back(
         {{"real", all[k].s.real()}, {"imaginary", all[k].s.imag()}, {"where", all[k].where}});
   if (options.json) {
-    fmt::print("{}\n", out.dump(2));
+    fmt::print("{}\n", printed(out));
     return largest > 0 ? done : failed_verdict;
   }
   if (largest > 0) {

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/json.hpp"
 #include "tool/stop.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
@@ -142,8 +143,7 @@ int test(const TestOptions& options) {
   if (options.json) {
     nlohmann::json list = nlohmann::json::array();
     for (const auto& result : results) list.push_back(to_json(result));
-    fmt::print("{}\n",
-               nlohmann::json{{"case", all.folder.string()}, {"passed", well}, {"trials", list}}.dump(2));
+    fmt::print("{}\n", printed({{"case", all.folder.string()}, {"passed", well}, {"trials", list}}));
   } else {
     if (!results.back().medium.empty()) fmt::print("\nwire: {}\n", results.back().medium);
     fmt::print("last trial: {}\n", to_string(results.back().timing));
@@ -175,7 +175,7 @@ int judge(const JudgeOptions& options) {
   if (name.empty()) throw Error("the record does not say of which trial it is; name it with --trial");
   const trial::TrialResult result = trial::judge_again(all, trial::find_trial(all, name), std::move(record));
   if (options.json)
-    fmt::print("{}\n", to_json(result).dump(2));
+    fmt::print("{}\n", printed(to_json(result)));
   else
     print_result(result);
   return result.passed() ? done : failed_verdict;

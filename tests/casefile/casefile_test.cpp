@@ -134,5 +134,51 @@ TEST(CaseFile, SurvivesRandomDamageWithAnErrorAtMost) {
   }
 }
 
+std::string said_of(const std::string& text) {
+  try {
+    (void)read_network_text(text, "network.toml");
+  } catch (const Error& error) {
+    return error.flaws().front().text;
+  }
+  return "taken";
+}
+std::string times(std::size_t count, const std::string& text) {
+  std::string all;
+  for (std::size_t k = 0; k < count; ++k) all += text;
+  return all;
+}
+
+/// What would take the parser down, or all memory, is refused ahead of it.
+TEST(Limits, StandAheadOfTheParser) {
+  EXPECT_EQ(said_of(times(33'000, "a.") + "a = 1\n"), "has a key of 33001 parts; 16 at most");
+  EXPECT_EQ(said_of("[" + times(33'000, "a.") + "a]\n"), "has a key of 33001 parts; 16 at most");
+  EXPECT_EQ(said_of("[[" + times(33'000, "a . ") + "a]]\n"), "has a key of 33001 parts; 16 at most");
+  EXPECT_EQ(said_of(times(1'000'000, "k") + " = 1\n"), "has a key of 1000001 letters; 400 at most");
+  EXPECT_EQ(said_of(times(9 << 20, " ")), "is larger than 8 MiB");
+  EXPECT_EQ(said_of("# " + times(1000, "a.b = ") + "\n[bus]\nb = \"1 kV\"\n").substr(0, 5), "taken")
+      << "a comment may be of any length";
+}
+
+TEST(Limits, HoldForTextsAndNumbers) {
+  const std::string buses = "[bus]\na = \"11 kV\"\nb = \"11 kV\"\n";
+  const std::vector<std::pair<std::string, std::string>> cases{
+      {buses + "[load.l]\nbus = \"" + times(20'000, "q") + "\"\n", "has 20000 letters; 10000 at most"},
+      {buses + "[load.l]\nbus = \"a\\u001b[31m\"\n", "has a control character (0x1B)"},
+      {"frequency = \"0.01 Hz\"\n" + buses, "0.01 Hz is too small; at least 1 Hz is wanted"},
+      {buses + "[cable.c]\nbetween = [\"a\", \"b\"]\nlength = \"1e9 km\"\n",
+       "1000000000 km is too large; at most 10000 km is wanted"}};
+  for (const auto& [text, says] : cases) {
+    try {
+      (void)read_network_text(text, "network.toml");
+      FAIL() << "taken: " << says;
+    } catch (const Error& error) {
+      EXPECT_NE(std::string(error.what()).find(says), std::string::npos) << error.what();
+    }
+  }
+  // No suggestion out of names of any length, which would take the square of it.
+  EXPECT_EQ(suggestion(times(1'000'000, "q"), {"bus"}), "");
+  EXPECT_EQ(suggestion("bas", {times(1'000'000, "q"), "bus"}), ", did you mean \"bus\"?");
+}
+
 }  // namespace
 }  // namespace zavrek::casefile

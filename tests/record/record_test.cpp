@@ -221,5 +221,32 @@ TEST(Files, AppearWholeOrNotAtAll) {
   EXPECT_THROW(write_file(file / "under a file", "x"), Error);
 }
 
+/// Names of others' records reach terminals, reports and JSON: what is no text becomes one.
+TEST(Names, OfARecordAreTextWhateverItsFilesHold) {
+  const auto read_name = [](const std::string& name) {
+    return from_csv("time_s," + name + " A\n0,1\n1,2\n", "x.csv").analogs.at(0).name;
+  };
+  EXPECT_EQ(read_name("a\x1b[31mb"), "a [31mb");
+  EXPECT_EQ(read_name("a\xff\xfe"), "a??");
+  EXPECT_EQ(read_name("\xc3\xa4\xe2\x82\xac\xf0\x9f\x94\x8c"), "\xc3\xa4\xe2\x82\xac\xf0\x9f\x94\x8c")
+      << "as it is";
+  EXPECT_EQ(read_name("\xed\xa0\x80"), "???") << "half a pair";
+  EXPECT_EQ(read_name("\xc0\xaf"), "??") << "longer than need be";
+  EXPECT_EQ(read_name("\xf4\x90\x80\x80"), "????") << "beyond the last";
+  EXPECT_LE(read_name(std::string(5000, 'n')).size(), 200U);
+  Record r = sample_record();
+  r.analogs[0].name = "a,b\nc";
+  EXPECT_EQ(from_csv(to_csv(r), "x.csv").analogs.at(0).name, "a b c");
+}
+
+TEST(Files, ThatNeedNotEndAreNotRead) {
+  try {
+    (void)read_file("/dev/zero");
+    FAIL() << "read";
+  } catch (const Error& error) {
+    EXPECT_STREQ(error.what(), "/dev/zero: is no ordinary file");
+  }
+}
+
 }  // namespace
 }  // namespace zavrek::record

@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include <unistd.h>
+
 #include <cmath>
 #include <filesystem>
 #include <sstream>
@@ -57,12 +59,12 @@ TEST(Figure, IsAPngOrAnSvgAndNothingElse) {
 
 /// What gnuplot itself reads of each text, a line each.
 std::vector<std::string> read_by_gnuplot(const std::vector<std::string>& texts) {
-  const auto file = std::filesystem::temp_directory_path() / "zavrek_quoting_test.txt";
-  const auto figure = std::filesystem::temp_directory_path() / "zavrek_quoting_test.svg";
+  const auto file = std::filesystem::temp_directory_path() / fmt::format("zavrek_quoting_{}.txt", getpid());
+  const auto figure = std::filesystem::temp_directory_path() / fmt::format("zavrek_quoting_{}.svg", getpid());
   std::string script =
       internal::terminal(figure, 300) + "set print " + internal::quoted(file.string()) + "\n";
   for (const std::string& text : texts) script += "print " + internal::quoted(text) + "\n";
-  internal::run_gnuplot(script + "plot 0\n", figure);
+  internal::run_gnuplot(script + "plot x\n", figure);
   std::filesystem::remove(figure);
   std::istringstream text(record::read_file(file));
   std::vector<std::string> lines;

@@ -11,6 +11,7 @@
 #include <variant>
 #include <vector>
 
+#include "zavrek/limits.hpp"
 #include "zavrek/quantity.hpp"
 
 namespace zavrek::network {
@@ -25,6 +26,9 @@ struct Bounds {
   bool low_open = false;
 };
 [[nodiscard]] inline Bounds above(double low) { return {.low = low, .low_open = true}; }
+[[nodiscard]] inline Bounds above_to(double low, double high) {
+  return {.low = low, .high = high, .low_open = true};
+}
 [[nodiscard]] inline Bounds at_least(double low) { return {.low = low}; }
 [[nodiscard]] inline Bounds within(double low, double high) { return {.low = low, .high = high}; }
 [[nodiscard]] inline Bounds any() { return {}; }

@@ -9,7 +9,7 @@ namespace zavrek::network {
 template <class T>
 TableOf<T>& line_value_rows(TableOf<T>& table) {
   return table.between("between", &T::between, "the buses at its ends")
-      .quantity("length", &T::length_m, "km", above(0), "route length")
+      .quantity("length", &T::length_m, "km", above_to(0, limits::line_m), "route length")
       .quantity("r1", &T::r1_ohm_per_m, "ohm/km", at_least(0), "positive-sequence resistance", Need::optional)
       .quantity("x1", &T::x1_ohm_per_m, "ohm/km", above(0),
                 "positive-sequence reactance at the frequency of the network", Need::optional)

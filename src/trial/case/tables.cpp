@@ -27,9 +27,9 @@ const Table& table(const Disturbance*) {
   static const Table built = TableOf<Disturbance>("fault", "when the fault strikes and how long it lasts")
                                  .quantity("inception", &Disturbance::inception_rad, "deg", any(),
                                            "angle of the faulted voltage at inception, from its rising zero")
-                                 .quantity("lasts", &Disturbance::lasts_s, "s", at_least(0),
+                                 .quantity("lasts", &Disturbance::lasts_s, "s", within(0, limits::trial_s),
                                            "until the fault path opens, at its next current zero")
-                                 .quantity("after", &Disturbance::after_s, "ms", at_least(0),
+                                 .quantity("after", &Disturbance::after_s, "ms", within(0, limits::trial_s),
                                            "in `evolves`: how long after the first fault this one strikes")
                                  .build();
   return built;
@@ -39,7 +39,7 @@ const Table& table(const Operation*) {
   static const Table built =
       TableOf<Operation>("operate",
                          "what is done while the trial runs: open, close or set something, or break a valve")
-          .quantity("at", &Operation::at_s, "s", any(),
+          .quantity("at", &Operation::at_s, "s", within(-limits::trial_s, limits::trial_s),
                     "from the inception of the fault; without a fault, from the end of prefault")
           .text("open", &Operation::open, "breaker, disconnector or earthing switch", Need::optional)
           .text("close", &Operation::close, "breaker, disconnector or earthing switch", Need::optional)
@@ -139,8 +139,9 @@ const Table& table(const Trial*) {
   static const Table built =
       TableOf<Trial>("trial", "one experiment: prefault, disturbance, postfault, what is expected")
           .text("name", &Trial::name, "what the report calls it")
-          .quantity("prefault", &Trial::prefault_s, "s", at_least(0), "before the disturbance")
-          .quantity("postfault", &Trial::postfault_s, "s", at_least(0), "after the disturbance")
+          .quantity("prefault", &Trial::prefault_s, "s", within(0, limits::trial_s), "before the disturbance")
+          .quantity("postfault", &Trial::postfault_s, "s", within(0, limits::trial_s),
+                    "after the disturbance")
           .build();
   return built;
 }

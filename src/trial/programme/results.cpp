@@ -138,7 +138,7 @@ void Results::put(const StoredTrial& trial) {
   (void)row.bind(trial.number)
       .bind(trial.sweep)
       .bind(trial.name)
-      .bind(fields.dump())
+      .bind(fields.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace))
       .bind(static_cast<long long>(trial.passed))
       .bind(trial.failure)
       .bind(trial.fault_current_A)
