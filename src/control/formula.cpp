@@ -8,6 +8,7 @@
 
 #include <fmt/format.h>
 
+#include "zavrek/limits.hpp"
 #include "zavrek/quantity.hpp"
 
 namespace zavrek::control {
