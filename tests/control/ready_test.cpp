@@ -69,6 +69,7 @@ TEST(Formula, SaysWhereItIsWrong) {
             "formula \"min(2)\", at character 6: \",\" and another of the 2 values is expected");
   EXPECT_EQ(refusal_of_ready(std::string(200, '(') + "1").substr(0, 8), "formula ");
   EXPECT_NE(refusal_of_ready(std::string(200, '-') + "1").find("nested too deeply"), std::string::npos);
+  EXPECT_EQ(refusal_of_ready(std::string(400'000, '1')), "is longer than 4000 letters; divide it");
   std::string sums = "1";
   for (int k = 0; k < 40; ++k) sums = "1 + (" + sums + ")";
   EXPECT_NE(refusal_of_ready(sums).find("nested too deeply"), std::string::npos);
