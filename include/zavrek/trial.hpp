@@ -208,9 +208,8 @@ void judge_record(const Case& all, const Trial& trial, const record::Record& rec
 /// that is wanted and not there.
 [[nodiscard]] TrialResult judge_again(const Case& all, const Trial& trial, record::Record record);
 
-/// Runs a case undisturbed until `stop` is set; the record holds the latest `kept_s`.
-[[nodiscard]] TrialResult run_until_stopped(const Case& all, double kept_s, const std::atomic<bool>& stop,
-                                            const RunOptions& options);
+/// Runs a case undisturbed until RunOptions::stop is set; the record holds the latest `kept_s`.
+[[nodiscard]] TrialResult run_until_stopped(const Case& all, double kept_s, const RunOptions& options);
 /// Runs one trial from a fresh plant with fresh devices. A device that dies or falls silent fails the
 /// trial, it does not throw. Throws Error only for a case that cannot be compiled.
 [[nodiscard]] TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options);

@@ -257,8 +257,7 @@ std::string Run::Loop::start() {
   }
 }
 
-pace::Timing Run::Loop::execute(double duration_s, const std::atomic<bool>* stop,
-                                const std::function<bool()>& until) {
+pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& until) {
   begin();
   const bool wall = !options_.free || anybody_outside();
   const double stride_s = stride_ * exchange_.step_s();
@@ -270,16 +269,14 @@ pace::Timing Run::Loop::execute(double duration_s, const std::atomic<bool>* stop
   // A step that begins on its tick ends one step later in the plant's time, long before by the clock.
   const std::int64_t begun_ns = std::llround(exchange_.time_s() * 1e9);
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
-  pace::Timing timing =
-      executive.run(wall ? pace::Pace::wall : pace::Pace::free, std::llround(stride_s * 1e9), strides,
-                    [&](std::int64_t number) {
-                      if (number == 0 && wall)
-                        exchange_.begin_pace(executive.start_ns() - begun_ns - step_ns);
-                      const auto is_set = [](const std::atomic<bool>* flag) {
-                        return flag && flag->load(std::memory_order_relaxed);
-                      };
-                      return advance() && !(until && until()) && !is_set(stop) && !is_set(options_.stop);
-                    });
+  pace::Timing timing = executive.run(wall ? pace::Pace::wall : pace::Pace::free,
+                                      std::llround(stride_s * 1e9), strides, [&](std::int64_t number) {
+                                        if (number == 0 && wall)
+                                          exchange_.begin_pace(executive.start_ns() - begun_ns - step_ns);
+                                        const bool stopped =
+                                            options_.stop && options_.stop->load(std::memory_order_relaxed);
+                                        return advance() && !(until && until()) && !stopped;
+                                      });
   if (wall) pace::leave_realtime();
   timing.grants = grants;
   timing.plant_steps = stride_;

@@ -37,7 +37,7 @@ class Run::Loop {
   void find_stride();
   void begin();
   [[nodiscard]] std::string start();
-  pace::Timing execute(double duration_s, const std::atomic<bool>* stop, const std::function<bool()>& until);
+  pace::Timing execute(double duration_s, const std::function<bool()>& until);
   [[nodiscard]] std::string failure();
   [[nodiscard]] bool anybody_outside() const;
 

@@ -47,9 +47,8 @@ std::vector<Path> Run::paths() {
 
 std::string Run::start() { return loop_->start(); }
 bool Run::paced() const noexcept { return !loop_->options_.free || loop_->anybody_outside(); }
-pace::Timing Run::execute(double duration_s, const std::atomic<bool>* stop,
-                          const std::function<bool()>& until) {
-  return loop_->execute(duration_s, stop, until);
+pace::Timing Run::execute(double duration_s, const std::function<bool()>& until) {
+  return loop_->execute(duration_s, until);
 }
 bool Run::forget() {
   return std::all_of(loop_->ports_.begin(), loop_->ports_.end(),

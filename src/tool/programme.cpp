@@ -96,7 +96,7 @@ int programme(const ProgrammeOptions& options) {
         how.shard < 1 || how.shard > how.shards)
       throw Error(fmt::format("\"{}\" is no shard; write it like 3/8, the third of eight", options.shard));
   }
-  how.stop = &stop_on_signal();
+  how.run.stop = &stop_on_signal();
   const bool live = isatty(STDERR_FILENO) != 0;
   long long lost_records = 0;
   const auto done_now =

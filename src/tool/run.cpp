@@ -43,9 +43,8 @@ int run(const RunOptions& options) {
                         options.cores};
   how.stop = &stop_on_signal();
   const trial::TrialResult result =
-      options.until_stopped
-          ? trial::run_until_stopped(all, positive_time("--keep", options.keep), stop_on_signal(), how)
-          : trial::run_trial(all, quiet, how);
+      options.until_stopped ? trial::run_until_stopped(all, positive_time("--keep", options.keep), how)
+                            : trial::run_trial(all, quiet, how);
   if (!result.medium.empty()) fmt::print("wire: {}\n", result.medium);
   fmt::print("{}\n", to_string(result.timing));
   if (!result.accounts.empty()) fmt::print("{}\n", bench::to_string(result.accounts, result.step_s));

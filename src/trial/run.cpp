@@ -346,8 +346,7 @@ void take_result(bench::Run& run, TrialResult& result) {
 
 }  // namespace
 
-TrialResult run_until_stopped(const Case& all, double kept_s, const std::atomic<bool>& stop,
-                              const RunOptions& options) {
+TrialResult run_until_stopped(const Case& all, double kept_s, const RunOptions& options) {
   network::Network network = all.network;
   network.faults.clear();
   TrialResult result;
@@ -357,7 +356,7 @@ TrialResult run_until_stopped(const Case& all, double kept_s, const std::atomic<
   result.notes = run.plant()->summary().notes;
   result.failure = run.start();
   if (result.failure.empty()) {
-    result.timing = run.execute(0, &stop);
+    result.timing = run.execute(0);
     result.failure = run.failure();
   }
   take_result(run, result);

@@ -96,7 +96,7 @@ TEST(Run, KeepsTheLatestOfAnOpenEndedOne) {
   run.schedule({{.at_s = 0.2, .kind = Deed::Kind::open, .what = "Q1"},
                 {.at_s = 0.96, .kind = Deed::Kind::close, .what = "Q1"}});
   ASSERT_EQ(run.start(), "");
-  (void)run.execute(0, nullptr, [&] { return run.exchange().time_s() > 1 - 1e-9; });
+  (void)run.execute(0, [&] { return run.exchange().time_s() > 1 - 1e-9; });
   const record::Record record = run.take_record(0);
   ASSERT_EQ(record.time_s.size(), 402U);
   EXPECT_NEAR(record.time_s.back(), 1, 1e-9);
@@ -113,10 +113,10 @@ TEST(Run, KeepsTheLatestOfAnOpenEndedOne) {
 
 TEST(Run, EndsWhenItIsToldTo) {
   const bench::Setup setup = berth();
-  bench::Run run(setup, setup.network, {.free = true});
   std::atomic<bool> stop = true;
+  bench::Run run(setup, setup.network, {.free = true, .stop = &stop});
   ASSERT_EQ(run.start(), "");
-  EXPECT_LE(run.execute(0, &stop).steps, 1);
+  EXPECT_LE(run.execute(0).steps, 1);
 }
 
 TEST(Run, NamesThePortWhoseNamesAreUnknown) {

@@ -71,10 +71,11 @@ const zavrek_controller_code* zavrek_controller(void) {
 }
 """
 control = '\n[own.mine]\nlibrary = "libmine.so"\ninputs = ["v: C2.v"]\n'
-crash = "if (n > LIMIT) *(volatile int*)0 = 1;"
+crash = "if (n > 900) *(volatile int*)0 = 1;"
+leaves = "} __attribute__((constructor)) static void begin(void) { exit(0); } static int unused(void) {"
 for number, (wrong, place, exit_code, says) in enumerate((
-        (crash.replace("LIMIT", "900"), "plant", 1, "own.mine: its process ended: Segmentation fault"),
-        (crash.replace("LIMIT", "900"), "process", 1, "controller: its process ended: Segmentation fault"),
+        (crash, "plant", 1, "own.mine: its process ended: Segmentation fault"),
+        (crash, "process", 1, "controller: its process ended: Segmentation fault"),
         ("if (n > 900) _Exit(3);", "process", 1, "controller: its process ended with 3"),
         ("if (n > 900) exit(0);", "plant", 1, "own.mine: its process ended with 0"),
         ("if (n > 900) abort();", "plant", 1, "own.mine: its process ended: Aborted"),
@@ -86,10 +87,8 @@ for number, (wrong, place, exit_code, says) in enumerate((
         ("if (n > 900) while (malloc(1 << 20)) {} if (n > 900) abort();", "plant", 1, "own.mine: its process ended: Aborted"),
         ("if (n > 900) return 7;", "plant", 1, "own.mine: its step returned 7"),
         ("if (n > 900) o[0] = 0.0 / 0.0;", "process", 1, 'own.mine: its output "y" was not set to a finite value'),
-        ("} __attribute__((constructor)) static void begin(void) { exit(0); } static int unused(void) {", "plant", 2,
-         "libmine.so: its process ended with 0"),
-        ("} __attribute__((constructor)) static void begin(void) { exit(0); } static int unused(void) {", "process", 2,
-         "libmine.so: its process ended with 0"),
+        (leaves, "plant", 2, "libmine.so: its process ended with 0"),
+        (leaves, "process", 2, "libmine.so: its process ended with 0"),
         ("if (n > 900) puts(\"to be heard\");", "plant", 0, "1 of 1 trials passed"))):
     case = copy("battery", f"wrong{number}", control, f'control = "{place}"\n')
     (scratch / "mine.c").write_text(code.replace("WRONG", wrong))

@@ -165,7 +165,7 @@ TEST(Programme, GoesOnWhereItWasStoppedAndRepeatsNothing) {
   const Case all = swept();
   ProgrammeOptions options = into("resume");
   std::atomic<bool> stop{false};
-  options.stop = &stop;
+  options.run.stop = &stop;
   std::set<long long> first, second;
   (void)run_programme(all, options, [&](const Progress& p, const StoredTrial& t) {
     first.insert(t.number);

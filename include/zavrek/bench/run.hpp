@@ -70,10 +70,9 @@ class Run {
   [[nodiscard]] bool paced() const noexcept;
 
   // --- during it --------------------------------------------------------------------------------
-  /// Runs for `duration_s`, or, where that is 0, until `stop`; ends early when a port or the plant cannot go
-  /// on, or when `until` (asked behind each step) says so.
-  pace::Timing execute(double duration_s, const std::atomic<bool>* stop = nullptr,
-                       const std::function<bool()>& until = {});
+  /// Runs for `duration_s`, or, where that is 0, without end; ends early when a port or the plant cannot
+  /// go on, when RunOptions::stop is set, or when `until` (asked behind each step) says so.
+  pace::Timing execute(double duration_s, const std::function<bool()>& until = {});
   /// Devices in this process forget all that was; false when one elsewhere cannot be made to.
   bool forget();
 

@@ -76,7 +76,6 @@ struct ProgrammeOptions {
   std::string only;                 ///< sweeps with this in their name
   long long shard = 1, shards = 1;  ///< every `shards`-th trial, from this one on
   std::string keep = "failures";    ///< records: "failures", "all", "none"
-  const std::atomic<bool>* stop = nullptr;
 };
 
 struct Progress {

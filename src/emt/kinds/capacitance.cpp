@@ -72,12 +72,9 @@ class CapacitanceEquations final : public PartEquations {
   std::vector<Row> rows_;
 };
 
-class CapacitanceKind final : public PartKind {
+class CapacitanceKind final
+    : public ListedKind<CapacitancePart, &Assembly::capacitance_parts, CapacitanceEquations> {
  public:
-  void visit_ends(const Assembly& assembly, const std::function<void(const Ends&)>& visit) const override {
-    for (const CapacitancePart& part : assembly.capacitance_parts)
-      std::for_each(part.ends.begin(), part.ends.end(), visit);
-  }
   void stamp(const Assembly& assembly, Stamps& stamps) const override {
     for (const CapacitancePart& part : assembly.capacitance_parts)
       stamps.add(part.ends, 2 / assembly.step_s() * part.capacitance);
@@ -121,16 +118,10 @@ class CapacitanceKind final : public PartKind {
     for (const CapacitancePart& part : lowering.assembly.capacitance_parts)
       summary.states += static_cast<int>(part.ends.size());
   }
-  [[nodiscard]] std::unique_ptr<PartEquations> equations(ContinuousFrame& frame) const override {
-    return std::make_unique<CapacitanceEquations>(frame);
-  }
 };
 
 }  // namespace
 
-const PartKind& capacitance_kind() {
-  static const CapacitanceKind kind;
-  return kind;
-}
+const PartKind& capacitance_kind() { return the_only<CapacitanceKind>(); }
 
 }  // namespace zavrek::emt::internal

@@ -19,11 +19,9 @@ class ConductanceEquations final : public PartEquations {
   }
 };
 
-class ConductanceKind final : public PartKind {
+class ConductanceKind final
+    : public ListedKind<ConductancePart, &Assembly::conductance_parts, ConductanceEquations> {
  public:
-  void visit_ends(const Assembly& assembly, const std::function<void(const Ends&)>& visit) const override {
-    for (const ConductancePart& part : assembly.conductance_parts) visit(part.ends);
-  }
   void stamp(const Assembly& assembly, Stamps& stamps) const override {
     for (const ConductancePart& part : assembly.conductance_parts)
       stamps.add({part.ends}, Eigen::MatrixXd::Constant(1, 1, part.siemens));
@@ -34,16 +32,10 @@ class ConductanceKind final : public PartKind {
     for (const ConductancePart& part : phasors.assembly.conductance_parts)
       phasors.add(part.ends, part.ends, part.siemens);
   }
-  [[nodiscard]] std::unique_ptr<PartEquations> equations(ContinuousFrame& frame) const override {
-    return std::make_unique<ConductanceEquations>(frame);
-  }
 };
 
 }  // namespace
 
-const PartKind& conductance_kind() {
-  static const ConductanceKind kind;
-  return kind;
-}
+const PartKind& conductance_kind() { return the_only<ConductanceKind>(); }
 
 }  // namespace zavrek::emt::internal

@@ -30,9 +30,6 @@ class LegKind final : public PartKind {
 
 }  // namespace
 
-const PartKind& leg_kind() {
-  static const LegKind kind;
-  return kind;
-}
+const PartKind& leg_kind() { return the_only<LegKind>(); }
 
 }  // namespace zavrek::emt::internal

@@ -148,12 +148,8 @@ class ModelEquations final : public PartEquations {
   std::vector<Row> rows_;
 };
 
-class ModelKind final : public PartKind {
+class ModelKind final : public ListedKind<ModelPart, &Assembly::model_parts, ModelEquations> {
  public:
-  void visit_ends(const Assembly& assembly, const std::function<void(const Ends&)>& visit) const override {
-    for (const ModelPart& part : assembly.model_parts)
-      std::for_each(part.ends.begin(), part.ends.end(), visit);
-  }
   void stamp(const Assembly& assembly, Stamps& stamps) const override {
     for (const ModelPart& part : assembly.model_parts)
       part.model->varies() ? stamps.reserve(part.ends)
@@ -207,9 +203,6 @@ class ModelKind final : public PartKind {
       summary.largest_step_s = std::min(summary.largest_step_s, row.model->largest_step_s());
     }
   }
-  [[nodiscard]] std::unique_ptr<PartEquations> equations(ContinuousFrame& frame) const override {
-    return std::make_unique<ModelEquations>(frame);
-  }
 
  private:
   static Places places_of(const ModelPart& part, const Lowering& lowering) {
@@ -239,9 +232,6 @@ class ModelKind final : public PartKind {
 
 }  // namespace
 
-const PartKind& model_kind() {
-  static const ModelKind kind;
-  return kind;
-}
+const PartKind& model_kind() { return the_only<ModelKind>(); }
 
 }  // namespace zavrek::emt::internal

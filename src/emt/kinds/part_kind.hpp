@@ -4,6 +4,7 @@
 // each.
 #pragma once
 
+#include <algorithm>
 #include <functional>
 #include <memory>
 #include <span>
@@ -46,6 +47,30 @@ class PartKind {
     return nullptr;
   }
 };
+
+/// The usual kind: its parts stand in one list of the assembly and hold all their ends together.
+template <class Part, std::vector<Part> Assembly::*parts, class Equations>
+class ListedKind : public PartKind {
+ public:
+  void visit_ends(const Assembly& assembly, const std::function<void(const Ends&)>& visit) const override {
+    for (const Part& part : assembly.*parts) {
+      if constexpr (requires { part.ends.size(); }) {
+        std::for_each(part.ends.begin(), part.ends.end(), visit);
+      } else {
+        visit(part.ends);
+      }
+    }
+  }
+  [[nodiscard]] std::unique_ptr<PartEquations> equations(ContinuousFrame& frame) const override {
+    return std::make_unique<Equations>(frame);
+  }
+};
+
+template <class Kind>
+[[nodiscard]] const PartKind& the_only() {
+  static const Kind kind;
+  return kind;
+}
 
 const PartKind& series_kind();
 const PartKind& capacitance_kind();

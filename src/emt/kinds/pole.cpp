@@ -43,11 +43,8 @@ class PoleEquations final : public PartEquations {
   }
 };
 
-class PoleKind final : public PartKind {
+class PoleKind final : public ListedKind<PolePart, &Assembly::pole_parts, PoleEquations> {
  public:
-  void visit_ends(const Assembly& assembly, const std::function<void(const Ends&)>& visit) const override {
-    for (const PolePart& part : assembly.pole_parts) visit(part.ends);
-  }
   void stamp(const Assembly& assembly, Stamps& stamps) const override {
     for (const PolePart& part : assembly.pole_parts) stamps.reserve({part.ends});
   }
@@ -90,16 +87,10 @@ class PoleKind final : public PartKind {
     for (const PolePart& part : lowering.assembly.pole_parts)
       lowering.start_value(part.position) = part.closed ? 1 : 0;
   }
-  [[nodiscard]] std::unique_ptr<PartEquations> equations(ContinuousFrame& frame) const override {
-    return std::make_unique<PoleEquations>(frame);
-  }
 };
 
 }  // namespace
 
-const PartKind& pole_kind() {
-  static const PoleKind kind;
-  return kind;
-}
+const PartKind& pole_kind() { return the_only<PoleKind>(); }
 
 }  // namespace zavrek::emt::internal

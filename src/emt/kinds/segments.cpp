@@ -80,11 +80,8 @@ class SegmentEquations final : public PartEquations {
   std::vector<int> flux_at_;  // per part: among the unknowns; -1 of one over voltage
 };
 
-class SegmentKind final : public PartKind {
+class SegmentKind final : public ListedKind<SegmentPart, &Assembly::segment_parts, SegmentEquations> {
  public:
-  void visit_ends(const Assembly& assembly, const std::function<void(const Ends&)>& visit) const override {
-    for (const SegmentPart& part : assembly.segment_parts) visit(part.ends);
-  }
   void stamp(const Assembly& assembly, Stamps& stamps) const override {
     for (const SegmentPart& part : assembly.segment_parts) stamps.reserve({part.ends});
   }
@@ -135,16 +132,10 @@ class SegmentKind final : public PartKind {
   void count(const Lowering& lowering, Summary& summary) const override {
     for (const SegmentPart& part : lowering.assembly.segment_parts) summary.states += part.inductive ? 1 : 0;
   }
-  [[nodiscard]] std::unique_ptr<PartEquations> equations(ContinuousFrame& frame) const override {
-    return std::make_unique<SegmentEquations>(frame);
-  }
 };
 
 }  // namespace
 
-const PartKind& segment_kind() {
-  static const SegmentKind kind;
-  return kind;
-}
+const PartKind& segment_kind() { return the_only<SegmentKind>(); }
 
 }  // namespace zavrek::emt::internal

@@ -84,13 +84,8 @@ class SeriesEquations final : public PartEquations {
   std::vector<Row> rows_;
 };
 
-class SeriesKind final : public PartKind {
+class SeriesKind final : public ListedKind<SeriesPart, &Assembly::series_parts, SeriesEquations> {
  public:
-  void visit_ends(const Assembly& assembly, const std::function<void(const Ends&)>& visit) const override {
-    for (const SeriesPart& part : assembly.series_parts)
-      std::for_each(part.ends.begin(), part.ends.end(), visit);
-  }
-
   void stamp(const Assembly& assembly, Stamps& stamps) const override {
     const double h = assembly.step_s();
     for (const SeriesPart& part : assembly.series_parts) {
@@ -142,10 +137,6 @@ class SeriesKind final : public PartKind {
     }
   }
 
-  [[nodiscard]] std::unique_ptr<PartEquations> equations(ContinuousFrame& frame) const override {
-    return std::make_unique<SeriesEquations>(frame);
-  }
-
  private:
   static void lower(const SeriesPart& part, const Eigen::MatrixXd& g, Lowering& lowering) {
     const int current = lowering.base(part.first_current, part.ends);
@@ -185,9 +176,6 @@ class SeriesKind final : public PartKind {
 
 }  // namespace
 
-const PartKind& series_kind() {
-  static const SeriesKind kind;
-  return kind;
-}
+const PartKind& series_kind() { return the_only<SeriesKind>(); }
 
 }  // namespace zavrek::emt::internal

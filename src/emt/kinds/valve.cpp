@@ -29,11 +29,8 @@ class ValveEquations final : public PartEquations {
   }
 };
 
-class ValveKindOfPart final : public PartKind {
+class ValveKindOfPart final : public ListedKind<ValvePart, &Assembly::valve_parts, ValveEquations> {
  public:
-  void visit_ends(const Assembly& assembly, const std::function<void(const Ends&)>& visit) const override {
-    for (const ValvePart& part : assembly.valve_parts) visit(part.ends);
-  }
   void stamp(const Assembly& assembly, Stamps& stamps) const override {
     for (const ValvePart& part : assembly.valve_parts) stamps.reserve({part.ends});
   }
@@ -65,9 +62,6 @@ class ValveKindOfPart final : public PartKind {
   void stamp_phasors(Phasors& phasors) const override {
     for (const ValvePart& part : phasors.assembly.valve_parts) phasors.add(part.ends, part.ends, part.off_S);
   }
-  [[nodiscard]] std::unique_ptr<PartEquations> equations(ContinuousFrame& frame) const override {
-    return std::make_unique<ValveEquations>(frame);
-  }
 
  private:
   /// What is likely of valves that share a current; those of which nothing was said are on or off.
@@ -94,9 +88,6 @@ class ValveKindOfPart final : public PartKind {
 
 }  // namespace
 
-const PartKind& valve_kind() {
-  static const ValveKindOfPart kind;
-  return kind;
-}
+const PartKind& valve_kind() { return the_only<ValveKindOfPart>(); }
 
 }  // namespace zavrek::emt::internal

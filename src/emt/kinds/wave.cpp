@@ -213,9 +213,6 @@ class WaveKind final : public PartKind {
 
 }  // namespace
 
-const PartKind& wave_kind() {
-  static const WaveKind kind;
-  return kind;
-}
+const PartKind& wave_kind() { return the_only<WaveKind>(); }
 
 }  // namespace zavrek::emt::internal

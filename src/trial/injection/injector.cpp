@@ -120,7 +120,7 @@ Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Unti
   };
   source_->begin(stimulus);
   long long samples = 0;
-  (void)run_->execute(for_s, nullptr, [&] {
+  (void)run_->execute(for_s, [&] {
     const double at = static_cast<double>(samples++) / rate_Hz_ + 1 / rate_Hz_;
     note(start(), started, seen.start_s, seen.start_fell_s, at);
     note(trip(), tripped, seen.trip_s, seen.trip_fell_s, at);

@@ -59,7 +59,6 @@ std::optional<StoredTrial> run_one(const Case& all, const Entry& entry, const Pr
     RunOptions how = options.run;
     how.plants = &plants;
     how.network_name = entry.network;
-    how.stop = options.stop;
     result = run_trial(swept.all, swept.trial, how);
     if (result.interrupted) return std::nullopt;
   } catch (const Error& error) {  // this one cannot be compiled; the others go on
@@ -271,7 +270,7 @@ Progress run_programme(const Case& all, const ProgrammeOptions& options,
     bench::PlantStore plants;
     for (;;) {
       const std::size_t k = next++;
-      if (k >= entries.size() || (options.stop && options.stop->load())) return;
+      if (k >= entries.size() || (options.run.stop && options.run.stop->load())) return;
       try {
         const std::optional<StoredTrial> stored = run_one(all, entries[k], options, plants);
         if (!stored) return;
