@@ -27,7 +27,7 @@ class Undervoltage final : public bench::Port {
     tripped_ = exchange.ask(breaker_, 0);
     ++account_.sent;
   }
-  std::optional<bench::Account> account() const override { return account_; }
+  std::vector<bench::Account> accounts() const override { return {account_}; }
 
  private:
   static constexpr double decay_ = 0.985;  // to a half in half a cycle

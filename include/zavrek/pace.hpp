@@ -63,7 +63,9 @@ struct Timing {
   std::int64_t plant_steps = 1;  ///< of the plant in each of these steps, when it takes several at once
   Histogram compute;   ///< from the start of a step's work to its end; of one step in sixteen when `free`
   Histogram lateness;  ///< start of a step's work behind its tick; `wall` only
-  std::int64_t overruns = 0;  ///< steps whose work ended after the next one was due
+  std::int64_t overruns = 0;               ///< steps whose work ended after the next one was due
+  std::int64_t longest_overrun_steps = 0;  ///< most of them in a row
+  std::int64_t overrun_steps_now = 0;      ///< in a row, up to the latest step
   std::int64_t worst_overrun_step = -1;
   std::int64_t worst_overrun_ns = 0;
   std::int64_t elapsed_ns = 0;
@@ -71,6 +73,26 @@ struct Timing {
 };
 /// Several lines for a terminal.
 [[nodiscard]] std::string to_string(const Timing& timing);
+
+/// How far a run kept to real time: what a verdict needs to be trusted by it.
+struct Punctuality {
+  bool paced = false;  ///< by the clock; else all else is zero
+  std::int64_t steps = 0;
+  std::int64_t late_steps = 0;          ///< whose work ended after the next one was due
+  std::int64_t longest_late_steps = 0;  ///< most of them in a row
+  double longest_late_s = 0;
+  double worst_late_s = 0;
+  double worst_at_s = 0;   ///< of the run's time
+  double held_back_s = 0;  ///< most that a step began behind its tick
+  [[nodiscard]] double late_share() const {
+    return steps == 0 ? 0 : static_cast<double>(late_steps) / static_cast<double>(steps);
+  }
+  /// Of several runs, one after the other.
+  void add(const Punctuality& next);
+};
+[[nodiscard]] Punctuality punctuality(const Timing& timing);
+/// "9000 of 16400 steps ended late (54.9 %), 40 in a row, the worst by 1.2 ms at 0.41 s"
+[[nodiscard]] std::string to_string(const Punctuality& kept);
 
 /// Runs `work(step)` for steps 0, 1, ... until it returns false or `steps` are done. Paced to the wall,
 /// step k starts at start + k * step; a late step starts at once, so that simulated time catches up.

@@ -82,7 +82,12 @@ struct JunitCase {
   bool passed = false;
   std::string failure;  ///< why it did not pass
   double seconds = 0;
+  std::vector<std::pair<std::string, std::string>> properties = {};
 };
+/// How far it kept to real time, as properties; none where it did not follow the clock.
+[[nodiscard]] std::vector<std::pair<std::string, std::string>> properties_of(const pace::Punctuality& kept);
+/// A case for each trial.
+[[nodiscard]] std::vector<JunitCase> trial_cases(const std::vector<trial::TrialResult>& results);
 [[nodiscard]] std::string junit(const std::string& suite, const std::vector<JunitCase>& cases);
 
 /// Measured times of each expectation over the fields varied, and a histogram of margins. Throws as

@@ -17,8 +17,10 @@ using MacAddress = std::array<std::uint8_t, 6>;
 
 inline constexpr std::uint16_t ethertype_goose = 0x88B8;
 inline constexpr std::uint16_t ethertype_sampled_values = 0x88BA;
-/// Longest frame that this room makes or reads (without the frame check sequence).
+/// Longest frame that this room makes or reads (without the frame check sequence). A buffer to receive into
+/// is a byte longer, so that a longer frame shows, and is malformed.
 inline constexpr std::size_t longest_frame = 1518;
+using FrameBuffer = std::array<std::uint8_t, longest_frame + 1>;
 /// GOOSE data sets of more entries than this are refused.
 inline constexpr std::size_t most_goose_entries = 32;
 
@@ -31,6 +33,14 @@ struct Address {
 /// 01-0C-CD-04-xx-xx and 01-0C-CD-01-xx-xx, the last two bytes from the application identifier.
 [[nodiscard]] Address sampled_values_address(std::uint16_t appid);
 [[nodiscard]] Address goose_address(std::uint16_t appid);
+/// The source address of all that this process sends: locally administered (IEEE 802, 8.2), drawn at random
+/// when it is first asked for, so that its frames can be told from those of any other.
+[[nodiscard]] MacAddress own_source();
+[[nodiscard]] MacAddress random_source();
+/// "02-5a-00-00-00-01", as IEEE 802 writes it.
+[[nodiscard]] std::string to_string(const MacAddress& address);
+/// Throws Error when `text` is none.
+[[nodiscard]] MacAddress parse_mac_address(const std::string& text);
 
 /// One instantaneous value of a sampled-value stream with its quality word (IEC 61850-7-3).
 struct MeasuredValue {
@@ -87,25 +97,28 @@ struct FrameKind {
 };
 [[nodiscard]] std::optional<FrameKind> kind_of(Bytes frame) noexcept;
 
+/// What a party wants to read: frames of one ethertype, and of these application identifiers, or of any when
+/// there are none.
+struct FrameFilter {
+  std::uint16_t ethertype = ethertype_sampled_values;
+  std::vector<std::uint16_t> appids;
+};
+
 /// A shared medium that carries Ethernet frames.
 class Link {
  public:
   virtual ~Link() = default;
+  /// What it reads from now on; all else is left out before it could fill a buffer.
+  virtual void want(const FrameFilter& /*filter*/) {}
   /// False when the medium did not take the frame.
   [[nodiscard]] virtual bool send(Bytes frame) noexcept = 0;
-  /// Length of the frame read into `out`, 0 when none is waiting. Does not block.
+  /// Length of the frame read into `out`, 0 when none is waiting. A longer one is cut to `out`. Does not
+  /// block.
   [[nodiscard]] virtual std::size_t receive(std::span<std::uint8_t> out) noexcept = 0;
   /// Blocks until a frame waits or `timeout_ms` has passed.
   [[nodiscard]] virtual bool wait(int timeout_ms) noexcept = 0;
   /// "raw frames on lo", or what else it is and why.
   [[nodiscard]] virtual const std::string& description() const noexcept = 0;
-};
-
-/// What a party wants to read: frames of one ethertype, and of one application identifier when `appid` is
-/// set.
-struct FrameFilter {
-  std::uint16_t ethertype = ethertype_sampled_values;
-  std::optional<std::uint16_t> appid;
 };
 
 enum class Medium { automatic, raw, datagram };
@@ -143,30 +156,71 @@ class GoosePublisher {
 };
 
 /// Follows one GOOSE publisher: present state, and whether it is alive.
+///
+/// Its source address is the one it is said to have, else that of the first message heard. What another
+/// source says under the same identity counts for nothing, unless the followed one is silent beyond its
+/// promise and no address was said. A state or sequence number that goes back is refused too, except by a
+/// restart: state 1 with a newer time, or any after such a silence.
 class GooseSubscriber {
  public:
-  explicit GooseSubscriber(std::uint16_t appid, std::string id);
+  explicit GooseSubscriber(std::uint16_t appid, std::string id, std::optional<MacAddress> source = {});
   /// True when `frame` was a message of the publisher that is newer than the last.
   bool take(Bytes frame, std::int64_t now_ns);
   [[nodiscard]] bool heard() const { return heard_; }
   [[nodiscard]] bool alive(std::int64_t now_ns) const { return heard_ && now_ns <= good_until_ns_; }
   [[nodiscard]] std::int64_t last_heard_ns() const { return last_ns_; }
   [[nodiscard]] const Goose& message() const { return message_; }
-  [[nodiscard]] long long malformed() const { return malformed_; }
-  /// Messages of another publisher under its APPID, and such that are simulated (IEC 61850-7-1, 7.8.2), which
-  /// count for nothing here.
-  [[nodiscard]] long long foreign() const { return foreign_; }
-  [[nodiscard]] long long refused() const { return refused_; }
+
+  struct Counts {
+    long long malformed = 0;    ///< under its application identifier
+    long long foreign = 0;      ///< of another identity under it
+    long long refused = 0;      ///< simulated (IEC 61850-7-1, 7.8.2)
+    long long conflicting = 0;  ///< under its identity from another source
+    long long regressed = 0;    ///< older than what was heard
+    long long lost = 0;         ///< missing between two that were taken, by their numbers
+    long long late = 0;         ///< taken behind the end of the promise of the one before
+    long long restarts = 0;     ///< of the publisher
+  };
+  [[nodiscard]] const Counts& counts() const { return counts_; }
+  /// The source of the latest of those that conflict.
+  [[nodiscard]] const MacAddress& rival() const { return rival_; }
+  /// Two seem to speak under its address: states went back without a restart (what a redundant network
+  /// delivers again within 100 ms of a change aside), or changed without a new state number.
+  [[nodiscard]] bool doubtful() const { return doubtful_; }
 
  private:
+  enum class Order { newer, repeated, older, restarted };
+  [[nodiscard]] Order order_of_incoming(std::int64_t now_ns) const;
+  void count_missing();
+
   std::uint16_t appid_;
   std::string id_;
+  std::optional<MacAddress> said_source_;
   Goose message_;
   Goose incoming_;
   bool heard_ = false;
+  bool doubtful_ = false;
   std::int64_t last_ns_ = 0;
+  std::int64_t changed_ns_ = 0;
   std::int64_t good_until_ns_ = 0;
-  long long malformed_ = 0, foreign_ = 0, refused_ = 0;
+  Counts counts_;
+  MacAddress rival_{};
 };
+
+/// An identity under which somebody publishes.
+struct Identity {
+  std::uint16_t ethertype = ethertype_goose;
+  std::uint16_t appid = 0;
+  std::string id;        ///< goID or svID
+  bool awaited = false;  ///< somebody else's: one source is as it should be, a second is not
+};
+struct LiveIdentity {
+  Identity identity;
+  MacAddress source;
+};
+/// One of `identities` that somebody speaks under who should not, heard within `for_ms`: anybody but this
+/// process, or, of those awaited, a second source. Throws Error when the interface cannot be opened.
+[[nodiscard]] std::optional<LiveIdentity> find_live(const std::string& interface, Medium medium,
+                                                    const std::vector<Identity>& identities, int for_ms);
 
 }  // namespace zavrek::wire

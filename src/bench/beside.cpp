@@ -49,14 +49,14 @@ bool Beside::read(View& view) const noexcept {
 
 std::uint64_t Beside::post(std::size_t ask, double value) noexcept { return queue_.post(asks_[ask], value); }
 
-std::optional<Account> Beside::account() const {
+std::vector<Account> Beside::accounts() const {
   Account account;
   account.port = "beside." + name_;
   account.carries = "a snapshot out, questions in";
   account.received = served_.load(std::memory_order_relaxed);
   account.refused = refused_.load(std::memory_order_relaxed);
   account.lost = queue_.lost();
-  return account;
+  return {account};
 }
 
 }  // namespace zavrek::bench

@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include "bench/own_library.hpp"
+#include "zavrek/record.hpp"
 
 namespace zavrek::bench {
 
@@ -24,6 +25,9 @@ namespace internal {
 namespace {
 
 constexpr int answer_ms = 2000;  // that a run without pace waits
+constexpr int again_ms = 10;     // from one question to the next, until the first answer
+constexpr std::int64_t first_answer_ns = 5'000'000'000;
+constexpr int most_at_once = 64;  // answers taken at an instant
 constexpr std::uint32_t no_tick = 0xFFFFFFFF;
 /// Turned knobs that may wait for the next period.
 constexpr std::size_t most_turned = 256;
@@ -50,6 +54,7 @@ ControlSeat::ControlSeat(const Setup& setup, const emt::Plant& plant, bool remot
   sent_ns_.assign(answers_.size(), 0);
   measure_.signals.resize(reads_.size());
   measure_.turned.reserve(most_turned);
+  measure_.key = wire::random_key();
   account_.port = "control";
   account_.delay_of = "from its values to its answer";
 }
@@ -69,8 +74,12 @@ std::string ControlSeat::open(const Opening& how) {
     if (how.program.empty()) return "no program is known that could run the controller";
     if (at == 0) at = wire::ControlPort(0).port();  // free a moment ago
     process_.emplace(std::vector<std::string>{how.program.string(), "controller", setup_.folder.string(),
-                                              "--port", std::to_string(at)},
-                     pace::internal::Program::Options{.errors_shown = true});
+                                              "--port", std::to_string(at), "--key", "-", "--counts"},
+                     pace::internal::Program::Options{.fed = true, .heard = true, .errors_shown = true});
+    if (!process_->feed(wire::to_string(measure_.key) + "\n", answer_ms * 1e-3))
+      return "the process of the controller did not take its key";
+  } else if (!setup_.bench.control_key.empty()) {
+    measure_.key = wire::parse_key(record::read_file(setup_.folder / setup_.bench.control_key));
   }
   account_.carries = fmt::format("values out, answers in, UDP port {}", at);
   port_->aim(at);
@@ -148,23 +157,15 @@ void ControlSeat::ask(long long tick, emt::ControlledPlant& plant) noexcept {
   const long long behind = tick - delay_;
   if (behind < 0) {
     // The first period has nothing behind it to act on: wait until the controller is there.
-    for (int count = 0; tick == 0 && count < 25 && !take_answer(200); ++count) send_measure();
-    if (tick == 0 && answers_[0].tick != 0 && failure_.empty())
-      failure_ = "the controller did not answer within 5 s";
+    if (tick == 0) await_first_answer();
     return;
   }
   const auto due = static_cast<std::uint32_t>(behind);
   wire::ControlAnswer& answer = answers_[due % answers_.size()];
   if (!paced_) {
-    for (int waited = 0; answer.tick != due && waited < answer_ms && failure_.empty(); waited += 100) {
-      (void)take_answer(100);
-      if (process_ && answer.tick != due && !process_->running())
-        failure_ = "controller: " + process_->ended();
-    }
-    if (answer.tick != due && failure_.empty())
-      failure_ = fmt::format("the controller gave no answer (t = {:.6g} s)", plant.time_s());
+    await_answer(due, plant.time_s());
   } else {
-    while (take_answer(0)) {
+    for (int count = 0; count < most_at_once && take_answer(0); ++count) {
     }
     if (answer.tick != due) ++account_.late;
     if (process_ && account_.late > 0 && !process_->running() && failure_.empty())
@@ -173,11 +174,40 @@ void ControlSeat::ask(long long tick, emt::ControlledPlant& plant) noexcept {
   if (answer.tick == due) act(plant, answer, delay_ * controller_.period_s());
 }
 
+void ControlSeat::await_first_answer() noexcept {
+  const std::int64_t until = pace::system_clock().now_ns() + first_answer_ns;
+  while (answers_[0].tick != 0 && pace::system_clock().now_ns() < until) {
+    if (take_answer(again_ms)) continue;
+    if (process_ && !process_->running()) {
+      failure_ = "controller: " + process_->ended();
+      return;
+    }
+    pace::system_clock().sleep_until_ns(pace::system_clock().now_ns() + again_ms * 1'000'000LL);
+    send_measure();  // it may not have listened yet
+  }
+  if (answers_[0].tick != 0 && failure_.empty()) failure_ = "the controller did not answer within 5 s";
+}
+
+void ControlSeat::await_answer(std::uint32_t due, double time_s) noexcept {
+  const wire::ControlAnswer& answer = answers_[due % answers_.size()];
+  const std::int64_t until = pace::system_clock().now_ns() + answer_ms * 1'000'000LL;
+  while (answer.tick != due && failure_.empty() && pace::system_clock().now_ns() < until) {
+    if (take_answer(100)) continue;
+    if (process_ && !process_->running()) failure_ = "controller: " + process_->ended();
+  }
+  if (answer.tick != due && failure_.empty())
+    failure_ = fmt::format("the controller gave no answer (t = {:.6g} s)", time_s);
+}
+
 bool ControlSeat::take_answer(int wait_ms) noexcept {
-  const std::size_t size = port_->receive(bytes_, wait_ms, false);
+  const std::size_t size = port_->receive(bytes_, wait_ms);
   if (size == 0) return false;
   if (!wire::decode({bytes_.data(), size}, taken_)) {
     ++account_.malformed;
+    return false;
+  }
+  if (taken_.key != measure_.key) {
+    ++account_.conflicting;
     return false;
   }
   ++account_.received;
@@ -188,10 +218,23 @@ bool ControlSeat::take_answer(int wait_ms) noexcept {
   return true;
 }
 
-Account ControlSeat::account() const {
-  Account account = account_;
-  account.lost = lost_edges();
-  return account;
+void ControlSeat::end() {
+  if (!port_ || counted_) return;
+  if (process_) {
+    counted_ = Account{.port = account_.port, .carries = "as it counts itself"};
+    take_lines(process_->end(), *counted_);
+  } else {
+    measure_.kind = wire::ControlAsk::leave;
+    (void)port_->send({bytes_.data(), wire::encode(measure_, bytes_)});
+  }
+}
+
+std::vector<Account> ControlSeat::accounts() const {
+  if (!port_) return {};
+  std::vector<Account> all{account_};
+  all[0].lost = lost_edges();
+  if (counted_) all.push_back(*counted_);
+  return all;
 }
 
 std::vector<Path> ControlSeat::paths(double step_s) const {

@@ -49,12 +49,17 @@ class ControlSeat {
   [[nodiscard]] long long late() const noexcept { return account_.late; }
   /// Gate edges that found no room; they never act.
   [[nodiscard]] long long lost_edges() const noexcept { return lost_edges_ + controller_.lost_edges(); }
-  [[nodiscard]] Account account() const;
+  /// Behind the run: its process ends, and says what it counted; one outside is left.
+  void end();
+  /// None where it is in this process.
+  [[nodiscard]] std::vector<Account> accounts() const;
   [[nodiscard]] std::vector<Path> paths(double step_s) const;
 
  private:
   void ask(long long tick, emt::ControlledPlant& plant) noexcept;
   void send_measure() noexcept;
+  void await_first_answer() noexcept;
+  void await_answer(std::uint32_t due, double time_s) noexcept;
   [[nodiscard]] bool take_answer(int wait_ms) noexcept;
   void act(emt::ControlledPlant& plant, const wire::ControlAnswer& answer, double shift_s) noexcept;
   void act_here(emt::ControlledPlant& plant) noexcept;
@@ -87,6 +92,7 @@ class ControlSeat {
   std::vector<std::uint8_t> bytes_;
   std::vector<double> shown_;
   Account account_;
+  std::optional<Account> counted_;  // by its process
 };
 
 }  // namespace zavrek::bench::internal

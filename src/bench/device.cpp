@@ -101,7 +101,11 @@ class RelayElsewhere final : public Port {
         setup_(plan.setup),
         place_(plan.place),
         started_((plan.place.empty() ? device.place : plan.place) == "process"),
-        subscriber_("device." + device.name, device.name, device.appid) {}
+        source_(started_ ? wire::to_string(wire::random_source()) : device.source),
+        subscriber_("device." + device.name, device.name, device.appid, source_) {
+    counted_.port = subscriber_.account().port;
+    counted_.carries = "as it counts itself";
+  }
 
   void declare(Exchange& exchange) override {
     points_.declare(exchange, device_.name, protection::outputs_of(device_.relay));
@@ -110,27 +114,37 @@ class RelayElsewhere final : public Port {
     wire_outputs(device_, exchange, points_);
     operated_ = points_.operated(exchange);
   }
+  std::vector<wire::Identity> identities() const override {
+    return {{wire::ethertype_goose, static_cast<std::uint16_t>(device_.appid), device_.name, !started_}};
+  }
   std::string open(const Opening& how) override {
     subscriber_.open(how.frames);
     medium_ = how.frames.description();
     if (!started_) return {};
     if (how.program.empty()) return fmt::format("no program is known that could run {}", device_.name);
-    process_.emplace(words(how), pace::internal::Program::Options{.errors_shown = true});
+    process_.emplace(words(how), pace::internal::Program::Options{.heard = true, .errors_shown = true});
     return {};
   }
-  bool ready() override { return subscriber_.heard(); }
+  bool ready() override { return subscriber_.ready(); }
   void take(Exchange& exchange) noexcept override { subscriber_.tell(exchange, points_); }
   bool well() const noexcept override { return subscriber_.well(); }
   std::string failure() override {
-    if (!subscriber_.heard()) return fmt::format("no answer from {} at the start", device_.name);
-    const bool ended = process_ && !process_->running();
-    if (subscriber_.well() && !ended) return {};
-    return fmt::format("no answer from {} since {:.3f} s", device_.name, subscriber_.last_heard_s());
+    if (std::string why = subscriber_.failure(device_.name, "answer"); !why.empty()) return why;
+    return process_ && !process_->running() && !over_ ? fmt::format("{}: {}", device_.name, process_->ended())
+                                                      : std::string();
   }
   bool forget(Exchange&) override { return false; }
-  bool ended() override { return process_ && !process_->running(); }
+  bool ended() override { return subscriber_.contested() || (process_ && !process_->running()); }
+  void end() override {
+    if (!process_ || std::exchange(over_, true)) return;
+    take_lines(process_->end(), counted_);
+  }
   std::string medium() const override { return medium_; }
-  std::optional<Account> account() const override { return subscriber_.account(); }
+  std::vector<Account> accounts() const override {
+    std::vector<Account> all{subscriber_.account()};
+    if (over_) all.push_back(counted_);
+    return all;
+  }
   std::vector<Path> paths() const override {
     return {{names_of(device_.reads),
              fmt::format("device {}, {}", device_.name, started_ ? "in its own process" : "outside"),
@@ -153,7 +167,10 @@ class RelayElsewhere final : public Port {
                                    "--frequency",
                                    print_quantity(setup_.network.frequency_Hz, "Hz"),
                                    "--goose-appid",
-                                   std::to_string(device_.appid)};
+                                   std::to_string(device_.appid),
+                                   "--source",
+                                   source_,
+                                   "--counts"};
     for (const std::string& name : device_.reads)
       words.insert(words.end(), {"--stream", fmt::format("{}@{}", name, bench.find_stream(name)->appid)});
     const std::vector<std::string> published = bench_published(bench, place_);
@@ -178,7 +195,10 @@ class RelayElsewhere final : public Port {
   Device device_;
   const Setup& setup_;
   std::string place_;
-  bool started_;  // by this run
+  bool started_;        // by this run
+  bool over_ = false;   // and ended by it
+  std::string source_;  // of its messages
+  Account counted_;     // by the process itself
   Subscriber subscriber_;
   OutputPoints points_;
   std::optional<pace::internal::Program> process_;

@@ -4,10 +4,27 @@
 #include <thread>
 
 namespace zavrek::bench {
+namespace {
 
-void Frames::join(FrameListener* listener) {
-  if (!link_) link_ = wire::open_link(interface_, medium_, {wire::ethertype_goose, std::nullopt});
-  if (listener) listeners_.push_back(listener);
+/// An application identifier that no GOOSE message has: while nobody listens, nothing shall come.
+constexpr std::uint16_t nobodys = 0xFFFF;
+
+}  // namespace
+
+void Frames::join() {
+  if (link_) return;
+  if (wanted_.appids.empty()) wanted_.appids.push_back(nobodys);
+  link_ = wire::open_link(interface_, medium_, wanted_);
+}
+
+void Frames::join(FrameListener& listener, std::uint16_t appid) {
+  std::erase(wanted_.appids, nobodys);
+  wanted_.appids.push_back(appid);
+  listeners_.push_back(&listener);
+  if (link_)
+    link_->want(wanted_);
+  else
+    join();
 }
 
 void Frames::take(std::int64_t now_ns) noexcept {

@@ -236,8 +236,25 @@ void Run::Loop::begin() {
   take_row(1);
 }
 
+/// Whether somebody else already speaks as this run will: what devices hear would be a mixture.
+std::string Run::Loop::listen() {
+  if (!options_.listens || setup_.bench.listen_s == 0) return {};
+  std::vector<wire::Identity> identities;
+  for (const auto& port : ports_) {
+    for (wire::Identity& identity : port->identities()) identities.push_back(std::move(identity));
+  }
+  if (identities.empty()) return {};
+  const auto live = wire::find_live(frames_.interface(), frames_.medium(), identities,
+                                    static_cast<int>(std::lround(1e3 * setup_.bench.listen_s)));
+  if (!live) return {};
+  return fmt::format("\"{}\" under {:#06x} is already live on {}, from {}; end it, or choose another appid",
+                     live->identity.id, live->identity.appid, frames_.interface(),
+                     wire::to_string(live->source));
+}
+
 std::string Run::Loop::start() {
   begin();
+  if (std::string taken = listen(); !taken.empty()) return taken;
   const Opening how{frames_, options_.relay_program, options_.place, !options_.free || anybody_outside()};
   if (control_) {
     if (std::string why = control_->open(how); !why.empty()) return why;

@@ -36,6 +36,7 @@ class Run::Loop {
               const std::vector<std::string>& points);
   void find_stride();
   void begin();
+  [[nodiscard]] std::string listen();
   [[nodiscard]] std::string start();
   pace::Timing execute(double duration_s, const std::function<bool()>& until);
   [[nodiscard]] std::string failure();

@@ -35,6 +35,8 @@ struct Flaws {
   /// "WHAT: OUTPUT"
   void need_commands(const std::string& place, const std::string& field,
                      const std::vector<std::string>& texts, const std::vector<std::string>& outputs);
+  /// A hardware address, or nothing.
+  void need_address(const std::string& place, const std::string& field, const std::string& text);
   template <class... Kinds>
   [[nodiscard]] std::vector<std::string> elements_of() const {
     std::vector<std::string> names;

@@ -10,11 +10,14 @@ using namespace wire;
 namespace {
 /// Samples by which a stream may lag another; a count further back is a stream that began again.
 constexpr int most_late = 40;
+/// A stream that is silent for so long may come from another source from then on.
+constexpr std::int64_t source_kept_ns = 100'000'000;
 }  // namespace
 
 Goose stand_in_message(const StandInPorts& ports) {
   Goose message;
   message.address = goose_address(ports.goose_appid);
+  message.address.source = ports.source;
   message.control_block = ports.name + "LD0/LLN0$GO$outputs";
   message.data_set = ports.name + "LD0/LLN0$outputs";
   message.id = ports.name;
@@ -32,7 +35,8 @@ RelayStandIn::RelayStandIn(protection::RelaySettings settings, StandInPorts port
       publisher_(stand_in_message(ports_)),
       last_(ports_.streams.size()),
       arrived_(ports_.streams.size(), 0),
-      outputs_(relay_.outputs().size(), false) {
+      outputs_(relay_.outputs().size(), false),
+      followed_(ports_.streams.size()) {
   for (const StandInInput& port : ports_.inputs) {
     const auto& known = relay_.inputs();
     const auto at = std::find(known.begin(), known.end(), port.name);
@@ -46,20 +50,24 @@ void RelayStandIn::take(Bytes frame, Now now, Link& link) {
   const auto kind = kind_of(frame);
   if (kind && kind->ethertype == ethertype_goose) return take_input(frame, now.steady_ns);
   if (!decode(frame, incoming_)) {
-    ++malformed_;
+    ++account_.malformed;
     return;
   }
   const int rate = static_cast<int>(ports_.rate_Hz);
   for (std::size_t s = 0; s < ports_.streams.size(); ++s) {
     if (incoming_.address.appid != ports_.streams[s].appid || incoming_.id != ports_.streams[s].id) continue;
+    if (!of_its_source(s, now.steady_ns)) {
+      ++account_.conflicting;
+      return;
+    }
     if (incoming_.count >= rate) {
-      ++malformed_;
+      ++account_.malformed;
       return;
     }
     const int ahead = gathering_ < 0 ? 0 : (incoming_.count - gathering_ + rate) % rate;
     const bool late = ports_.streams.size() > 1 && rate - ahead <= most_late;
     if (late) {  // its sample was given up
-      ++lost_;
+      ++account_.lost;
       return;
     }
     if (ahead > 0) bridge(ahead);
@@ -70,13 +78,21 @@ void RelayStandIn::take(Bytes frame, Now now, Link& link) {
   }
 }
 
+bool RelayStandIn::of_its_source(std::size_t stream, std::int64_t now_ns) {
+  Followed& followed = followed_[stream];
+  const bool kept = followed.last_ns != 0 && now_ns - followed.last_ns < source_kept_ns;
+  if (kept && incoming_.address.source != followed.source) return false;
+  followed = {incoming_.address.source, now_ns};
+  return true;
+}
+
 void RelayStandIn::take_sample(std::size_t stream) {
-  ++samples_;
+  ++account_.received;
   arrived_[stream] = 1;
   if (usable(incoming_)) {
     last_[stream] = sample_of(incoming_);
   } else {
-    ++lost_;
+    ++account_.lost;
   }
 }
 
@@ -99,7 +115,7 @@ void RelayStandIn::take_input(Bytes frame, std::int64_t now_ns) {
 /// Samples that did not come, or not from all streams.
 void RelayStandIn::bridge(int missing) {
   const auto there = std::count(arrived_.begin(), arrived_.end(), 1);
-  lost_ += static_cast<long long>(missing) * static_cast<long long>(arrived_.size()) - there;
+  account_.lost += static_cast<long long>(missing) * static_cast<long long>(arrived_.size()) - there;
   std::fill(arrived_.begin(), arrived_.end(), char{0});
   if (missing > ports_.rate_Hz / ports_.frequency_Hz / 4) {
     relay_.reset();
@@ -108,17 +124,34 @@ void RelayStandIn::bridge(int missing) {
   for (int k = 0; k < missing; ++k) relay_.push(last_);
 }
 
+Account RelayStandIn::account() const {
+  Account account = account_;
+  account.port = "device." + ports_.name;
+  account.sent = publisher_.sent();
+  account.unsent = publisher_.unsent();
+  for (const Input& input : inputs_) {
+    const GooseSubscriber::Counts& counts = input.subscriber.counts();
+    account.malformed += counts.malformed;
+    account.conflicting += counts.conflicting;
+    account.regressed += counts.regressed;
+    account.late += counts.late;
+  }
+  return account;
+}
+
 void RelayStandIn::poll(Now now, Link& link) { publisher_.poll(now, outputs_, link); }
 
-StandInCounts run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
-                           const std::string& interface, Medium medium, const std::atomic<bool>& stop) {
+Account run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
+                     const std::string& interface, Medium medium, const std::atomic<bool>& stop) {
   RelayStandIn relay(settings, ports);
-  const std::optional<std::uint16_t> alone =
-      ports.streams.size() == 1 ? std::optional(ports.streams.front().appid) : std::nullopt;
-  const auto link = open_link(interface, medium, {ethertype_sampled_values, alone});
-  const auto goose =
-      ports.inputs.empty() ? nullptr : open_link(interface, medium, {ethertype_goose, std::nullopt});
-  std::array<std::uint8_t, longest_frame> frame;
+  const auto open = [&](std::uint16_t ethertype, const auto& read) {
+    FrameFilter filter{ethertype, {}};
+    for (const auto& one : read) filter.appids.push_back(one.appid);
+    return read.empty() ? nullptr : open_link(interface, medium, filter);
+  };
+  const auto link = open(ethertype_sampled_values, ports.streams);
+  const auto goose = open(ethertype_goose, ports.inputs);
+  FrameBuffer frame;
   const auto read = [](clockid_t clock) {
     timespec t{};
     clock_gettime(clock, &t);
@@ -138,7 +171,9 @@ StandInCounts run_stand_in(const protection::RelaySettings& settings, const Stan
     if (goose) take_waiting(*goose);
     if (waits) take_waiting(*link);
   }
-  return {relay.samples(), relay.lost(), relay.malformed(), link->description()};
+  Account account = relay.account();
+  account.carries = link->description();
+  return account;
 }
 
 }  // namespace zavrek::bench

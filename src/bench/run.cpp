@@ -55,6 +55,11 @@ bool Run::forget() {
                      [&](const auto& port) { return port->forget(loop_->exchange_); });
 }
 
+void Run::end() {
+  if (loop_->control_) loop_->control_->end();
+  for (const auto& port : loop_->ports_) port->end();
+}
+
 std::string Run::failure() { return loop_->failure(); }
 std::string Run::medium() const {
   for (const auto& port : loop_->ports_) {
@@ -65,9 +70,9 @@ std::string Run::medium() const {
 
 std::vector<Account> Run::accounts() const {
   std::vector<Account> all;
-  if (loop_->control_ && loop_->control_->remote()) all.push_back(loop_->control_->account());
+  if (loop_->control_) all = loop_->control_->accounts();
   for (const auto& port : loop_->ports_) {
-    if (auto account = port->account()) all.push_back(std::move(*account));
+    for (Account& account : port->accounts()) all.push_back(std::move(account));
   }
   return all;
 }
@@ -76,36 +81,6 @@ record::Record Run::take_record(double trigger_s) {
   record::Record record = loop_->recorder_->take(loop_->exchange_);
   record.trigger_s = trigger_s;
   return record;
-}
-
-std::string to_string(const Account& account, double step_s) {
-  std::string text = fmt::format("{:<18} {:<34}", account.port, account.carries);
-  const auto add = [&](long long count, const char* word) {
-    if (count != 0) text += fmt::format(" {} {}", count, word);
-  };
-  add(account.sent, "sent");
-  add(account.unsent, "NOT SENT");
-  add(account.received, "received");
-  add(account.lost, "LOST");
-  add(account.late, "LATE");
-  add(account.refused, "REFUSED");
-  add(account.malformed, "MALFORMED");
-  add(account.foreign, "FOREIGN");
-  if (account.delay.count() > 0) {
-    const auto us = [&](std::int64_t ns) { return static_cast<double>(ns) * 1e-3; };
-    const double median = us(account.delay.quantile_ns(0.5));
-    text += fmt::format("\n{:<20} {}: median {:.0f} us ({:.1f} steps), 99.9 % {:.0f}, worst {:.0f}", "",
-                        account.delay_of, median, median * 1e-6 / step_s,
-                        us(account.delay.quantile_ns(0.999)), us(account.delay.max_ns()));
-  }
-  return text;
-}
-
-std::string to_string(const std::vector<Account>& accounts, double step_s) {
-  std::string text;
-  for (const Account& account : accounts) text += fmt::format("  {}\n", to_string(account, step_s));
-  if (!text.empty()) text.pop_back();
-  return text;
 }
 
 std::string to_string(const std::vector<Path>& paths, double step_s) {

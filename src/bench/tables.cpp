@@ -26,6 +26,11 @@ const Table& table(const Device*) {
                  "are closed, "
                  "from contacts, or from signals, on above one half: [\"block: R1.start\", \"closed: Q1\"]")
           .count("appid", &Device::appid, within(0, 0x3FFE), "application identifier of its GOOSE messages")
+          .text("source", &Device::source,
+                "hardware address of its messages (\"02-5a-00-00-00-01\"), where it is outside; that of the "
+                "first "
+                "when left out",
+                Need::optional)
           .choice("current_wiring", &Device::current_wiring,
                   {"straight", "a and b swapped", "b and c swapped", "c and a swapped", "reversed"},
                   "how its current circuits are wired, to try what a mistake does; of a relay in the plant's "
@@ -43,6 +48,9 @@ const Table& table(const Bench*) {
           .choice(
               "medium", &Bench::medium, {"automatic", "raw", "datagram"},
               "raw packet socket, or the same frames in local datagrams; automatic takes raw where allowed")
+          .quantity("listen", &Bench::listen_s, "s", within(0, 60),
+                    "time ahead of the first frame to hear whether somebody else already publishes under an "
+                    "identifier of the bench; slow publishers repeat theirs after seconds")
           .texts("record", &Bench::record,
                  "further signals of the plant and outputs of its control to record")
           .texts("contacts", &Bench::contacts,
@@ -58,6 +66,10 @@ const Table& table(const Bench*) {
                   "watchdog, or in that of the control, where what they do wrong may end it")
           .count("control_port", &Bench::control_port, within(0, 65535),
                  "UDP port of this computer at which it listens; 0: any, when the run starts it")
+          .text("control_key", &Bench::control_key,
+                "file, relative to the case, with the key (32 hexadecimal digits) of a control that is there "
+                "already; without one it follows whoever asks first",
+                Need::optional)
           .count("control_delay", &Bench::control_delay, within(1, 100),
                  "periods from what a control elsewhere saw to what it does")
           .build();

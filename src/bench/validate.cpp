@@ -43,6 +43,15 @@ void Flaws::need_commands(const std::string& place, const std::string& field,
   }
 }
 
+void Flaws::need_address(const std::string& place, const std::string& field, const std::string& text) {
+  if (text.empty()) return;
+  try {
+    (void)wire::parse_mac_address(text);
+  } catch (const Error& error) {
+    report(place, field, error.what());
+  }
+}
+
 void Flaws::need_operable(const std::string& place, const std::string& field, const std::string& name) {
   if (name.find('.') == std::string::npos)
     need_one_of(place, field, name, switchgear_of(setup.network), "breaker, switch or contactor");
@@ -97,6 +106,7 @@ void check_device(const Device& device, Flaws& flaws) {
       flaws.need_point(place, "inputs", source);
   }
   check_places(device, place, flaws);
+  flaws.need_address(place, "source", device.source);
   if (device.place != "plant" && (device.current_wiring != "straight" || device.current_factor != 1))
     flaws.report(place, "current_wiring", "goes with place = \"plant\" only");
   for (const Device& other : flaws.setup.bench.devices) {

@@ -55,8 +55,10 @@ std::int64_t Executive::await(std::int64_t due_ns, Timing& timing) noexcept {
 void Executive::note(Timing& timing, std::int64_t step, std::int64_t begun, std::int64_t ended,
                      std::int64_t next_due) noexcept {
   timing.compute.add(ended - begun);
+  if (timing.pace == Pace::wall && ended <= next_due) timing.overrun_steps_now = 0;
   if (timing.pace == Pace::wall && ended > next_due) {
     ++timing.overruns;
+    timing.longest_overrun_steps = std::max(timing.longest_overrun_steps, ++timing.overrun_steps_now);
     if (ended - next_due > timing.worst_overrun_ns) {
       timing.worst_overrun_ns = ended - next_due;
       timing.worst_overrun_step = step;
@@ -84,13 +86,48 @@ std::string to_string(const Timing& timing) {
     text += fmt::format("\n  overruns          {:>10}", timing.overruns);
     if (timing.overruns > 0) {
       text += fmt::format(
-          "   worst in step {} (t = {}), {} late", timing.worst_overrun_step,
+          "   {} in a row, worst in step {} (t = {}), {} late", timing.longest_overrun_steps,
+          timing.worst_overrun_step,
           print_rounded(static_cast<double>(timing.worst_overrun_step * timing.step_ns) * 1e-9, "s"),
           show(timing.worst_overrun_ns));
     }
   }
   for (const std::string& shortcoming : timing.grants.shortcomings) text += "\n  note: " + shortcoming;
   return text;
+}
+
+Punctuality punctuality(const Timing& timing) {
+  Punctuality kept;
+  if (timing.pace != Pace::wall) return kept;
+  const double step_s = 1e-9 * static_cast<double>(timing.step_ns);
+  kept.paced = true;
+  kept.steps = timing.steps;
+  kept.late_steps = timing.overruns;
+  kept.longest_late_steps = timing.longest_overrun_steps;
+  kept.longest_late_s = static_cast<double>(timing.longest_overrun_steps) * step_s;
+  kept.worst_late_s = 1e-9 * static_cast<double>(timing.worst_overrun_ns);
+  kept.worst_at_s = timing.overruns > 0 ? static_cast<double>(timing.worst_overrun_step) * step_s : 0;
+  kept.held_back_s = 1e-9 * static_cast<double>(timing.lateness.max_ns());
+  return kept;
+}
+
+void Punctuality::add(const Punctuality& next) {
+  paced = paced || next.paced;
+  steps += next.steps;
+  late_steps += next.late_steps;
+  longest_late_steps = std::max(longest_late_steps, next.longest_late_steps);
+  longest_late_s = std::max(longest_late_s, next.longest_late_s);
+  if (next.worst_late_s > worst_late_s) {
+    worst_late_s = next.worst_late_s;
+    worst_at_s = next.worst_at_s;
+  }
+  held_back_s = std::max(held_back_s, next.held_back_s);
+}
+
+std::string to_string(const Punctuality& kept) {
+  return fmt::format("{} of {} steps ended late ({:.3g} %), {} in a row, the worst by {} at {}",
+                     kept.late_steps, kept.steps, 100 * kept.late_share(), kept.longest_late_steps,
+                     print_rounded(kept.worst_late_s, "s", 3), print_rounded(kept.worst_at_s, "s", 4));
 }
 
 Timing measure_fitness(std::int64_t step_ns, double seconds, Clock& clock) {

@@ -1,5 +1,6 @@
 #include "pace/program.hpp"
 
+#include <array>
 #include <cerrno>
 #include <chrono>
 #include <csignal>
@@ -56,16 +57,21 @@ void part_from(pid_t parent, int at_death) {
 }
 
 /// In the child: only calls that are safe between fork and exec. What goes wrong is told through `report`.
-[[noreturn]] void become(char* const* words, pid_t parent, int input, bool errors_shown, int report) {
+[[noreturn]] void become(char* const* words, pid_t parent, int input, int output, bool errors_shown,
+                         int report) {
   part_from(parent, SIGTERM);
   const int nowhere = open("/dev/null", O_RDWR);
   dup2(input >= 0 ? input : nowhere, STDIN_FILENO);
-  dup2(nowhere, STDOUT_FILENO);
+  dup2(output >= 0 ? output : nowhere, STDOUT_FILENO);
   if (!errors_shown) dup2(nowhere, STDERR_FILENO);
   execvp(words[0], words);
   const int why = errno;
   (void)!write(report, &why, sizeof why);
   _exit(127);
+}
+
+void close_end(int end) noexcept {
+  if (end >= 0) close(end);
 }
 
 [[noreturn]] void refuse(const std::string& program, int why) {
@@ -79,22 +85,21 @@ Program::Program(const std::vector<std::string>& words, const Options& options) 
   std::vector<char*> arguments;
   for (std::string& word : kept) arguments.push_back(word.data());
   arguments.push_back(nullptr);
-  int report[2];
-  if (pipe2(report, O_CLOEXEC) != 0) refuse(words[0], errno);
+  int report[2] = {-1, -1}, said[2] = {-1, -1};
   int ends[2] = {-1, -1};  // a pair of sockets, which can be written to without a signal when nobody reads
-  if (options.fed && socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, ends) != 0) {
+  if (pipe2(report, O_CLOEXEC) != 0 || (options.heard && pipe2(said, O_CLOEXEC) != 0) ||
+      (options.fed && socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, ends) != 0)) {
     const int why = errno;
-    close(report[0]);
-    close(report[1]);
+    for (const int end : {report[0], report[1], said[0], said[1]}) close_end(end);
     refuse(words[0], why);
   }
   const pid_t parent = getpid();
   pid_ = fork();
-  if (pid_ == 0) become(arguments.data(), parent, ends[1], options.errors_shown, report[1]);
+  if (pid_ == 0) become(arguments.data(), parent, ends[1], said[1], options.errors_shown, report[1]);
   int why = pid_ < 0 ? errno : 0;
-  close(report[1]);
-  if (ends[1] >= 0) close(ends[1]);
+  for (const int end : {report[1], said[1], ends[1]}) close_end(end);
   input_ = ends[0];
+  output_ = said[0];
   if (pid_ > 0) {
     ssize_t got = 0;
     while ((got = read(report[0], &why, sizeof why)) < 0 && errno == EINTR) {
@@ -104,6 +109,7 @@ Program::Program(const std::vector<std::string>& words, const Options& options) 
   close(report[0]);
   if (why == 0) return;
   close_input();
+  close_end(std::exchange(output_, -1));
   refuse(words[0], why);
 }
 
@@ -139,13 +145,11 @@ Program::Program(const std::function<void(int channel)>& body) : grace_s_(0) {
 Program::Program(Program&& other) noexcept
     : pid_(std::exchange(other.pid_, -1)),
       input_(std::exchange(other.input_, -1)),
+      output_(std::exchange(other.output_, -1)),
       status_(other.status_),
       grace_s_(other.grace_s_) {}
 
-void Program::close_input() noexcept {
-  if (input_ >= 0) close(input_);
-  input_ = -1;
-}
+void Program::close_input() noexcept { close_end(std::exchange(input_, -1)); }
 
 bool Program::feed(std::string_view text, double timeout_s) {
   const Clock::time_point until = after(timeout_s);
@@ -236,7 +240,21 @@ std::string Program::ended() const {
   return fmt::format("its process ended with {}", WEXITSTATUS(status_));
 }
 
-Program::~Program() {
+std::string Program::end() {
+  stop();
+  std::string said;
+  std::array<char, 4096> part;
+  // All that it said waits in the pipe, which nobody else holds open once its group has ended; a grandchild
+  // that does must not hold this process up.
+  for (pollfd ready{output_, POLLIN, 0}; output_ >= 0 && poll(&ready, 1, 0) > 0;) {
+    const ssize_t got = read(output_, part.data(), part.size());
+    if (got <= 0) break;
+    said.append(part.data(), static_cast<std::size_t>(got));
+  }
+  return said;
+}
+
+void Program::stop() {
   close_input();
   if (pid_ <= 0) return;
   const pid_t group = pid_;
@@ -246,7 +264,13 @@ Program::~Program() {
   }
   kill(-group, SIGKILL);
   kill(group, SIGKILL);  // it may not have come so far as to have a group
-  waitpid(pid_, nullptr, 0);
+  waitpid(pid_, &status_, 0);
+  pid_ = -1;
+}
+
+Program::~Program() {
+  stop();
+  close_end(output_);
 }
 
 }  // namespace zavrek::pace::internal

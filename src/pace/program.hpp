@@ -21,10 +21,11 @@ class Program {
  public:
   struct Options {
     bool fed = false;           ///< has an input that `feed` writes; else it reads nothing
+    bool heard = false;         ///< what it says is kept for `end`, some lines at most; else it goes nowhere
     bool errors_shown = false;  ///< what it says on its standard error goes where this one's does
   };
   /// Starts `words[0]`, looked up as a shell would, with the others as arguments, on any processor but the
-  /// last, which a paced run takes. Its output goes nowhere. Throws Error when it cannot be started.
+  /// last, which a paced run takes. Throws Error when it cannot be started.
   Program(const std::vector<std::string>& words, const Options& options);
   /// Runs `body` in a copy of this process, at ordinary priority, with no files open but its errors and a
   /// channel of messages to `send` and `receive`. It ends with 0 when `body` returns, whatever that
@@ -51,13 +52,17 @@ class Program {
   [[nodiscard]] bool running();
   /// Of one that has ended by itself; empty while it runs and when a signal ended it.
   [[nodiscard]] std::optional<int> exit_status() const;
+  /// Asks it to end, kills its group where it does not within half a second, and returns what it said.
+  std::string end();
   /// How it ended, once `running` or `wait` has said that it did.
   [[nodiscard]] std::string ended() const;
 
  private:
   void close_input() noexcept;
+  void stop();
   pid_t pid_ = -1;
   int input_ = -1;
+  int output_ = -1;
   int status_ = 0;
   double grace_s_ = 0.5;  // from the request to end to the order
 };

@@ -1,4 +1,4 @@
-// Element tests as a page, as CSV, and verdicts as JUnit XML.
+// Element tests as a page and as CSV.
 #include <algorithm>
 #include <cmath>
 
@@ -77,23 +77,10 @@ std::string injection_page(const trial::InjectionReport& report, const std::stri
         badge(b.passed()));
   }
   s += "</tbody></table>\n";
+  if (report.kept.paced) s += "<p class=\"facts\">" + escaped(to_string(report.kept)) + "</p>\n";
+  if (!report.accounts.empty())
+    s += "<pre>" + escaped(bench::to_string(report.accounts, report.step_s)) + "</pre>\n";
   return s + internal::figure_block(figure) + "</main>\n" + internal::page_end();
-}
-
-std::string junit(const std::string& suite, const std::vector<JunitCase>& cases) {
-  const auto failed = std::count_if(cases.begin(), cases.end(), [](const auto& c) { return !c.passed; });
-  double seconds = 0;
-  for (const JunitCase& c : cases) seconds += c.seconds;
-  std::string s = fmt::format(
-      "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<testsuite name=\"{}\" tests=\"{}\" failures=\"{}\" "
-      "time=\"{:.3f}\">\n",
-      escaped(suite), cases.size(), failed, seconds);
-  for (const JunitCase& c : cases) {
-    s += fmt::format("  <testcase classname=\"{}\" name=\"{}\" time=\"{:.3f}\"", escaped(c.group),
-                     escaped(c.name), c.seconds);
-    s += c.passed ? "/>\n" : fmt::format("><failure message=\"{}\"/></testcase>\n", escaped(c.failure));
-  }
-  return s + "</testsuite>\n";
 }
 
 }  // namespace zavrek::report

@@ -363,10 +363,14 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
 
 std::string programme_csv(const std::vector<StoredTrial>& trials) {
   std::string s =
-      "trial,sweep,name,passed,fault_current_A,expectation,expected,measured,margin,value,left,verdict\n";
+      "trial,sweep,name,passed,fault_current_A,late_steps,worst_late_s,expectation,expected,measured,margin,"
+      "value,left,verdict\n";
   for (const StoredTrial& t : trials) {
-    const std::string front = fmt::format("{},{},{},{},{:.6g},", t.number, internal::csv_field(t.sweep),
-                                          internal::csv_field(t.name), t.passed ? 1 : 0, t.fault_current_A);
+    const std::string late =
+        t.kept.paced ? fmt::format("{},{:.6g}", t.kept.late_steps, t.kept.worst_late_s) : ",";
+    const std::string front =
+        fmt::format("{},{},{},{},{:.6g},{},", t.number, internal::csv_field(t.sweep),
+                    internal::csv_field(t.name), t.passed ? 1 : 0, t.fault_current_A, late);
     if (t.verdicts.empty()) s += front + ",,,,,,\n";
     for (const Verdict& v : t.verdicts) {
       s += front + fmt::format("{},{},{},{},{},{},{}\n", internal::csv_field(v.expectation),
@@ -382,7 +386,8 @@ std::string programme_csv(const std::vector<StoredTrial>& trials) {
 std::vector<JunitCase> programme_cases(const std::vector<StoredTrial>& trials) {
   std::vector<JunitCase> cases;
   for (const StoredTrial& t : trials)
-    cases.push_back({t.sweep, fmt::format("{:06} {}", t.number, t.name), t.passed, listed(t), t.spent_s});
+    cases.push_back({t.sweep, fmt::format("{:06} {}", t.number, t.name), t.passed, listed(t), t.spent_s,
+                     properties_of(t.kept)});
   return cases;
 }
 

@@ -1,3 +1,7 @@
+#include <iostream>
+#include <optional>
+#include <string>
+
 #include <fmt/format.h>
 
 #include "tool/stop.hpp"
@@ -5,8 +9,21 @@
 #include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
+#include "zavrek/record.hpp"
 
 namespace zavrek::tool {
+namespace {
+
+std::optional<wire::ControlKey> key_in(const std::string& file) {
+  if (file.empty()) return std::nullopt;
+  if (file != "-") return wire::parse_key(record::read_file(file));
+  std::string text;
+  std::getline(std::cin, text);
+  return wire::parse_key(text);
+}
+
+}  // namespace
+
 int controller(const ControllerOptions& options) {
   trial::Case all = casefile::read_case(options.folder);
   // This process is the control's own, and whoever started it watches how it ends.
@@ -19,11 +36,15 @@ int controller(const ControllerOptions& options) {
   }
   const std::vector<std::string> signals = emt::compile(all.network).signal_names();
   const auto make = [&] { return control::Controller(all.control, signals, bench::own_maker(all)); };
+  const std::optional<wire::ControlKey> key = key_in(options.key);
   wire::ControlPort port(options.port);
-  fmt::print("controller of \"{}\" at port {}\n", all.network.title, port.port());
+  if (!options.counts) fmt::print("controller of \"{}\" at port {}\n", all.network.title, port.port());
   std::fflush(stdout);
-  const bench::ControlCounts counts = bench::serve_controller(make, port, stop_on_signal());
-  fmt::print("{} periods, {} messages malformed\n", counts.periods, counts.malformed);
+  const bench::Account account = bench::serve_controller(make, port, stop_on_signal(), key);
+  if (options.counts)
+    fmt::print("{}", bench::to_lines(account));
+  else
+    fmt::print("{}\n", bench::to_string(account, all.control.period_s));
   return done;
 }
 

@@ -39,7 +39,7 @@ void print_report(const trial::InjectionReport& report) {
   if (!report.failure.empty()) fmt::print("{}\n", report.failure);
 }
 
-nlohmann::json to_json(const trial::InjectionReport& report) {
+nlohmann::json report_json(const trial::InjectionReport& report) {
   const auto number = [](double v) { return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr); };
   nlohmann::json points = nlohmann::json::array(), boundaries = nlohmann::json::array();
   for (const auto& p : report.points) {
@@ -61,9 +61,14 @@ nlohmann::json to_json(const trial::InjectionReport& report) {
                           {"rays", b.rays.size()},
                           {"worst", number(b.worst)},
                           {"passed", b.passed()}});
-  return {{"relay", report.settings.name}, {"passed", report.passed()},
-          {"failure", report.failure},     {"points", points},
-          {"boundaries", boundaries},      {"warnings", report.warnings}};
+  return {{"relay", report.settings.name},
+          {"passed", report.passed()},
+          {"failure", report.failure},
+          {"points", points},
+          {"boundaries", boundaries},
+          {"warnings", report.warnings},
+          {"ports", ports_json(report.accounts)},
+          {"real_time", punctuality_json(report.kept)}};
 }
 
 std::vector<report::JunitCase> junit_cases(const trial::InjectionReport& report) {
@@ -212,7 +217,7 @@ int inject(const InjectOptions& options) {
   record::write_file(out / "junit.xml",
                      report::junit("element tests of " + approved.name, junit_cases(report)));
   if (options.json) {
-    fmt::print("{}\n", printed(to_json(report)));
+    fmt::print("{}\n", printed(report_json(report)));
   } else {
     print_report(report);
     const auto judged =

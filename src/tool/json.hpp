@@ -1,8 +1,12 @@
 #pragma once
 
 #include <string>
+#include <vector>
 
 #include <nlohmann/json.hpp>
+
+#include "zavrek/bench/account.hpp"
+#include "zavrek/pace.hpp"
 
 namespace zavrek::tool {
 
@@ -10,5 +14,8 @@ namespace zavrek::tool {
 [[nodiscard]] inline std::string printed(const nlohmann::json& json) {
   return json.dump(2, ' ', false, nlohmann::json::error_handler_t::replace);
 }
+
+[[nodiscard]] nlohmann::json ports_json(const std::vector<bench::Account>& accounts);
+[[nodiscard]] nlohmann::json punctuality_json(const pace::Punctuality& kept);
 
 }  // namespace zavrek::tool

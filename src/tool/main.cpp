@@ -242,12 +242,20 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->add_option("--goose-appid", words.relay.goose_appid, "application identifier of its GOOSE");
   verb->add_option("--frequency", words.relay.frequency,
                    "nominal frequency; the stream has 80 samples per cycle");
+  verb->add_option("--source", words.relay.source,
+                   "hardware address of its messages; one at random when left out");
+  verb->add_flag("--counts", words.relay.counts,
+                 "print what it counted, one count a line, for a program to read");
   verb->callback([&] { code = tool::relay(words.relay); });
 
   verb = app.add_subcommand("controller", "the control of a case as a process of its own");
   verb->add_option("case", words.controller.folder, "folder of the case")->required();
   verb->add_option("--port", words.controller.port, "UDP port of this computer; 0 for any")
       ->check(CLI::Range(0, 65535));
+  verb->add_option("--key", words.controller.key,
+                   "file with the key of the sessions it serves (32 hexadecimal digits); -: standard input");
+  verb->add_flag("--counts", words.controller.counts,
+                 "print what it counted, one count a line, for a program to read");
   verb->callback([&] { code = tool::controller(words.controller); });
 
   verb = app.add_subcommand("fitness", "measure whether this computer can hold a step");

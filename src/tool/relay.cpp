@@ -53,9 +53,13 @@ int relay(const RelayOptions& options) {
   const wire::Medium medium = options.medium == "raw"        ? wire::Medium::raw
                               : options.medium == "datagram" ? wire::Medium::datagram
                                                              : wire::Medium::automatic;
-  const auto counts = bench::run_stand_in(settings, ports, options.interface, medium, stop_on_signal());
-  fmt::print("{}: {} samples over {}; {} lost, {} frames malformed\n", ports.name, counts.samples,
-             counts.medium, counts.lost, counts.malformed);
+  if (!options.source.empty()) ports.source = wire::parse_mac_address(options.source);
+  const bench::Account account =
+      bench::run_stand_in(settings, ports, options.interface, medium, stop_on_signal());
+  if (options.counts)
+    fmt::print("{}", bench::to_lines(account));
+  else
+    fmt::print("{}\n", bench::to_string(account, 1 / ports.rate_Hz));
   return done;
 }
 

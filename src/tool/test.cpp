@@ -38,7 +38,7 @@ void print_result(const trial::TrialResult& result) {
   std::fflush(stdout);
 }
 
-nlohmann::json to_json(const trial::TrialResult& result) {
+nlohmann::json result_json(const trial::TrialResult& result) {
   nlohmann::json verdicts = nlohmann::json::array();
   for (const trial::Verdict& v : result.verdicts) {
     verdicts.push_back({{"expectation", v.expectation},
@@ -46,23 +46,6 @@ nlohmann::json to_json(const trial::TrialResult& result) {
                         {"measured", v.measured},
                         {"margin", v.margin},
                         {"passed", v.passed}});
-  }
-  nlohmann::json ports = nlohmann::json::array();
-  for (const bench::Account& a : result.accounts) {
-    ports.push_back({{"port", a.port},
-                     {"carries", a.carries},
-                     {"sent", a.sent},
-                     {"unsent", a.unsent},
-                     {"received", a.received},
-                     {"lost", a.lost},
-                     {"late", a.late},
-                     {"refused", a.refused},
-                     {"malformed", a.malformed},
-                     {"foreign", a.foreign}});
-    if (a.delay.count() > 0)
-      ports.back()["delay"] = {{"of", a.delay_of},
-                               {"median_us", 1e-3 * static_cast<double>(a.delay.quantile_ns(0.5))},
-                               {"most_us", 1e-3 * static_cast<double>(a.delay.max_ns())}};
   }
   nlohmann::json findings = nlohmann::json::array();
   for (const trial::Explanation& e : result.findings) findings.push_back(e.words());
@@ -75,7 +58,8 @@ nlohmann::json to_json(const trial::TrialResult& result) {
           {"overruns", result.timing.overruns},
           {"steps", result.timing.steps * result.timing.plant_steps},
           {"verdicts", verdicts},
-          {"ports", ports},
+          {"real_time", punctuality_json(pace::punctuality(result.timing))},
+          {"ports", ports_json(result.accounts)},
           {"findings", findings},
           {"remarks", result.remarks}};
 }
@@ -114,6 +98,7 @@ std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOption
     if (one.name.find(options.only) == std::string::npos) continue;
     if (*run.stop) break;
     results.push_back(trial::run_trial(all, one, run));
+    run.listens = false;
     if (!options.json) print_result(results.back());
     written &= try_to(
         [&] { keep_evidence(all, results.back(), out / report::file_stem(k + 1, one.name), options); });
@@ -138,11 +123,14 @@ int test(const TestOptions& options) {
                                    : fmt::format("no trial has \"{}\" in its name", options.only));
   }
   written &= try_to([&] { record::write_file(out / "report.html", report::html_report(all, results)); });
+  written &= try_to([&] {
+    record::write_file(out / "junit.xml", report::junit(all.network.title, report::trial_cases(results)));
+  });
   const auto passed = std::count_if(results.begin(), results.end(), [](const auto& r) { return r.passed(); });
   const bool well = passed == static_cast<std::ptrdiff_t>(results.size());
   if (options.json) {
     nlohmann::json list = nlohmann::json::array();
-    for (const auto& result : results) list.push_back(to_json(result));
+    for (const auto& result : results) list.push_back(result_json(result));
     fmt::print("{}\n", printed({{"case", all.folder.string()}, {"passed", well}, {"trials", list}}));
   } else {
     if (!results.back().medium.empty()) fmt::print("\nwire: {}\n", results.back().medium);
@@ -175,7 +163,7 @@ int judge(const JudgeOptions& options) {
   if (name.empty()) throw Error("the record does not say of which trial it is; name it with --trial");
   const trial::TrialResult result = trial::judge_again(all, trial::find_trial(all, name), std::move(record));
   if (options.json)
-    fmt::print("{}\n", printed(to_json(result)));
+    fmt::print("{}\n", printed(result_json(result)));
   else
     print_result(result);
   return result.passed() ? done : failed_verdict;

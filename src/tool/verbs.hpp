@@ -128,12 +128,16 @@ struct RelayOptions {
   std::vector<std::string> streams{"S1@16384"};  // "ID@APPID"
   std::vector<std::string> inputs;               // "NAME=PUBLISHER@APPID:ENTRY"
   std::uint16_t goose_appid = 1;
+  std::string source;  // hardware address; empty: one at random
+  bool counts = false;
 };
 [[nodiscard]] int relay(const RelayOptions& options);
 
 struct ControllerOptions {
   std::string folder;
   int port = 0;
+  std::string key;  // a file; "-": standard input
+  bool counts = false;
 };
 [[nodiscard]] int controller(const ControllerOptions& options);
 

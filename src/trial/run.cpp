@@ -282,22 +282,22 @@ void add_circumstances(const emt::Plant& plant, TrialResult& result) {
 
 /// What ports lost, one line each.
 void add_losses(const std::vector<bench::Account>& accounts, TrialResult& result) {
-  const auto tell = [&](const bench::Account& account, long long count, const char* what) {
-    if (count > 0) result.remarks.push_back(fmt::format("{}: {} {}", account.port, count, what));
-  };
   for (const bench::Account& account : accounts) {
-    tell(account, account.unsent, "frames were not taken by the medium");
-    tell(account, account.lost, "were lost");
-    tell(account, account.malformed, "frames addressed to it could not be read");
-    tell(account, account.foreign, "frames came from another source");
-    if (account.port == "control") continue;  // told of failed trials, as a finding
-    tell(account, account.late, "came too late");
+    for (const bench::CountOf& one : bench::counts_of_accounts()) {
+      const long long count = account.*one.count;
+      if (count == 0 || !one.remark) continue;
+      if (account.port == "control" && one.count == &bench::Account::late)  // a cause of failed trials
+        result.findings.push_back(
+            {fmt::format("{} answers of the controller came too late and never acted", count)});
+      else
+        result.remarks.push_back(fmt::format("{}: {} {}", account.port, count, one.remark));
+    }
   }
-  for (const bench::Account& account : accounts) {
-    if (account.port == "control" && account.late > 0)
-      result.findings.push_back(
-          {fmt::format("{} answers of the controller came too late and never acted", account.late)});
-  }
+}
+
+void add_lateness(TrialResult& result) {
+  const pace::Punctuality kept = pace::punctuality(result.timing);
+  if (kept.late_steps > 0) result.remarks.push_back(to_string(kept));
 }
 
 }  // namespace
@@ -336,6 +336,7 @@ namespace {
 /// What a run leaves behind, unjudged.
 void take_result(bench::Run& run, TrialResult& result) {
   const emt::Plant& plant = *run.plant();
+  run.end();
   result.medium = run.medium();
   result.remarks = remarks_on(plant);
   result.accounts = run.accounts();
@@ -361,6 +362,7 @@ TrialResult run_until_stopped(const Case& all, double kept_s, const RunOptions& 
   }
   take_result(run, result);
   add_losses(result.accounts, result);
+  add_lateness(result);
   return result;
 }
 
@@ -395,6 +397,7 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   judge_record(all, trial, result.record, plant.time_s(), result);
   if (!result.passed()) add_circumstances(plant, result);
   add_losses(result.accounts, result);
+  add_lateness(result);
   return result;
 }
 

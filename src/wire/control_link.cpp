@@ -3,11 +3,14 @@
 #include <algorithm>
 #include <array>
 #include <bit>
+#include <charconv>
 #include <cmath>
 #include <cstring>
+#include <random>
 
 #include <arpa/inet.h>
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <netinet/in.h>
 #include <poll.h>
 #include <sys/socket.h>
@@ -21,7 +24,7 @@ namespace {
 using internal::Reader;
 using internal::Writer;
 
-constexpr std::uint8_t version = 1, measure = 1, end = 2;
+constexpr std::uint8_t version = 2;
 
 void real(Writer& out, double value) noexcept { out.number(std::bit_cast<std::uint64_t>(value), 8); }
 void reals(Writer& out, const std::vector<double>& values) noexcept {
@@ -45,6 +48,20 @@ bool reals(Reader& in, Bytes whole, std::vector<double>& values, bool& finite) {
   for (double& value : values) value = real(in, finite);
   return in.good();
 }
+void put(Writer& out, const ControlKey& key) noexcept {
+  for (const std::uint8_t byte : key) out.byte(byte);
+}
+void take(Reader& in, ControlKey& key) noexcept {
+  const Bytes bytes = in.take(key.size());
+  if (in.good()) std::copy(bytes.begin(), bytes.end(), key.begin());
+}
+sockaddr_in here(int port) noexcept {
+  sockaddr_in address{};
+  address.sin_family = AF_INET;
+  address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  address.sin_port = htons(static_cast<std::uint16_t>(port));
+  return address;
+}
 bool starts(Reader& in, std::string_view magic) noexcept {
   const Bytes first = in.take(4);
   return in.good() && std::equal(magic.begin(), magic.end(), first.begin()) && in.number(1) == version;
@@ -52,11 +69,34 @@ bool starts(Reader& in, std::string_view magic) noexcept {
 
 }  // namespace
 
+ControlKey random_key() {
+  std::random_device random;
+  ControlKey key;
+  for (std::uint8_t& byte : key) byte = static_cast<std::uint8_t>(random());
+  return key;
+}
+std::string to_string(const ControlKey& key) { return fmt::format("{:02x}", fmt::join(key, "")); }
+ControlKey parse_key(std::string_view text) {
+  constexpr std::string_view blanks = " \t\r\n";
+  const std::size_t first = std::min(text.find_first_not_of(blanks), text.size());
+  text = text.substr(first, text.find_last_not_of(blanks) + 1 - first);
+  ControlKey key{};
+  bool good = text.size() == 2 * key.size();
+  for (std::size_t k = 0; good && k < key.size(); ++k) {
+    const char* const digits = text.data() + 2 * k;
+    const auto [end, error] = std::from_chars(digits, digits + 2, key[k], 16);
+    good = error == std::errc{} && end == digits + 2;
+  }
+  if (!good) throw Error("a key of a control is 32 hexadecimal digits");
+  return key;
+}
+
 std::size_t encode(const ControlMeasure& message, std::span<std::uint8_t> out) {
   Writer w(out);
   w.text("ZVCM");
   w.byte(version);
-  w.byte(message.ends ? end : measure);
+  w.byte(static_cast<std::uint8_t>(message.kind));
+  put(w, message.key);
   w.number(message.tick, 4);
   real(w, message.time_s);
   reals(w, message.signals);
@@ -73,7 +113,9 @@ bool decode(Bytes in, ControlMeasure& message) {
   bool finite = true;
   if (!starts(r, "ZVCM")) return false;
   const auto kind = r.number(1);
-  message.ends = kind == end;
+  if (kind < 1 || kind > 3) return false;
+  message.kind = static_cast<ControlAsk>(kind);
+  take(r, message.key);
   message.tick = static_cast<std::uint32_t>(r.number(4));
   message.time_s = real(r, finite);
   if (!reals(r, in, message.signals, finite)) return false;
@@ -84,7 +126,7 @@ bool decode(Bytes in, ControlMeasure& message) {
     number = static_cast<std::uint16_t>(r.number(2));
     value = real(r, finite);
   }
-  return r.good() && r.done() && finite && (kind == measure || kind == end);
+  return r.good() && r.done() && finite;
 }
 
 std::size_t encode(const ControlAnswer& answer, std::span<std::uint8_t> out) {
@@ -92,6 +134,7 @@ std::size_t encode(const ControlAnswer& answer, std::span<std::uint8_t> out) {
   w.text("ZVCA");
   w.byte(version);
   w.byte(answer.failure.empty() ? 0 : 1);
+  put(w, answer.key);
   w.number(answer.tick, 4);
   reals(w, answer.knobs);
   reals(w, answer.outputs);
@@ -113,6 +156,7 @@ bool decode(Bytes in, ControlAnswer& answer) {
   bool finite = true;
   if (!starts(r, "ZVCA")) return false;
   (void)r.number(1);
+  take(r, answer.key);
   answer.tick = static_cast<std::uint32_t>(r.number(4));
   if (!reals(r, in, answer.knobs, finite) || !reals(r, in, answer.outputs, finite)) return false;
   const std::size_t closes = count(r, in, 1);
@@ -135,10 +179,7 @@ bool decode(Bytes in, ControlAnswer& answer) {
 }
 
 ControlPort::ControlPort(int port) : socket_(::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0)) {
-  sockaddr_in own{};
-  own.sin_family = AF_INET;
-  own.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-  own.sin_port = htons(static_cast<std::uint16_t>(port));
+  sockaddr_in own = here(port);
   socklen_t size = sizeof own;
   if (socket_ < 0 || ::bind(socket_, reinterpret_cast<const sockaddr*>(&own), size) != 0) {
     const std::string why = std::strerror(errno);
@@ -154,20 +195,25 @@ ControlPort::~ControlPort() {
   if (socket_ >= 0) ::close(socket_);
 }
 
-bool ControlPort::send(Bytes message) noexcept {
-  sockaddr_in to{};
-  to.sin_family = AF_INET;
-  to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-  to.sin_port = htons(static_cast<std::uint16_t>(peer_));
+void ControlPort::aim(int port) noexcept {
+  peer_ = port;
+  const sockaddr_in peer = here(port);
+  (void)::connect(socket_, reinterpret_cast<const sockaddr*>(&peer), sizeof peer);
+}
+
+bool ControlPort::send(Bytes message, int to_port) noexcept {
+  const sockaddr_in to = here(to_port);
   ssize_t sent = 0;
-  do {
+  // Refused is what was sent before, while nobody listened.
+  for (int tries = 0; tries < 3; ++tries) {
     sent = ::sendto(socket_, message.data(), message.size(), MSG_DONTWAIT,
                     reinterpret_cast<const sockaddr*>(&to), sizeof to);
-  } while (sent < 0 && errno == EINTR);
+    if (sent >= 0 || (errno != EINTR && errno != ECONNREFUSED)) break;
+  }
   return sent == static_cast<ssize_t>(message.size());
 }
 
-std::size_t ControlPort::receive(std::span<std::uint8_t> into, int wait_ms, bool replies) noexcept {
+std::size_t ControlPort::receive(std::span<std::uint8_t> into, int wait_ms, int* from_port) noexcept {
   pollfd waiting{socket_, POLLIN, 0};
   int ready = 0;
   do {
@@ -178,7 +224,7 @@ std::size_t ControlPort::receive(std::span<std::uint8_t> into, int wait_ms, bool
   socklen_t size = sizeof from;
   const ssize_t got =
       ::recvfrom(socket_, into.data(), into.size(), MSG_DONTWAIT, reinterpret_cast<sockaddr*>(&from), &size);
-  if (got > 0 && replies) peer_ = ntohs(from.sin_port);
+  if (got > 0 && from_port) *from_port = ntohs(from.sin_port);
   return got > 0 ? static_cast<std::size_t>(got) : 0;
 }
 

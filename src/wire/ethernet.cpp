@@ -2,6 +2,11 @@
 //       6  source (6)               16  ethertype 0x88B8 or 0x88BA
 //      12  0x8100                   18  APPID   20  length (from APPID)   22  reserved (4)   26  APDU
 #include <algorithm>
+#include <charconv>
+#include <random>
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include "wire/bytes.hpp"
 
@@ -20,6 +25,7 @@ void write_header(Writer& out, const Address& address, std::uint16_t ethertype, 
 }
 
 Bytes read_header(Bytes frame, std::uint16_t ethertype, Address& address) noexcept {
+  if (frame.size() > longest_frame) return {};
   Reader in(frame);
   const Bytes destination = in.take(6);
   const Bytes source = in.take(6);
@@ -56,6 +62,35 @@ Address address_of(std::uint8_t group, std::uint16_t appid) {
 
 Address sampled_values_address(std::uint16_t appid) { return address_of(0x04, appid); }
 Address goose_address(std::uint16_t appid) { return address_of(0x01, appid); }
+
+MacAddress random_source() {
+  std::random_device random;
+  MacAddress source;
+  for (std::uint8_t& byte : source) byte = static_cast<std::uint8_t>(random());
+  source[0] = static_cast<std::uint8_t>((source[0] & 0xFC) | 0x02);  // of one station, locally administered
+  return source;
+}
+
+MacAddress own_source() {
+  static const MacAddress source = random_source();
+  return source;
+}
+
+std::string to_string(const MacAddress& address) { return fmt::format("{:02x}", fmt::join(address, "-")); }
+
+MacAddress parse_mac_address(const std::string& text) {
+  MacAddress address{};
+  const std::size_t wanted = 3 * address.size() - 1;
+  bool good = text.size() == wanted;
+  for (std::size_t k = 0; good && k < address.size(); ++k) {
+    const char* const digits = text.data() + 3 * k;
+    const auto [end, error] = std::from_chars(digits, digits + 2, address[k], 16);
+    const bool parted = k + 1 == address.size() || digits[2] == '-' || digits[2] == ':';
+    good = error == std::errc{} && end == digits + 2 && parted;
+  }
+  if (!good) throw Error(fmt::format("\"{}\" is no hardware address; write it like 02-5a-00-00-00-01", text));
+  return address;
+}
 
 std::optional<FrameKind> kind_of(Bytes frame) noexcept {
   internal::Reader in(frame);

@@ -17,6 +17,9 @@ constexpr std::uint64_t second_ns = 1'000'000'000;
 /// promise than this would call it dead.
 constexpr int least_allowed_ms = 200;
 
+/// Within this time of a change a redundant network may deliver a message of the state before again.
+constexpr std::int64_t again_ns = 100'000'000;
+
 std::uint64_t to_utc(std::uint64_t time_ns) {
   const std::uint64_t fraction =
       std::min<std::uint64_t>((((time_ns % second_ns) << 24) + second_ns / 2) / second_ns, 0xFFFFFF);
@@ -166,30 +169,77 @@ void GoosePublisher::poll(Now now, const std::vector<bool>& entries, Link& link)
   sent_ = true;
 }
 
-GooseSubscriber::GooseSubscriber(std::uint16_t appid, std::string id) : appid_(appid), id_(std::move(id)) {}
+GooseSubscriber::GooseSubscriber(std::uint16_t appid, std::string id, std::optional<MacAddress> source)
+    : appid_(appid), id_(std::move(id)), said_source_(source) {}
 
 bool GooseSubscriber::take(Bytes frame, std::int64_t now_ns) {
   const auto kind = kind_of(frame);
   if (!kind || kind->ethertype != ethertype_goose || kind->appid != appid_) return false;
   if (!decode(frame, incoming_)) {
-    ++malformed_;
+    ++counts_.malformed;
     return false;
   }
   if (incoming_.id != id_) {
-    ++foreign_;
+    ++counts_.foreign;
     return false;
   }
   if (incoming_.simulation) {
-    ++refused_;
+    ++counts_.refused;
     return false;
   }
-  const bool same = heard_ && incoming_.state == message_.state && incoming_.sequence == message_.sequence;
-  if (same) return false;
+  const bool other_source = said_source_
+                                ? incoming_.address.source != *said_source_
+                                : alive(now_ns) && incoming_.address.source != message_.address.source;
+  if (other_source) {
+    ++counts_.conflicting;
+    rival_ = incoming_.address.source;
+    return false;
+  }
+  const Order order = order_of_incoming(now_ns);
+  if (order == Order::repeated) return false;
+  const bool changes = !heard_ || incoming_.state != message_.state;
+  if (order == Order::older) {
+    ++counts_.regressed;
+    doubtful_ = doubtful_ || (changes && now_ns - changed_ns_ > again_ns);
+    return false;
+  }
+  if (order == Order::newer && heard_) {
+    if (!changes && incoming_.entries != message_.entries) {
+      ++counts_.regressed;
+      doubtful_ = true;
+      return false;
+    }
+    count_missing();
+    if (!alive(now_ns)) ++counts_.late;
+  }
+  if (order == Order::restarted) ++counts_.restarts;
   std::swap(message_, incoming_);
   heard_ = true;
   last_ns_ = now_ns;
+  if (changes) changed_ns_ = now_ns;
   good_until_ns_ = now_ns + static_cast<std::int64_t>(message_.allowed_ms) * 1'000'000;
   return true;
+}
+
+/// Numbers wrap, so that the nearer way tells which is ahead (RFC 1982).
+GooseSubscriber::Order GooseSubscriber::order_of_incoming(std::int64_t now_ns) const {
+  if (!heard_) return Order::newer;
+  const auto states = static_cast<std::int32_t>(incoming_.state - message_.state);
+  const auto sequences = static_cast<std::int32_t>(incoming_.sequence - message_.sequence);
+  if (states == 0 && sequences == 0) return Order::repeated;
+  if (states > 0 || (states == 0 && sequences > 0)) return Order::newer;
+  const bool begins = incoming_.state == 1 && incoming_.sequence <= 1 && incoming_.time_ns > message_.time_ns;
+  return begins || !alive(now_ns) ? Order::restarted : Order::older;
+}
+
+void GooseSubscriber::count_missing() {
+  const std::uint32_t states = incoming_.state - message_.state;
+  if (states > 0) {
+    counts_.lost += states - 1 + incoming_.sequence;  // a state begins with sequence 0
+    return;
+  }
+  const bool wrapped = incoming_.sequence < message_.sequence;  // 0 is left out then
+  counts_.lost += incoming_.sequence - message_.sequence - (wrapped ? 2U : 1U);
 }
 
 }  // namespace zavrek::wire

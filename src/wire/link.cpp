@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 
@@ -21,10 +22,53 @@ constexpr const char* multicast_group = "239.61.85.1";
 constexpr std::uint16_t multicast_port = 6185;
 constexpr int receive_buffer_bytes = 4 << 20;
 
+/// More application identifiers than this are told apart behind the kernel's filter only: its jumps reach no
+/// further.
+constexpr std::size_t most_filtered = 200;
+constexpr unsigned udp_header = 8;
+
+/// A kernel filter, so that other traffic never fills the socket's buffer; frames begin `header` bytes into
+/// what it sees. The kernel strips a VLAN tag before it filters, but not on frames that were sent with one
+/// inside on loopback: both are accepted.
+void attach_filter(int socket, unsigned header, const FrameFilter& filter) {
+  const bool any = filter.appids.empty() || filter.appids.size() > most_filtered;
+  const std::size_t no = 8 + (any ? 1 : filter.appids.size()), yes = no + 1;
+  std::vector<sock_filter> program;
+  const auto load = [&](unsigned offset) {
+    program.push_back({BPF_LD | BPF_H | BPF_ABS, 0, 0, header + offset});
+  };
+  const auto equal = [&](std::uint32_t value, std::size_t then, std::size_t otherwise) {
+    const std::size_t next = program.size() + 1;
+    program.push_back({BPF_JMP | BPF_JEQ | BPF_K, static_cast<std::uint8_t>(then - next),
+                       static_cast<std::uint8_t>(otherwise - next), value});
+  };
+  const auto go = [&](std::size_t to) {
+    program.push_back({BPF_JMP | BPF_JA, 0, 0, static_cast<std::uint32_t>(to - program.size() - 1)});
+  };
+  load(12);
+  equal(0x8100, 2, 6);
+  load(16);
+  equal(filter.ethertype, 4, no);
+  load(18);
+  go(8);
+  equal(filter.ethertype, 7, no);
+  load(14);
+  if (any) {
+    go(yes);
+  } else {
+    for (const std::uint16_t appid : filter.appids) equal(appid, yes, program.size() + 1);
+  }
+  program.push_back({BPF_RET | BPF_K, 0, 0, 0});
+  program.push_back({BPF_RET | BPF_K, 0, 0, 0xFFFF});
+  const sock_fprog attached{static_cast<unsigned short>(program.size()), program.data()};
+  (void)setsockopt(socket, SOL_SOCKET, SO_ATTACH_FILTER, &attached, sizeof attached);
+}
+
 class SocketLink : public Link {
  public:
-  SocketLink(int socket, std::string description, FrameFilter filter)
-      : socket_(socket), description_(std::move(description)), filter_(filter) {}
+  /// Frames begin `header` bytes behind where the kernel's filter does.
+  SocketLink(int socket, std::string description, FrameFilter filter, unsigned header)
+      : socket_(socket), header_(header), description_(std::move(description)), filter_(std::move(filter)) {}
   SocketLink(const SocketLink&) = delete;
   SocketLink& operator=(const SocketLink&) = delete;
   ~SocketLink() override { close(socket_); }
@@ -38,15 +82,17 @@ class SocketLink : public Link {
   std::size_t receive(std::span<std::uint8_t> out) noexcept override {
     // Frames of no interest are passed over, a bounded number at a call.
     for (int tries = 0; tries < 32; ++tries) {
-      const ssize_t got = ::recv(socket_, out.data(), out.size(), MSG_DONTWAIT);
+      const ssize_t got = ::recv(socket_, out.data(), out.size(), MSG_DONTWAIT | MSG_TRUNC);
       if (got < 0 && errno == EINTR) continue;
       if (got <= 0) return 0;
-      const auto length = static_cast<std::size_t>(got);
-      const auto kind = kind_of(Bytes(out).first(length));
-      if (kind && kind->ethertype == filter_.ethertype && (!filter_.appid || *filter_.appid == kind->appid))
-        return length;
+      const std::size_t length = std::min(static_cast<std::size_t>(got), out.size());
+      if (wanted(Bytes(out).first(length))) return length;
     }
     return 0;
+  }
+  void want(const FrameFilter& filter) override {
+    filter_ = filter;
+    attach_filter(socket_, header_, filter_);
   }
   bool wait(int timeout_ms) noexcept override {
     pollfd waiting{socket_, POLLIN, 0};
@@ -59,15 +105,23 @@ class SocketLink : public Link {
   [[nodiscard]] virtual socklen_t to_size() const noexcept { return 0; }
 
  private:
+  [[nodiscard]] bool wanted(Bytes frame) const noexcept {
+    const auto kind = kind_of(frame);
+    if (!kind || kind->ethertype != filter_.ethertype) return false;
+    const auto& appids = filter_.appids;
+    return appids.empty() || std::find(appids.begin(), appids.end(), kind->appid) != appids.end();
+  }
+
   int socket_;
+  unsigned header_;
   std::string description_;
   FrameFilter filter_;
 };
 
 class DatagramLink final : public SocketLink {
  public:
-  DatagramLink(int socket, std::string description, FrameFilter filter, sockaddr_in group)
-      : SocketLink(socket, std::move(description), filter), group_(group) {}
+  DatagramLink(int socket, std::string description, const FrameFilter& filter, sockaddr_in group)
+      : SocketLink(socket, std::move(description), filter, udp_header), group_(group) {}
 
  protected:
   const sockaddr* to() const noexcept override { return reinterpret_cast<const sockaddr*>(&group_); }
@@ -76,29 +130,6 @@ class DatagramLink final : public SocketLink {
  private:
   sockaddr_in group_;
 };
-
-/// A kernel filter, so that other traffic never fills the socket's buffer. The kernel strips a VLAN tag
-/// before it filters, but not on frames that were sent with one inside on loopback: both are accepted.
-void attach_filter(int socket, const FrameFilter& filter) {
-  const std::uint32_t type = filter.ethertype;
-  const std::uint32_t appid = filter.appid.value_or(0);
-  const auto any = static_cast<std::uint8_t>(filter.appid ? 0 : 1);
-  sock_filter program[] = {
-      {BPF_LD | BPF_H | BPF_ABS, 0, 0, 12},
-      {BPF_JMP | BPF_JEQ | BPF_K, 0, 4, 0x8100},
-      {BPF_LD | BPF_H | BPF_ABS, 0, 0, 16},
-      {BPF_JMP | BPF_JEQ | BPF_K, 0, 6, type},
-      {BPF_LD | BPF_H | BPF_ABS, 0, 0, 18},
-      {BPF_JMP | BPF_JA, 0, 0, 2},
-      {BPF_JMP | BPF_JEQ | BPF_K, 0, 3, type},
-      {BPF_LD | BPF_H | BPF_ABS, 0, 0, 14},
-      {BPF_JMP | BPF_JEQ | BPF_K, 0, static_cast<std::uint8_t>(any ? 0 : 1), appid},
-      {BPF_RET | BPF_K, 0, 0, 0xFFFF},
-      {BPF_RET | BPF_K, 0, 0, 0},
-  };
-  const sock_fprog attached{static_cast<unsigned short>(std::size(program)), program};
-  (void)setsockopt(socket, SOL_SOCKET, SO_ATTACH_FILTER, &attached, sizeof attached);
-}
 
 std::unique_ptr<Link> open_raw(const std::string& interface, const FrameFilter& filter,
                                std::string& why_not) {
@@ -111,7 +142,7 @@ std::unique_ptr<Link> open_raw(const std::string& interface, const FrameFilter& 
     why_not = std::strerror(errno);
     return nullptr;
   }
-  attach_filter(socket, filter);
+  attach_filter(socket, 0, filter);
   const int yes = 1;
   (void)setsockopt(socket, SOL_PACKET, PACKET_IGNORE_OUTGOING, &yes, sizeof yes);
   (void)setsockopt(socket, SOL_SOCKET, SO_RCVBUFFORCE, &receive_buffer_bytes, sizeof receive_buffer_bytes);
@@ -128,7 +159,7 @@ std::unique_ptr<Link> open_raw(const std::string& interface, const FrameFilter& 
   promiscuous.mr_ifindex = static_cast<int>(index);
   promiscuous.mr_type = PACKET_MR_ALLMULTI;
   (void)setsockopt(socket, SOL_PACKET, PACKET_ADD_MEMBERSHIP, &promiscuous, sizeof promiscuous);
-  return std::make_unique<SocketLink>(socket, fmt::format("raw frames on {}", interface), filter);
+  return std::make_unique<SocketLink>(socket, fmt::format("raw frames on {}", interface), filter, 0);
 }
 
 std::unique_ptr<Link> open_datagram(const FrameFilter& filter, const std::string& why) {
@@ -146,6 +177,7 @@ std::unique_ptr<Link> open_datagram(const FrameFilter& filter, const std::string
   group.sin_family = AF_INET;
   group.sin_port = htons(multicast_port);
   inet_pton(AF_INET, multicast_group, &group.sin_addr);
+  attach_filter(socket, udp_header, filter);
   if (bind(socket, reinterpret_cast<const sockaddr*>(&group), sizeof group) < 0) fail("bind");
   ip_mreqn membership{};
   membership.imr_multiaddr = group.sin_addr;

@@ -1,6 +1,12 @@
 // Messages out and in: what one port publishes another reads, over a real link of this computer.
 #include <unistd.h>
 
+#include <chrono>
+#include <optional>
+#include <thread>
+
+#include <fmt/format.h>
+
 #include <gtest/gtest.h>
 
 #include "bench/probe.hpp"
@@ -84,7 +90,75 @@ TEST(Ports, GiveUpOnAPublisherThatIsNotThere) {
   bench::Setup setup = talking_to_itself();
   setup.bench.ports = {Subscription{.name = "S1", .id = "nobody", .entries = {"q1"}, .appid = 0x302}};
   bench::Run run(setup, setup.network, {.free = true});
-  EXPECT_EQ(run.start(), "no message from S1 since 0.000 s");
+  EXPECT_EQ(run.start(), "no message from S1 at the start");
+}
+
+/// Somebody else on the link, who repeats one message each millisecond.
+class Rival {
+ public:
+  Rival(const std::string& id, std::uint16_t appid, std::vector<bool> entries)
+      : link_(wire::open_link("lo", wire::Medium::datagram, {wire::ethertype_goose, {0xFFFF}})) {
+    message_.address = wire::goose_address(appid);
+    message_.address.source = wire::random_source();
+    message_.id = id;
+    message_.state = 77;
+    message_.entries = std::move(entries);
+    speaker_ = std::jthread([this](const std::stop_token& stop) {
+      std::array<std::uint8_t, wire::longest_frame> frame{};
+      for (; !stop.stop_requested(); ++message_.sequence) {
+        (void)link_->send(wire::Bytes(frame).first(wire::encode(message_, frame)));
+        std::this_thread::sleep_for(std::chrono::milliseconds(1));
+      }
+    });
+  }
+  [[nodiscard]] std::string source() const { return wire::to_string(message_.address.source); }
+
+ private:
+  std::unique_ptr<wire::Link> link_;
+  wire::Goose message_;
+  std::jthread speaker_;
+};
+
+TEST(Ports, DoNotStartWhereSomebodyElseSpeaksUnderTheirName) {
+  bench::Setup setup = talking_to_itself();
+  const std::string id = setup.bench.all<Message>().at(0)->id;
+  const Rival rival(id, 0x301, {true, true});
+  bench::Run run(setup, setup.network, {.free = true});
+  EXPECT_EQ(run.start(), fmt::format("\"{}\" under 0x0301 is already live on lo, from {}; end it, or choose "
+                                     "another appid",
+                                     id, rival.source()));
+
+  setup.bench.ports = {Subscription{.name = "S1", .id = id, .entries = {"q1"}, .appid = 0x301}};
+  bench::Run reading(setup, setup.network, {.free = true});
+  EXPECT_EQ(reading.start(), "") << "one publisher is as it should be";
+  const Rival second(id, 0x301, {false});
+  bench::Run torn(setup, setup.network, {.free = true});
+  EXPECT_NE(torn.start().find("is already live"), std::string::npos) << "two are not";
+}
+
+TEST(Ports, DoNotBelieveWhoJoinsLater) {
+  bench::Setup setup = talking_to_itself();
+  const std::string id = setup.bench.all<Message>().at(0)->id;
+  std::optional<Rival> rival;
+  bench::Run run(setup, setup.network, {.free = true});
+  run.record(0.3, 0, {});
+  ASSERT_EQ(run.start(), "");
+  rival.emplace(id, 0x301, std::vector<bool>{true, true});
+  (void)run.execute(0.3);
+  EXPECT_EQ(run.failure(), "");
+  for (const record::Event& event : run.take_record(0).events)
+    EXPECT_NE(event.text, "K1 open") << "by the rival's word";
+  const std::vector<Account> accounts = run.accounts();
+  EXPECT_GT(accounts.at(1).conflicting, 20);
+  EXPECT_NE(to_string(accounts.at(1), 50e-6).find("CONFLICTING"), std::string::npos);
+}
+
+TEST(Account, IsReadBackFromItsLines) {
+  Account account{.port = "device.R1", .sent = 4, .lost = 1, .restarts = 2};
+  EXPECT_EQ(to_lines(account), "sent 4\nlost 1\nrestarts 2\n");
+  Account read;
+  take_lines("sent 4\nlost 1x\nnothing\nlate\n malformed 3\nrestarts 2\nunknown 8\nlost 1", read);
+  EXPECT_EQ(to_lines(read), to_lines(account));
 }
 
 TEST(Ports, AreReadFromAFileByTheirFieldTables) {

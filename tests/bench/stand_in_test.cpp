@@ -51,17 +51,17 @@ TEST_F(StandInTest, TripsByGooseAfterItsDelay) {
     }
   }
   EXPECT_NEAR((tripped_at - 400) / 4000.0, 0.11, 0.01);
-  EXPECT_EQ(relay.lost(), 0);
+  EXPECT_EQ(relay.account().lost, 0);
 }
 
 TEST_F(StandInTest, BridgesAFewLostSamplesAndStartsAfreshAfterMany) {
   RelayStandIn relay(settings, {});
   for (int k = 0; k < 200; ++k) relay.take(sample(k, 400), {}, link);
   for (int k = 203; k < 300; ++k) relay.take(sample(k, 400), {}, link);
-  EXPECT_EQ(relay.lost(), 3);
+  EXPECT_EQ(relay.account().lost, 3);
   EXPECT_TRUE(relay.relay().start());
   relay.take(sample(340, 400), {}, link);
-  EXPECT_EQ(relay.lost(), 43);
+  EXPECT_EQ(relay.account().lost, 43);
   EXPECT_FALSE(relay.relay().start());
 }
 
@@ -82,8 +82,8 @@ TEST_F(StandInTest, IgnoresStrangersAndGarbageAndTripsOnNeither) {
     }
     relay.take(noise, {k * 1000LL, 0}, link);
   }
-  EXPECT_EQ(relay.samples(), 0);
-  EXPECT_GT(relay.malformed(), 10'000);
+  EXPECT_EQ(relay.account().received, 0);
+  EXPECT_GT(relay.account().malformed, 10'000);
   EXPECT_FALSE(relay.relay().start());
 }
 
@@ -95,7 +95,7 @@ TEST_F(StandInTest, TreatsSamplesOfBadQualityAsLost) {
     m.values[0].quality = 1;
     relay.take(frame_of(m), {}, link);
   }
-  EXPECT_EQ(relay.lost(), 400);
+  EXPECT_EQ(relay.account().lost, 400);
   EXPECT_FALSE(relay.relay().start());
 }
 
@@ -115,8 +115,8 @@ TEST_F(StandInTest, WaitsForAllItsStreamsAndBridgesTheOneThatIsMissing) {
     if (k % 10 != 5) relay.take(second(k), {}, link);
     if (k == 50) relay.take(second(45), {}, link);  // late: given up
   }
-  EXPECT_EQ(relay.samples(), 190);
-  EXPECT_EQ(relay.lost(), 11);
+  EXPECT_EQ(relay.account().received, 190);
+  EXPECT_EQ(relay.account().lost, 11);
   EXPECT_TRUE(relay.relay().start());
 }
 

@@ -30,6 +30,32 @@ class ToldClock final : public Clock {
   }
 };
 
+TEST(Punctuality, TellsHowManyStepsWereLateAndForHowLong) {
+  ToldClock clock;
+  // Steps of 1 ms: 10 to 12 take 1.5 ms each, so that 10 to 16 end late; 40 takes 3 ms.
+  const Timing timing = Executive(clock).run(Pace::wall, 1'000'000, 100, [&](std::int64_t step) {
+    clock.now += step >= 10 && step <= 12 ? 1'500'000 : step == 40 ? 3'000'000 : 690'000;
+    return true;
+  });
+  const Punctuality kept = punctuality(timing);
+  EXPECT_TRUE(kept.paced);
+  EXPECT_EQ(kept.steps, 100);
+  // Behind by 0.5, 1, 1.5 ms, then less by 0.31 ms a step; behind by 2 ms, and less again.
+  EXPECT_EQ(kept.late_steps, 7 + 7);
+  EXPECT_EQ(kept.longest_late_steps, 7);
+  EXPECT_NEAR(kept.longest_late_s, 7e-3, 1e-12);
+  EXPECT_NEAR(kept.worst_late_s, 2e-3, 1e-6);
+  EXPECT_NEAR(kept.worst_at_s, 40e-3, 1e-9);
+  EXPECT_NEAR(kept.late_share(), 0.14, 1e-9);
+  EXPECT_EQ(to_string(kept), "14 of 100 steps ended late (14 %), 7 in a row, the worst by 2 ms at 40 ms");
+  Punctuality both = kept;
+  both.add(kept);
+  EXPECT_EQ(both.late_steps, 28);
+  EXPECT_EQ(both.longest_late_steps, 7);
+  EXPECT_FALSE(
+      punctuality(Executive(clock).run(Pace::free, 1'000'000, 3, [](std::int64_t) { return true; })).paced);
+}
+
 TEST(Executive, StartsEachStepOnItsTick) {
   ToldClock clock;
   std::vector<std::int64_t> begun;

@@ -44,6 +44,21 @@ TEST(Program, TakesItsWordsAsTheyAre) {
   EXPECT_EQ(same.exit_status(), 0);
 }
 
+TEST(Program, SaysAtItsEndWhatItHadToSay) {
+  Program teller({"sh", "-c", "trap 'echo late; exit 0' TERM; echo early; while :; do sleep 0.01; done"},
+                 {.heard = true});
+  std::string said;
+  usleep(100'000);
+  said = teller.end();
+  EXPECT_EQ(said, "early\nlate\n");
+  EXPECT_EQ(teller.end(), "");
+  Program done({"echo", "once"}, {.heard = true});
+  ASSERT_TRUE(done.wait(enough_s));
+  EXPECT_EQ(done.end(), "once\n");
+  Program unheard({"echo", "once"}, {});
+  EXPECT_EQ(unheard.end(), "");
+}
+
 TEST(Program, ReadsAllThatItIsFed) {
   const std::string text(3'000'000, 'x');
   Program counting({"sh", "-c", "test $(wc -c) = 3000000"}, {.fed = true});

@@ -468,10 +468,51 @@ TEST(Trial, SaysSoWhenARelayNeverAnswers) {
   EXPECT_FALSE(result.passed());
 }
 
+/// Forged messages under the name of R1, from another source, a thousand a second.
+std::jthread forger_of_r1(std::chrono::milliseconds after) {
+  return std::jthread([after](const std::stop_token& stop) {
+    const auto link = wire::open_link("lo", wire::Medium::automatic, {wire::ethertype_goose, {0xFFFF}});
+    wire::Goose forged =
+        bench::stand_in_message({.name = "R1", .goose_appid = 0x0011, .source = wire::random_source()});
+    forged.entries = {true, true};
+    forged.state = 1000;
+    std::this_thread::sleep_for(after);
+    std::array<std::uint8_t, wire::longest_frame> frame{};
+    for (; !stop.stop_requested(); ++forged.sequence) {
+      (void)link->send(wire::Bytes(frame).first(wire::encode(forged, frame)));
+      std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    }
+  });
+}
+
+TEST(Trial, IsNotTrippedByForgedMessagesAndTellsOfThem) {
+  const std::jthread forger = forger_of_r1(std::chrono::milliseconds(1000));  // the run listens for 600 ms
+  const TrialResult quiet = run_paced(quay(), trial_named("66 kV infeed"));
+  EXPECT_EQ(quiet.failure, "");
+  EXPECT_TRUE(quiet.passed());
+  const auto of_r1 = std::find_if(quiet.accounts.begin(), quiet.accounts.end(),
+                                  [](const bench::Account& a) { return a.port == "device.R1"; });
+  ASSERT_NE(of_r1, quiet.accounts.end());
+  EXPECT_GT(of_r1->conflicting, 100);
+  const auto counted = std::find_if(of_r1 + 1, quiet.accounts.end(),
+                                    [](const bench::Account& a) { return a.port == "device.R1"; });
+  ASSERT_NE(counted, quiet.accounts.end()) << "as it counts itself";
+  EXPECT_GT(counted->received, 1000);
+  EXPECT_GT(counted->sent, 5);
+}
+
+TEST(Trial, DoesNotStartWhereItsRelayIsAlreadySpokenFor) {
+  const std::jthread forger = forger_of_r1(std::chrono::milliseconds(0));
+  const TrialResult refused = run_trial(quay(), trial_named("66 kV infeed"), in_processes());
+  EXPECT_TRUE(refused.failure.starts_with("\"R1\" under 0x0011 is already live on lo, from "))
+      << refused.failure;
+  EXPECT_FALSE(refused.passed());
+}
+
 TEST(Trial, HoldsAgainstAFloodOfGarbageOnTheInterface) {
   std::unique_ptr<wire::Link> flood;
   try {
-    flood = wire::open_link("lo", wire::Medium::automatic, {wire::ethertype_goose, 0x3FFF});
+    flood = wire::open_link("lo", wire::Medium::automatic, {wire::ethertype_goose, {0x3FFF}});
   } catch (const Error& error) {
     GTEST_SKIP() << error.what();
   }

@@ -4,6 +4,7 @@
 #include <array>
 #include <cmath>
 #include <limits>
+#include <optional>
 #include <thread>
 
 #include <gtest/gtest.h>
@@ -12,14 +13,17 @@ namespace zavrek::wire {
 namespace {
 
 TEST(ControlLink, LaysAMeasureOutAsItsTableSays) {
-  const ControlMeasure message{false, 7, 0.5, {1.0}, {{2, -2.0}}};
-  std::array<std::uint8_t, 64> bytes{};
+  const ControlMeasure message{
+      .key = {0xAB, 0xCD}, .tick = 7, .time_s = 0.5, .signals = {1.0}, .turned = {{2, -2.0}}};
+  std::array<std::uint8_t, 96> bytes{};
   const std::size_t size = encode(message, bytes);
   const std::vector<std::uint8_t> wanted{
-      'Z',  'V',  'C',  'M',  1,    1, 0, 0, 0, 7,         // magic, version, measure, period
-      0x3F, 0xE0, 0,    0,    0,    0, 0, 0,               // 0.5 s
-      0,    1,    0x3F, 0xF0, 0,    0, 0, 0, 0, 0,         // one signal, 1.0
-      0,    1,    0,    2,    0xC0, 0, 0, 0, 0, 0, 0, 0};  // one knob, number 2, -2.0
+      'Z',  'V',  'C',  'M',  2,    1,                                // magic, version, measure
+      0xAB, 0xCD, 0,    0,    0,    0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,  // key
+      0,    0,    0,    7,                                            // period
+      0x3F, 0xE0, 0,    0,    0,    0, 0, 0,                          // 0.5 s
+      0,    1,    0x3F, 0xF0, 0,    0, 0, 0, 0, 0,                    // one signal, 1.0
+      0,    1,    0,    2,    0xC0, 0, 0, 0, 0, 0, 0, 0};             // one knob, number 2, -2.0
   EXPECT_EQ(std::vector<std::uint8_t>(bytes.begin(), bytes.begin() + static_cast<long>(size)), wanted);
   ControlMeasure read;
   ASSERT_TRUE(decode({bytes.data(), size}, read));
@@ -55,8 +59,8 @@ TEST(ControlLink, CarriesAnAnswerAndRefusesEveryTruncationAndAddition) {
 }
 
 TEST(ControlLink, RefusesNumbersThatAreNotFinite) {
-  ControlMeasure message{false, 1, 0, {std::numeric_limits<double>::infinity()}, {}};
-  std::array<std::uint8_t, 64> bytes{};
+  ControlMeasure message{.tick = 1, .signals = {std::numeric_limits<double>::infinity()}};
+  std::array<std::uint8_t, 96> bytes{};
   const std::size_t size = encode(message, bytes);
   EXPECT_FALSE(decode({bytes.data(), size}, message));
 }
@@ -92,36 +96,103 @@ control::Controller counting() {
   return {description, {"x"}};
 }
 
-TEST(ControlPort, ServesAControllerThatRunsOncePerPeriodAndAfreshFromPeriodZero) {
-  ControlPort served(0), asking(0);
-  asking.aim(served.port());
-  std::atomic<bool> stop{false};
-  bench::ControlCounts counts;
-  std::thread server([&] { counts = bench::serve_controller(counting, served, stop); });
-  std::vector<std::uint8_t> bytes(longest_control_message);
-  const auto ask = [&](std::uint32_t tick) {
-    const ControlMeasure message{false, tick, tick * 1e-3, {2}, {}};
-    EXPECT_TRUE(asking.send({bytes.data(), encode(message, bytes)}));
+/// A run that asks a controller, as it should or as somebody who should not.
+struct Asker {
+  ControlPort port{0};
+  ControlKey key = random_key();
+  std::vector<std::uint8_t> bytes = std::vector<std::uint8_t>(longest_control_message);
+
+  explicit Asker(int to) { port.aim(to); }
+  void send(ControlMeasure message) {
+    message.key = key;
+    EXPECT_TRUE(port.send({bytes.data(), encode(message, bytes)}));
+  }
+  /// The counter's sum; nothing without an answer.
+  std::optional<double> ask(std::uint32_t tick, int wait_ms = 2000) {
+    send({.tick = tick, .time_s = tick * 1e-3, .signals = {2}});
     ControlAnswer answer;
-    const std::size_t size = asking.receive(bytes, 2000, false);
+    const std::size_t size = port.receive(bytes, wait_ms);
+    if (size == 0) return std::nullopt;
     EXPECT_TRUE(decode({bytes.data(), size}, answer));
     EXPECT_EQ(answer.tick, tick);
-    double sum = 0;  // outputs stand in the order of the description: was, sum
-    if (answer.outputs.size() == 2) sum = answer.outputs[1];
-    return sum;
-  };
-  EXPECT_EQ(ask(0), 2);
-  EXPECT_EQ(ask(1), 4);
-  EXPECT_EQ(ask(1), 4) << "asked again it answers again";
-  EXPECT_EQ(ask(2), 6);
-  EXPECT_EQ(ask(0), 2) << "a new run starts afresh";
+    EXPECT_EQ(answer.key, key);
+    return answer.outputs.size() == 2 ? std::optional(answer.outputs[1]) : std::nullopt;  // was, sum
+  }
+};
+
+/// A controller that counts, served beside the test.
+struct Served {
+  ControlPort port{0};
+  std::atomic<bool> stop{false};
+  bench::Account account;
+  std::thread server;
+
+  explicit Served(const std::optional<ControlKey>& only = {})
+      : server([this, only] { account = bench::serve_controller(counting, port, stop, only); }) {}
+  ~Served() {
+    stop = true;
+    if (server.joinable()) server.join();
+  }
+};
+
+TEST(ControlPort, ServesAControllerThatRunsOncePerPeriodAndAfreshFromPeriodZero) {
+  Served served;
+  Asker run(served.port.port());
+  EXPECT_EQ(run.ask(0), 2);
+  EXPECT_EQ(run.ask(1), 4);
+  EXPECT_EQ(run.ask(1), 4) << "asked again it answers again";
+  EXPECT_EQ(run.ask(2), 6);
+  EXPECT_EQ(run.ask(0), 2) << "a new run starts afresh";
   const std::array<std::uint8_t, 3> garbage{1, 2, 3};
-  EXPECT_TRUE(asking.send(garbage));
-  const ControlMeasure end{true, 0, 0, {}, {}};
-  EXPECT_TRUE(asking.send({bytes.data(), encode(end, bytes)}));
-  server.join();
-  EXPECT_EQ(counts.malformed, 1);
-  EXPECT_EQ(counts.periods, 4);
+  EXPECT_TRUE(run.port.send(garbage));
+  run.send({.kind = ControlAsk::end});
+  served.server.join();
+  EXPECT_EQ(served.account.malformed, 1);
+  EXPECT_EQ(served.account.received, 4);
+  EXPECT_EQ(served.account.sent, 5);
+}
+
+TEST(ControlPort, IsNeitherEndedNorStalledNorSteeredByAStranger) {
+  Served served;
+  Asker run(served.port.port()), stranger(served.port.port());
+  stranger.send({.kind = ControlAsk::end});
+  EXPECT_EQ(run.ask(0), 2) << "an idle one is not ended by who has no session";
+  stranger.send({.kind = ControlAsk::end});
+  stranger.key = run.key;  // the right key from another port
+  stranger.send({.kind = ControlAsk::end});
+  EXPECT_EQ(stranger.ask(1, 100), std::nullopt);
+  EXPECT_EQ(run.ask(1), 4) << "the stranger's question did not run the control";
+  run.send({.kind = ControlAsk::leave});
+  Asker next(served.port.port());
+  EXPECT_EQ(next.ask(0), 2) << "the next run need not wait";
+  next.send({.kind = ControlAsk::end});
+  served.server.join();
+  EXPECT_EQ(served.account.conflicting, 4);
+}
+
+TEST(ControlPort, ServesOnlyUnderTheKeyThatItWasGiven) {
+  const ControlKey key = parse_key("  00112233445566778899aabbccddeeff\n");
+  EXPECT_EQ(to_string(key), "00112233445566778899aabbccddeeff");
+  Served served(key);
+  Asker stranger(served.port.port()), run(served.port.port());
+  EXPECT_EQ(stranger.ask(0, 100), std::nullopt);
+  run.key = key;
+  EXPECT_EQ(run.ask(0), 2);
+  EXPECT_THROW((void)parse_key("0011"), Error);
+  EXPECT_THROW((void)parse_key("0011223344556677 8899aabbccddeef"), Error);
+}
+
+TEST(ControlPort, HearsNobodyButThePortThatItAimsAt) {
+  ControlPort run(0), controller(0), stranger(0);
+  run.aim(controller.port());
+  const std::array<std::uint8_t, 3> word{1, 2, 3};
+  std::array<std::uint8_t, 16> into{};
+  EXPECT_TRUE(stranger.send(word, run.port()));
+  EXPECT_EQ(run.receive(into, 50), 0U);
+  EXPECT_TRUE(controller.send(word, run.port()));
+  int from = 0;
+  EXPECT_EQ(run.receive(into, 2000, &from), 3U);
+  EXPECT_EQ(from, controller.port());
 }
 
 }  // namespace

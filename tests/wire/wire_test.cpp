@@ -7,6 +7,9 @@
 #include <deque>
 #include <numbers>
 #include <random>
+#include <thread>
+
+#include <unistd.h>
 
 namespace zavrek::wire {
 namespace {
@@ -180,12 +183,102 @@ TEST(GooseSubscriber, FollowsItsPublisherAndNoticesSilence) {
   m.id = "R1";
   m.simulation = true;
   EXPECT_FALSE(subscriber.take(frame_of(m), 3'000'000));
-  EXPECT_EQ(subscriber.foreign(), 1);
-  EXPECT_EQ(subscriber.refused(), 1);
+  EXPECT_EQ(subscriber.counts().foreign, 1);
+  EXPECT_EQ(subscriber.counts().refused, 1);
   Frame broken = frame_of(m);
   broken[28] ^= 0xFF;
   EXPECT_FALSE(subscriber.take(broken, 4'000'000));
-  EXPECT_EQ(subscriber.malformed(), 1);
+  EXPECT_EQ(subscriber.counts().malformed, 1);
+}
+
+constexpr std::int64_t ms = 1'000'000;
+
+TEST(GooseSubscriber, BelievesOneSourceOnly) {
+  Goose m = goose_message(), forged = m;
+  m.allowed_ms = forged.allowed_ms = 100;
+  forged.address.source = {0x02, 9, 9, 9, 9, 9};
+  forged.state += 1;
+  forged.entries = {true, true};
+  GooseSubscriber any(0x0011, "R1"), said(0x0011, "R1", m.address.source);
+  EXPECT_FALSE(said.take(frame_of(forged), 0)) << "though nothing else was heard";
+  for (GooseSubscriber* subscriber : {&any, &said}) {
+    EXPECT_TRUE(subscriber->take(frame_of(m), 1 * ms));
+    EXPECT_FALSE(subscriber->take(frame_of(forged), 2 * ms));
+    EXPECT_EQ(subscriber->message().state, m.state);
+    EXPECT_EQ(subscriber->rival(), forged.address.source);
+  }
+  EXPECT_EQ(any.counts().conflicting, 1);
+  EXPECT_TRUE(any.take(frame_of(forged), 102 * ms)) << "the first broke its promise: another takes its place";
+  EXPECT_FALSE(said.take(frame_of(forged), 102 * ms));
+  EXPECT_EQ(said.counts().conflicting, 3);
+  EXPECT_FALSE(any.doubtful());
+}
+
+TEST(GooseSubscriber, RefusesReplaysTakesRestartsAndCountsWhatIsMissing) {
+  GooseSubscriber subscriber(0x0011, "R1");
+  Goose m = goose_message();
+  const auto take = [&](std::uint32_t state, std::uint32_t sequence, std::int64_t at_ms,
+                        std::uint64_t time_s) {
+    m.allowed_ms = 100;
+    m.state = state;
+    m.sequence = sequence;
+    m.time_ns = time_s * 1'000'000'000;
+    return subscriber.take(frame_of(m), at_ms * ms);
+  };
+  EXPECT_TRUE(take(7, 3, 0, 50));
+  EXPECT_TRUE(take(7, 6, 10, 50));
+  EXPECT_EQ(subscriber.counts().lost, 2) << "sequences 4 and 5";
+  EXPECT_FALSE(take(7, 4, 11, 50));
+  EXPECT_TRUE(take(9, 1, 12, 51));
+  EXPECT_EQ(subscriber.counts().lost, 4) << "state 8, and the first of state 9";
+  EXPECT_FALSE(take(7, 7, 60, 50));
+  EXPECT_FALSE(subscriber.doubtful()) << "a redundant network may bring the state before again";
+  EXPECT_TRUE(take(9, 2, 111, 51));
+  EXPECT_FALSE(take(7, 6, 115, 50));
+  EXPECT_TRUE(subscriber.doubtful()) << "a replay";
+  EXPECT_EQ(subscriber.counts().regressed, 3);
+  EXPECT_FALSE(take(1, 0, 116, 49)) << "its first message of all, replayed";
+  EXPECT_TRUE(take(1, 0, 117, 60)) << "it began anew";
+  EXPECT_EQ(subscriber.counts().restarts, 1);
+  EXPECT_TRUE(take(1, 1, 300, 60));
+  EXPECT_EQ(subscriber.counts().late, 1);
+}
+
+TEST(GooseSubscriber, FollowsNumbersAcrossTheirEnd) {
+  GooseSubscriber subscriber(0x0011, "R1");
+  Goose m = goose_message();
+  m.state = m.sequence = 0xFFFFFFFF;
+  EXPECT_TRUE(subscriber.take(frame_of(m), 0));
+  m.sequence = 1;
+  EXPECT_TRUE(subscriber.take(frame_of(m), 1));
+  EXPECT_EQ(subscriber.counts().lost, 0) << "0 is left out";
+  m.state = 1;
+  m.sequence = 0;
+  EXPECT_TRUE(subscriber.take(frame_of(m), 2));
+  EXPECT_EQ(subscriber.counts().regressed + subscriber.counts().restarts, 0);
+}
+
+TEST(GooseSubscriber, DoubtsAStateThatChangesWithoutANewNumber) {
+  GooseSubscriber subscriber(0x0011, "R1");
+  Goose m = goose_message();
+  EXPECT_TRUE(subscriber.take(frame_of(m), 0));
+  m.sequence += 1;
+  m.entries[0] = !m.entries[0];
+  EXPECT_FALSE(subscriber.take(frame_of(m), 1));
+  EXPECT_TRUE(subscriber.doubtful());
+}
+
+TEST(MacAddress, IsReadAsItIsWritten) {
+  const MacAddress address{0x02, 0x5A, 0, 0, 0xFF, 1};
+  EXPECT_EQ(wire::to_string(address), "02-5a-00-00-ff-01");
+  EXPECT_EQ(parse_mac_address("02-5a-00-00-ff-01"), address);
+  EXPECT_EQ(parse_mac_address("02:5A:00:00:FF:01"), address);
+  for (const char* bad : {"", "02-5a-00-00-ff", "02-5a-00-00-ff-0", "02-5a-00-00-ff-01-", "02_5a_00_00_ff_01",
+                          "0x-5a-00-00-ff-01", "02-5a-00-00-ff-1g"})
+    EXPECT_THROW((void)parse_mac_address(bad), Error) << bad;
+  EXPECT_EQ(random_source()[0] & 3, 2) << "of one station, locally administered";
+  EXPECT_NE(random_source(), random_source());
+  EXPECT_EQ(own_source(), own_source());
 }
 
 class Media : public testing::TestWithParam<Medium> {};
@@ -193,8 +286,8 @@ class Media : public testing::TestWithParam<Medium> {};
 TEST_P(Media, CarryFramesBetweenTwoPartiesThroughTheFilter) {
   std::unique_ptr<Link> sender, reader;
   try {
-    sender = open_link("lo", GetParam(), {ethertype_goose, std::nullopt});
-    reader = open_link("lo", GetParam(), {ethertype_sampled_values, 0x4001});
+    sender = open_link("lo", GetParam(), {ethertype_goose, {}});
+    reader = open_link("lo", GetParam(), {ethertype_sampled_values, {0x4001}});
   } catch (const Error& error) {
     GTEST_SKIP() << error.what();
   }
@@ -214,6 +307,72 @@ TEST_P(Media, CarryFramesBetweenTwoPartiesThroughTheFilter) {
   EXPECT_EQ(read.count, 5);
   EXPECT_EQ(reader->receive(buffer), 0U);
 }
+TEST_P(Media, ShowAFrameLongerThanAnyAsOneThatCannotBeRead) {
+  const auto appid = static_cast<std::uint16_t>(getpid() & 0x3FFF);
+  std::unique_ptr<Link> sender, reader;
+  try {
+    sender = open_link("lo", GetParam(), {ethertype_goose, {0xFFFF}});
+    reader = open_link("lo", GetParam(), {ethertype_goose, {0x3FFF}});
+  } catch (const Error& error) {
+    GTEST_SKIP() << error.what();
+  }
+  Goose m = goose_message();
+  m.address.appid = appid;
+  ASSERT_TRUE(sender->send(frame_of(m)));
+  reader->want({ethertype_goose, {0x0001, appid}});
+  Frame padded = frame_of(m);
+  padded.resize(9000);
+  ASSERT_TRUE(sender->send(padded));
+  FrameBuffer buffer;
+  std::size_t length = 0;
+  for (int tries = 0; tries < 100 && length == 0; ++tries) {
+    (void)reader->wait(20);
+    length = reader->receive(buffer);
+  }
+  EXPECT_EQ(length, longest_frame + 1) << "and not the one that was sent before it was wanted";
+  GooseSubscriber subscriber(appid, m.id);
+  EXPECT_FALSE(subscriber.take(Bytes(buffer).first(length), 0));
+  EXPECT_EQ(subscriber.counts().malformed, 1);
+  padded.resize(longest_frame);
+  EXPECT_TRUE(subscriber.take(padded, 0)) << "padding up to the end of a frame is none of it";
+}
+
+TEST_P(Media, TellWhetherSomebodyElseIsLive) {
+  const auto appid = static_cast<std::uint16_t>(getpid() & 0x3FFF);
+  std::unique_ptr<Link> sender;
+  try {
+    sender = open_link("lo", GetParam(), {ethertype_goose, {0xFFFF}});
+  } catch (const Error& error) {
+    GTEST_SKIP() << error.what();
+  }
+  Goose goose = goose_message();
+  goose.address.appid = appid;
+  SampledValues values = sample_message();
+  values.address.appid = static_cast<std::uint16_t>(0x4000 | appid);
+  const auto live_while = [&](const MacAddress& source, const Identity& wanted) {
+    goose.address.source = values.address.source = source;
+    std::jthread speaker([&](const std::stop_token& stop) {
+      while (!stop.stop_requested()) {
+        (void)sender->send(frame_of(goose));
+        (void)sender->send(frame_of(values));
+        std::this_thread::sleep_for(std::chrono::milliseconds(5));
+      }
+    });
+    return find_live("lo", GetParam(), {{ethertype_goose, 0x2222, "R9"}, wanted}, 60);
+  };
+  const MacAddress other = random_source();
+  const Identity message{ethertype_goose, appid, goose.id};
+  const Identity stream{ethertype_sampled_values, values.address.appid, values.id};
+  for (const Identity& wanted : {message, stream}) {
+    const auto found = live_while(other, wanted);
+    ASSERT_TRUE(found) << wanted.id;
+    EXPECT_EQ(found->source, other);
+    EXPECT_EQ(found->identity.appid, wanted.appid);
+    EXPECT_FALSE(live_while(own_source(), wanted)) << "what this process says itself";
+  }
+  EXPECT_FALSE(live_while(other, {ethertype_goose, appid, "another"}));
+}
+
 std::string name_of(const testing::TestParamInfo<Medium>& info) {
   return info.param == Medium::raw ? "Raw" : "Datagram";
 }

@@ -35,7 +35,7 @@ class Beside : public Port {
   void wire(Exchange& exchange) override;
   void take(Exchange& exchange) noexcept override;
   void give(Exchange& exchange) noexcept override;
-  [[nodiscard]] std::optional<Account> account() const override;
+  [[nodiscard]] std::vector<Account> accounts() const override;
   static constexpr int most_asks_per_step = 16;
 
  private:

@@ -31,6 +31,7 @@ struct Device {
   std::vector<std::string> closes;  ///< "WHAT: OUTPUT"
   std::vector<std::string> inputs;  ///< "NAME: POINT", on while that is
   int appid = 1;                    ///< of its GOOSE
+  std::string source;  ///< hardware address of that, where it is outside; empty: of its first message
   std::string current_wiring = "straight";   ///< a fault in the wiring to a relay in the plant's process
   double current_factor = 1;                 ///< a wrong ratio in front of it
   protection::RelaySettings relay;           ///< from `settings`
@@ -46,12 +47,14 @@ struct Bench {
   /// Contacts that people operate, "remote" or "remote: closed"; devices read them as "bench.remote", trials
   /// set them to 0 or 1.
   std::vector<std::string> contacts;
+  double listen_s = 0.6;      ///< ahead of the first frame, whether somebody else speaks as the bench will
   int points_per_cycle = 80;  ///< of the records; a multiple of 80, the rate of the streams
   std::vector<PortSettings> ports;
   std::vector<Device> devices;
   std::string control = "plant";  ///< "plant": blocks in the plant's process; "process": in one of their own,
                                   ///< started by the run; "outside": already there, at `control_port`
   int control_port = 0;           ///< of this computer; 0 for any when the run starts the process
+  std::string control_key;        ///< file, relative to the case, with the key of one that is outside
   std::string libraries = "housed";  ///< of `own` blocks: "housed", each in a process of its own, or
                                      ///< "trusted", in that of the control
   int control_delay = 1;  ///< periods from what the control saw to what it does, when not in the plant

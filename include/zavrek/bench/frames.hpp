@@ -1,6 +1,6 @@
 #pragma once
 
-#include <array>
+#include <cstdint>
 #include <memory>
 #include <string>
 #include <vector>
@@ -21,10 +21,13 @@ class FrameListener {
 class Frames {
  public:
   Frames(std::string interface, wire::Medium medium) : interface_(std::move(interface)), medium_(medium) {}
-  /// Throws Error when the interface cannot be opened. `listener` may be null.
-  void join(FrameListener* listener);
+  /// Opens the interface for one that sends. Throws Error when it cannot be opened.
+  void join();
+  /// For one that listens, to GOOSE messages under this application identifier.
+  void join(FrameListener& listener, std::uint16_t appid);
   [[nodiscard]] bool open() const noexcept { return link_ != nullptr; }
   [[nodiscard]] const std::string& interface() const noexcept { return interface_; }
+  [[nodiscard]] wire::Medium medium() const noexcept { return medium_; }
   /// "raw frames on lo"; empty while nobody joined.
   [[nodiscard]] std::string description() const { return link_ ? link_->description() : std::string(); }
   [[nodiscard]] wire::Link& link() noexcept { return *link_; }
@@ -39,7 +42,8 @@ class Frames {
   wire::Medium medium_;
   std::unique_ptr<wire::Link> link_;
   std::vector<FrameListener*> listeners_;
-  std::array<std::uint8_t, wire::longest_frame> frame_{};
+  wire::FrameFilter wanted_{wire::ethertype_goose, {}};
+  wire::FrameBuffer frame_{};
 };
 
 }  // namespace zavrek::bench

@@ -1,33 +1,14 @@
 #pragma once
 
 #include <memory>
-#include <optional>
 #include <string>
 #include <vector>
 
+#include "zavrek/bench/account.hpp"
 #include "zavrek/bench/exchange.hpp"
 #include "zavrek/bench/frames.hpp"
-#include "zavrek/pace.hpp"
 
 namespace zavrek::bench {
-
-/// What a port did, at any time and at the end of a run.
-struct Account {
-  std::string port;     ///< "stream.S1", "device.R1"
-  std::string carries;  ///< "sampled values 0x4001 out"
-  long long sent = 0;
-  long long unsent = 0;  ///< that the medium did not take
-  long long received = 0;
-  long long lost = 0;       ///< missing in what was received, or nowhere to be kept
-  long long late = 0;       ///< came when its time was over
-  long long refused = 0;    ///< asked for, but not allowed
-  long long malformed = 0;  ///< addressed to it, but not to be read
-  long long foreign = 0;    ///< of another source under the same identity
-  std::string delay_of;     ///< what `delay` is from and to; empty when nothing was measured
-  pace::Histogram delay;    ///< ns
-};
-/// One line for a terminal; what is zero is left out.
-[[nodiscard]] std::string to_string(const Account& account, double step_s);
 
 /// A way from what is shown to a device, or back, and the delay that the bench itself brings.
 struct Path {
@@ -57,11 +38,14 @@ class Port {
   virtual void declare(Exchange& /*exchange*/) {}
   /// Before the run: the names that it uses become places. Throws Error.
   virtual void wire(Exchange& exchange) = 0;
+  /// Identities that nobody else may have on the interface: those under which it, or what it starts, will
+  /// speak, and, as `awaited`, those of whom it listens to.
+  [[nodiscard]] virtual std::vector<wire::Identity> identities() const { return {}; }
   /// Opens what it talks through. Throws Error, or returns why it cannot go on.
   [[nodiscard]] virtual std::string open(const Opening& /*how*/) { return {}; }
   /// Whether whoever it must hear from was heard; called again and again, some seconds at most.
   [[nodiscard]] virtual bool ready() { return true; }
-  /// Whether whoever it must hear from cannot be heard any more.
+  /// Whether whoever it must hear from cannot be heard any more, or cannot be believed; `failure` says why.
   [[nodiscard]] virtual bool ended() { return false; }
 
   /// Whether every step matters to it. Else the run may take several at once, and asks it neither `take` nor
@@ -79,11 +63,14 @@ class Port {
   /// What it carries to forgets all that was, as when it began; false when it cannot be made to.
   virtual bool forget(Exchange& /*exchange*/) { return true; }
 
+  /// Behind the run: ends what it started, and takes down what that counted.
+  virtual void end() {}
+
   /// Why it may not, or why what it carried cannot be trusted; empty when all is well.
   [[nodiscard]] virtual std::string failure() { return {}; }
   /// "raw frames on lo", empty where nothing leaves this process.
   [[nodiscard]] virtual std::string medium() const { return {}; }
-  [[nodiscard]] virtual std::optional<Account> account() const { return std::nullopt; }
+  [[nodiscard]] virtual std::vector<Account> accounts() const { return {}; }
   [[nodiscard]] virtual std::vector<Path> paths() const { return {}; }
 };
 

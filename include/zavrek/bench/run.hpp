@@ -33,6 +33,9 @@ struct RunOptions {
   std::string network_name = {};
   /// Ends the run early once it is set.
   const std::atomic<bool>* stop = nullptr;
+  /// Listens ahead of the first frame whether somebody else speaks as this run will (Bench::listen_s). Of
+  /// many runs in a row only the first need do so.
+  bool listens = true;
 };
 
 /// One run of a setup: its source, its control, its ports, and what is recorded. Nothing is looked up or
@@ -77,6 +80,8 @@ class Run {
   bool forget();
 
   // --- behind it --------------------------------------------------------------------------------
+  /// Ends processes that it started, and asks them for their counts: `accounts` is whole from then on.
+  void end();
   /// Why it ended early, or why a device cannot be trusted; empty when all is well.
   [[nodiscard]] std::string failure();
   /// How frames travelled; empty when none did.
@@ -89,8 +94,6 @@ class Run {
   std::unique_ptr<Loop> loop_;
 };
 
-/// Several lines for a terminal: the accounts of ports beneath a timing table.
-[[nodiscard]] std::string to_string(const std::vector<Account>& accounts, double step_s);
 /// Ways from signals to devices and back, a line each.
 [[nodiscard]] std::string to_string(const std::vector<Path>& paths, double step_s);
 

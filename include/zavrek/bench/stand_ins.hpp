@@ -5,9 +5,11 @@
 #include <atomic>
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
+#include "zavrek/bench/account.hpp"
 #include "zavrek/control.hpp"
 #include "zavrek/protection.hpp"
 #include "zavrek/wire.hpp"
@@ -34,6 +36,7 @@ struct StandInPorts {
   std::vector<StandInStream> streams{StandInStream{}};  ///< one for each of its places
   std::vector<StandInInput> inputs;
   std::uint16_t goose_appid = 0x0001;
+  wire::MacAddress source = wire::own_source();  ///< of its messages
   double rate_Hz = 4000;
   double frequency_Hz = 50;
 };
@@ -41,7 +44,7 @@ struct StandInPorts {
 /// A relay between two wires: sampled values (and GOOSE for its inputs) in, GOOSE (start, trip, further
 /// outputs) out. Samples of several streams go together by their count. Lost samples are bridged with the
 /// last value up to a quarter cycle; beyond that the relay starts afresh. Samples whose quality is bad are
-/// treated as lost.
+/// treated as lost. A stream that another source sends too counts for nothing while the first is heard.
 class RelayStandIn {
  public:
   RelayStandIn(protection::RelaySettings settings, StandInPorts ports);
@@ -50,12 +53,12 @@ class RelayStandIn {
   /// Retransmission; call at least each millisecond.
   void poll(wire::Now now, wire::Link& link);
 
-  [[nodiscard]] long long samples() const { return samples_; }
-  [[nodiscard]] long long lost() const { return lost_; }
-  [[nodiscard]] long long malformed() const { return malformed_; }
+  /// Of samples and of the messages for its inputs; `received` are samples.
+  [[nodiscard]] Account account() const;
   [[nodiscard]] const protection::Relay& relay() const { return relay_; }
 
  private:
+  [[nodiscard]] bool of_its_source(std::size_t stream, std::int64_t now_ns);
   void take_sample(std::size_t stream);
   void take_input(wire::Bytes frame, std::int64_t now_ns);
   void bridge(int missing);
@@ -75,9 +78,12 @@ class RelayStandIn {
   std::vector<char> arrived_;             // per stream: has the sample that is being gathered
   std::vector<bool> outputs_;
   int gathering_ = -1;  // count of that sample
-  long long samples_ = 0;
-  long long lost_ = 0;
-  long long malformed_ = 0;
+  struct Followed {
+    wire::MacAddress source{};
+    std::int64_t last_ns = 0;
+  };
+  std::vector<Followed> followed_;  // per stream: who publishes it
+  Account account_;
 };
 
 /// The message a stand-in publishes (its two entries are those of a relay without further outputs), and a
@@ -85,20 +91,15 @@ class RelayStandIn {
 [[nodiscard]] wire::Goose stand_in_message(const StandInPorts& ports);
 [[nodiscard]] wire::GooseSubscriber stand_in_subscriber(const StandInPorts& ports);
 
-/// Runs a stand-in on `interface` until `stop` becomes true (set by a signal handler, say).
-struct StandInCounts {
-  long long samples, lost, malformed;
-  std::string medium;
-};
-StandInCounts run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
-                           const std::string& interface, wire::Medium medium, const std::atomic<bool>& stop);
+/// Runs a stand-in on `interface` until `stop` becomes true (set by a signal handler, say). Returns what it
+/// counted; what it carries is the medium.
+Account run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
+                     const std::string& interface, wire::Medium medium, const std::atomic<bool>& stop);
 
-struct ControlCounts {
-  long long periods = 0, malformed = 0, unsent = 0;
-};
 /// Serves a controller until it is told to end or `stop` is set; one that begins again at period 0 is made
-/// anew.
-ControlCounts serve_controller(const std::function<control::Controller()>& make, wire::ControlPort& port,
-                               const std::atomic<bool>& stop);
+/// anew. Returns what it counted; `received` are periods.
+/// With a key only sessions under it are served.
+Account serve_controller(const std::function<control::Controller()>& make, wire::ControlPort& port,
+                         const std::atomic<bool>& stop, const std::optional<wire::ControlKey>& only = {});
 
 }  // namespace zavrek::bench

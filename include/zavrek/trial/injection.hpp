@@ -8,6 +8,8 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/bench/account.hpp"
+#include "zavrek/pace.hpp"
 #include "zavrek/protection.hpp"
 
 namespace zavrek::trial {
@@ -106,6 +108,9 @@ struct InjectionReport {
   std::vector<std::string> warnings;
   std::string failure;  ///< why it ended early
   double injected_s = 0;
+  std::vector<bench::Account> accounts;  ///< of the ports
+  pace::Punctuality kept;                ///< to real time
+  double step_s = 0;
   [[nodiscard]] bool passed() const;
 };
 

@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/pace.hpp"
 #include "zavrek/trial.hpp"
 
 namespace zavrek::trial {
@@ -40,8 +41,9 @@ struct StoredTrial {
   bool passed = false;
   double fault_current_A = 0;
   double simulated_s = 0, spent_s = 0;
-  std::string record;     ///< stem of its files, relative to the database's folder; empty when not kept
-  std::string unwritten;  ///< why its record could not be written; not stored
+  pace::Punctuality kept;  ///< to real time
+  std::string record;      ///< stem of its files, relative to the database's folder; empty when not kept
+  std::string unwritten;   ///< why its record could not be written; not stored
   std::vector<Verdict> verdicts;
   std::vector<Explanation> findings;  ///< what would explain its failure
 };

@@ -4,20 +4,28 @@
 //
 //   offset  bytes   of a message to the controller       of its answer
 //   0       4       "ZVCM"                               "ZVCA"
-//   4       1       version, 1                           version, 1
-//   5       1       1 measure, 2 end                     0 well, 1 failed
-//   6       4       number of the period                 number of the period answered
-//   10      8       time, s                              -
+//   4       1       version, 2                           version, 2
+//   5       1       1 measure, 2 end, 3 leave            0 well, 1 failed
+//   6       16      key of the session                   the same
+//   22      4       number of the period                 number of the period answered
+//   26      8       time, s                              -
 //   then    2 + 8n  signals                              knobs, outputs: each a count and reals
 //           2 + 10n knobs of the control turned:         breakers: a count and bytes 0 or 1
 //                   number and value                     edges: a count; gate (2), on (1), instant (8) each
 //                                                        why it failed: a count and characters
+//
+// A key is drawn at random for each run; the controller follows the session that it was given the key of,
+// else the first that asks, until that leaves or is silent for two seconds. What has another key is not
+// believed: no other process of this computer can end it, speak for it, or speak to it, which does not know
+// the key.
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <functional>
 #include <memory>
 #include <string>
+#include <string_view>
 #include <utility>
 #include <vector>
 
@@ -26,14 +34,24 @@
 
 namespace zavrek::wire {
 
+using ControlKey = std::array<std::uint8_t, 16>;
+[[nodiscard]] ControlKey random_key();
+/// 32 hexadecimal digits, and back; blanks around them are passed over. Throws Error for anything else.
+[[nodiscard]] std::string to_string(const ControlKey& key);
+[[nodiscard]] ControlKey parse_key(std::string_view text);
+
+/// measure: the values of a period; end: the controller ends; leave: this session does.
+enum class ControlAsk : std::uint8_t { measure = 1, end = 2, leave = 3 };
 struct ControlMeasure {
-  bool ends = false;
+  ControlAsk kind = ControlAsk::measure;
+  ControlKey key{};
   std::uint32_t tick = 0;
   double time_s = 0;
   std::vector<double> signals;
   std::vector<std::pair<std::uint16_t, double>> turned;
 };
 struct ControlAnswer {
+  ControlKey key{};
   std::uint32_t tick = 0;
   std::vector<double> knobs, outputs;
   std::vector<std::uint8_t> closes;
@@ -60,11 +78,14 @@ class ControlPort {
   ControlPort& operator=(ControlPort&&) = delete;
   ~ControlPort();
   [[nodiscard]] int port() const { return port_; }
-  void aim(int port) { peer_ = port; }
-  /// False when the system did not take it.
-  [[nodiscard]] bool send(Bytes message) noexcept;
-  /// Bytes received, 0 when nothing came within `wait_ms`; answers go to who sent last when `replies`.
-  [[nodiscard]] std::size_t receive(std::span<std::uint8_t> into, int wait_ms, bool replies) noexcept;
+  /// Speaks to this port alone, and hears no other.
+  void aim(int port) noexcept;
+  /// To the port it aims at. False when the system did not take it.
+  [[nodiscard]] bool send(Bytes message) noexcept { return send(message, peer_); }
+  [[nodiscard]] bool send(Bytes message, int to_port) noexcept;
+  /// Bytes received, 0 when nothing came within `wait_ms`; `from_port` tells whose they are.
+  [[nodiscard]] std::size_t receive(std::span<std::uint8_t> into, int wait_ms,
+                                    int* from_port = nullptr) noexcept;
 
  private:
   int socket_ = -1;

@@ -19,8 +19,11 @@ class MessagePort final : public Port {
   void wire(Exchange& exchange) override {
     for (const std::string& entry : settings_.entries) points_.push_back(exchange.point_of(entry));
   }
+  std::vector<wire::Identity> identities() const override {
+    return {{wire::ethertype_goose, static_cast<std::uint16_t>(settings_.appid), settings_.identifier()}};
+  }
   std::string open(const Opening& how) override {
-    how.frames.join(nullptr);
+    how.frames.join();
     frames_ = &how.frames;
     return {};
   }
@@ -29,13 +32,13 @@ class MessagePort final : public Port {
     publisher_.poll(exchange.now(), present_, frames_->link());
   }
   std::string medium() const override { return frames_ ? frames_->description() : std::string(); }
-  std::optional<Account> account() const override {
+  std::vector<Account> accounts() const override {
     Account account;
     account.port = "message." + settings_.name;
     account.carries = fmt::format("GOOSE {:#06x} out", settings_.appid);
     account.sent = publisher_.sent();
     account.unsent = publisher_.unsent();
-    return account;
+    return {account};
   }
   std::vector<Path> paths() const override {
     std::string entries;

@@ -21,6 +21,7 @@ class StreamPort final : public Port {
  public:
   explicit StreamPort(const Stream& stream) : stream_(stream) {
     message_.address = wire::sampled_values_address(static_cast<std::uint16_t>(stream.appid));
+    message_.address.source = wire::own_source();
     message_.id = stream.name;
     message_.synchronised = not_synchronised;
     account_.port = "stream." + stream.name;
@@ -32,8 +33,11 @@ class StreamPort final : public Port {
     measured_.wire(exchange, stream_);
     rate_Hz_ = static_cast<long long>(samples_per_cycle * exchange.setup().network.frequency_Hz);
   }
+  std::vector<wire::Identity> identities() const override {
+    return {{wire::ethertype_sampled_values, message_.address.appid, message_.id}};
+  }
   std::string open(const Opening& how) override {
-    how.frames.join(nullptr);
+    how.frames.join();
     frames_ = &how.frames;
     return {};
   }
@@ -49,7 +53,7 @@ class StreamPort final : public Port {
   }
 
   std::string medium() const override { return frames_ ? frames_->description() : std::string(); }
-  std::optional<Account> account() const override { return account_; }
+  std::vector<Account> accounts() const override { return {account_}; }
   std::vector<Path> paths() const override {
     return {{stream_.ct + ", " + stream_.vt, fmt::format("stream {}", stream_.name), "who subscribes", 1,
              "the wire"}};

@@ -67,6 +67,10 @@ class Tester {
   InjectionReport run() {
     options_.plan ? follow_plan() : follow_settings();
     report_.injected_s = injector_.injected_s();
+    injector_.end();
+    report_.accounts = injector_.accounts();
+    report_.kept = injector_.kept();
+    report_.step_s = injector_.step_s();
     return std::move(report_);
   }
 

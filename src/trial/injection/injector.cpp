@@ -120,7 +120,7 @@ Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Unti
   };
   source_->begin(stimulus);
   long long samples = 0;
-  (void)run_->execute(for_s, [&] {
+  const pace::Timing timing = run_->execute(for_s, [&] {
     const double at = static_cast<double>(samples++) / rate_Hz_ + 1 / rate_Hz_;
     note(start(), started, seen.start_s, seen.start_fell_s, at);
     note(trip(), tripped, seen.trip_s, seen.trip_fell_s, at);
@@ -128,6 +128,7 @@ Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Unti
     if (until == Until::trip) return seen.trip_s.has_value();
     return until == Until::quiet && !started && !tripped;
   });
+  kept_.add(pace::punctuality(timing));
   if (const std::string why = run_->failure(); !why.empty())
     failure_ = fmt::format("no answer from {} since {:.3f} s of injection", setup_.bench.devices[0].name,
                            injected_s());

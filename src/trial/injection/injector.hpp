@@ -36,7 +36,11 @@ class Injector {
   [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
   [[nodiscard]] std::string medium() const { return run_->medium(); }
   [[nodiscard]] double injected_s() const noexcept { return run_->exchange().time_s(); }
+  /// Nothing is injected from now on; a process that it started ends and says what it counted.
+  void end() { run_->end(); }
   [[nodiscard]] std::vector<bench::Account> accounts() const { return run_->accounts(); }
+  [[nodiscard]] const pace::Punctuality& kept() const noexcept { return kept_; }
+  [[nodiscard]] double step_s() const noexcept { return 1 / rate_Hz_; }
 
  private:
   bench::Setup setup_;
@@ -45,6 +49,7 @@ class Injector {
   std::unique_ptr<bench::Run> run_;
   bench::PointId start_, trip_;
   std::string failure_;
+  pace::Punctuality kept_;
 };
 
 /// Injects the sequences of a plan and adds a point to the report for each expectation.

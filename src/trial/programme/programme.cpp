@@ -46,7 +46,7 @@ bool all_in_this_process(const Case& all, const RunOptions& options) {
 
 /// Nothing of one that was interrupted: the same programme runs it again.
 std::optional<StoredTrial> run_one(const Case& all, const Entry& entry, const ProgrammeOptions& options,
-                                   bench::PlantStore& plants) {
+                                   bool first, bench::PlantStore& plants) {
   const std::int64_t begun = pace::system_clock().now_ns();
   const SweptTrial swept = swept_trial(all, *entry.sweep, entry.index);
   StoredTrial stored;
@@ -59,6 +59,7 @@ std::optional<StoredTrial> run_one(const Case& all, const Entry& entry, const Pr
     RunOptions how = options.run;
     how.plants = &plants;
     how.network_name = entry.network;
+    how.listens = first;
     result = run_trial(swept.all, swept.trial, how);
     if (result.interrupted) return std::nullopt;
   } catch (const Error& error) {  // this one cannot be compiled; the others go on
@@ -69,6 +70,7 @@ std::optional<StoredTrial> run_one(const Case& all, const Entry& entry, const Pr
   stored.fault_current_A = result.fault_current_A;
   stored.verdicts = std::move(result.verdicts);
   stored.findings = std::move(result.findings);
+  stored.kept = pace::punctuality(result.timing);
   stored.simulated_s = result.record.time_s.empty() ? 0 : result.record.time_s.back();
   const bool kept = options.keep == "all" || (options.keep == "failures" && !stored.passed);
   if (kept && result.record.time_s.size() > 1) {
@@ -272,7 +274,7 @@ Progress run_programme(const Case& all, const ProgrammeOptions& options,
       const std::size_t k = next++;
       if (k >= entries.size() || (options.run.stop && options.run.stop->load())) return;
       try {
-        const std::optional<StoredTrial> stored = run_one(all, entries[k], options, plants);
+        const std::optional<StoredTrial> stored = run_one(all, entries[k], options, k == 0, plants);
         if (!stored) return;
         const std::lock_guard lock(door);
         results.put(*stored);

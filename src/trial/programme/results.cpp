@@ -4,6 +4,8 @@
 //   trial(number, sweep, name, fields (JSON), passed, failure, fault_current_A, simulated_s, spent_s, record)
 //   verdict(trial, row, expectation, expected, measured, margin, passed, value, left_share)
 //   finding(trial, text, low, high)
+//   real_time(trial, steps, late_steps, longest_late_steps, longest_late_s, worst_late_s, worst_at_s,
+//             held_back_s): of trials that followed the clock
 #include <sqlite3.h>
 
 #include <cmath>
@@ -31,6 +33,10 @@ CREATE TABLE IF NOT EXISTS verdict (
   PRIMARY KEY (trial, row));
 CREATE TABLE IF NOT EXISTS finding (
   trial INTEGER NOT NULL, text TEXT NOT NULL, low REAL NOT NULL, high REAL NOT NULL, PRIMARY KEY (trial, text));
+CREATE TABLE IF NOT EXISTS real_time (
+  trial INTEGER PRIMARY KEY, steps INTEGER NOT NULL, late_steps INTEGER NOT NULL,
+  longest_late_steps INTEGER NOT NULL, longest_late_s REAL NOT NULL, worst_late_s REAL NOT NULL,
+  worst_at_s REAL NOT NULL, held_back_s REAL NOT NULL);
 )";
 
 }  // namespace
@@ -164,6 +170,19 @@ void Results::put(const StoredTrial& trial) {
     Statement put(*handle_, "INSERT OR IGNORE INTO finding VALUES (?, ?, ?, ?)");
     (void)put.bind(trial.number).bind(e.text).bind(e.low).bind(e.high).step();
   }
+  if (trial.kept.paced) {
+    const pace::Punctuality& kept = trial.kept;
+    Statement put(*handle_, "INSERT OR REPLACE INTO real_time VALUES (?, ?, ?, ?, ?, ?, ?, ?)");
+    (void)put.bind(trial.number)
+        .bind(static_cast<long long>(kept.steps))
+        .bind(static_cast<long long>(kept.late_steps))
+        .bind(static_cast<long long>(kept.longest_late_steps))
+        .bind(kept.longest_late_s)
+        .bind(kept.worst_late_s)
+        .bind(kept.worst_at_s)
+        .bind(kept.held_back_s)
+        .step();
+  }
   handle_->run("COMMIT");
 }
 
@@ -194,25 +213,33 @@ std::vector<StoredTrial> Results::all() const {
     t.spent_s = rows.number(8);
     t.record = rows.text(9);
   }
+  /// The trial that a row of another table belongs to, in order of trials; null where there is none.
+  const auto owner = [&found, at = std::size_t{0}](long long number) mutable -> StoredTrial* {
+    while (at < found.size() && found[at].number < number) ++at;
+    return at < found.size() && found[at].number == number ? &found[at] : nullptr;
+  };
   Statement verdicts(
       *handle_,
       "SELECT trial, expectation, expected, measured, margin, passed, value, left_share FROM verdict "
       "ORDER BY trial, row");
-  std::size_t at = 0;
-  while (verdicts.step()) {
-    while (at < found.size() && found[at].number < verdicts.whole(0)) ++at;
-    if (at == found.size()) break;
-    if (found[at].number != verdicts.whole(0)) continue;
-    found[at].verdicts.push_back({verdicts.text(1), verdicts.text(2), verdicts.text(3), verdicts.text(4),
-                                  verdicts.whole(5) != 0, verdicts.number(6), verdicts.number(7)});
+  for (auto of = owner; verdicts.step();) {
+    if (StoredTrial* trial = of(verdicts.whole(0)))
+      trial->verdicts.push_back({verdicts.text(1), verdicts.text(2), verdicts.text(3), verdicts.text(4),
+                                 verdicts.whole(5) != 0, verdicts.number(6), verdicts.number(7)});
   }
   Statement findings(*handle_, "SELECT trial, text, low, high FROM finding ORDER BY trial, rowid");
-  at = 0;
-  while (findings.step()) {
-    while (at < found.size() && found[at].number < findings.whole(0)) ++at;
-    if (at == found.size()) break;
-    if (found[at].number == findings.whole(0))
-      found[at].findings.push_back({findings.text(1), findings.number(2), findings.number(3)});
+  for (auto of = owner; findings.step();) {
+    if (StoredTrial* trial = of(findings.whole(0)))
+      trial->findings.push_back({findings.text(1), findings.number(2), findings.number(3)});
+  }
+  Statement kept(
+      *handle_,
+      "SELECT trial, steps, late_steps, longest_late_steps, longest_late_s, worst_late_s, worst_at_s, "
+      "held_back_s FROM real_time ORDER BY trial");
+  for (auto of = owner; kept.step();) {
+    if (StoredTrial* trial = of(kept.whole(0)))
+      trial->kept = {true,           kept.whole(1),  kept.whole(2),  kept.whole(3),
+                     kept.number(4), kept.number(5), kept.number(6), kept.number(7)};
   }
   return found;
 }
@@ -237,7 +264,9 @@ long long Results::merge(const std::filesystem::path& other) {
   handle_->run(
       "BEGIN IMMEDIATE; INSERT OR IGNORE INTO verdict SELECT * FROM other.verdict WHERE trial NOT IN (SELECT "
       "number "
-      "FROM trial); INSERT OR IGNORE INTO finding SELECT * FROM other.finding; INSERT OR IGNORE INTO trial "
+      "FROM trial); INSERT OR IGNORE INTO finding SELECT * FROM other.finding; INSERT OR IGNORE INTO "
+      "real_time SELECT "
+      "* FROM other.real_time; INSERT OR IGNORE INTO trial "
       "SELECT * FROM other.trial;");
   const long long taken = sqlite3_changes64(handle_->database);
   handle_->run("COMMIT; DETACH other;");

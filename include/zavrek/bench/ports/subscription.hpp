@@ -12,6 +12,7 @@ struct Subscription {
   std::vector<std::string> opens;    ///< "WHAT: ENTRY"
   std::vector<std::string> closes;   ///< "WHAT: ENTRY"
   int appid = 1;
+  std::string source;  ///< hardware address that it publishes from; empty: that of its first message
   [[nodiscard]] const std::string& identifier() const { return id.empty() ? name : id; }
 };
 
@@ -20,6 +21,11 @@ inline const network::Table& table(const Subscription*) {
       network::TableOf<Subscription>(
           "subscription", "a GOOSE message (IEC 61850-8-1) that the bench reads; NAME.ENTRY is on or off")
           .text("id", &Subscription::id, "identifier (goID) of the publisher; the name when left out",
+                network::Need::optional)
+          .text("source", &Subscription::source,
+                "hardware address that it publishes from (\"02-5a-00-00-00-01\"); that of its first message "
+                "when "
+                "left out",
                 network::Need::optional)
           .texts("entries", &Subscription::entries, "names for the booleans of its data set, in order",
                  network::Need::required)

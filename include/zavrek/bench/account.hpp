@@ -1,0 +1,49 @@
+#pragma once
+
+#include <span>
+#include <string>
+#include <vector>
+
+#include "zavrek/pace.hpp"
+
+namespace zavrek::bench {
+
+/// What a port did, at any time and at the end of a run.
+struct Account {
+  std::string port;     ///< "stream.S1", "device.R1"
+  std::string carries;  ///< "sampled values 0x4001 out"
+  long long sent = 0;
+  long long unsent = 0;  ///< that the medium did not take
+  long long received = 0;
+  long long lost = 0;         ///< missing in what was received, or nowhere to be kept
+  long long late = 0;         ///< came when its time was over
+  long long refused = 0;      ///< asked for, but not allowed
+  long long malformed = 0;    ///< addressed to it, but not to be read
+  long long foreign = 0;      ///< of another identity at the same place
+  long long conflicting = 0;  ///< of another source under the same identity
+  long long regressed = 0;    ///< older than what had come before
+  long long restarts = 0;     ///< of the other side
+  std::string delay_of;       ///< what `delay` is from and to; empty when nothing was measured
+  pace::Histogram delay;      ///< ns
+};
+
+/// One of its counts, as every account of them writes it.
+struct CountOf {
+  const char* key;  ///< in results, and in what a stand-in tells
+  long long Account::*count;
+  const char* word;    ///< beside the number, in a terminal
+  const char* remark;  ///< behind the number, beside a verdict; null where it is no loss
+};
+[[nodiscard]] std::span<const CountOf> counts_of_accounts();
+
+/// One line for a terminal; what is zero is left out.
+[[nodiscard]] std::string to_string(const Account& account, double step_s);
+/// Several lines: the accounts of ports beneath a timing table.
+[[nodiscard]] std::string to_string(const std::vector<Account>& accounts, double step_s);
+
+/// "sent 12\nlost 1\n", for another process to read; what is zero is left out.
+[[nodiscard]] std::string to_lines(const Account& account);
+/// Takes those counts; what is no such line is passed over.
+void take_lines(std::string_view lines, Account& account);
+
+}  // namespace zavrek::bench
