@@ -16,6 +16,9 @@ inline constexpr std::size_t formula_letters = 4'000;
 inline constexpr std::size_t suggested_letters = 64;  ///< longer names get no "did you mean"
 inline constexpr double line_m = 1e7;                 ///< of a line or a cable
 inline constexpr double trial_s = 86'400;             ///< before, during and after a disturbance
+inline constexpr std::size_t elements = 10'000;       ///< of a network, its buses among them
+inline constexpr std::size_t sweep_trials = 10'000'000;
+inline constexpr double record_s = 1e9;                                     ///< of the time of a sample
 inline constexpr double least_frequency_Hz = 1, most_frequency_Hz = 1'000;  ///< nominal
 
 }  // namespace zavrek::limits

@@ -91,6 +91,9 @@ void write_comtrade(const Record& record, const std::filesystem::path& path, Enc
 /// with file name, line and what is wrong.
 [[nodiscard]] Record from_csv(std::string_view text, const std::string& name);
 
+/// The samples and events of a record from one time to another. Throws Error when there is no sample.
+[[nodiscard]] Record part_of(const Record& record, double from_s, double until_s);
+
 /// A COMTRADE record (.cfg or .dat) or a .csv file.
 [[nodiscard]] Record read_record(const std::filesystem::path& path);
 

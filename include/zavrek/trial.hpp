@@ -3,6 +3,7 @@
 #include <atomic>
 #include <filesystem>
 #include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -167,6 +168,7 @@ struct TrialResult {
   std::string failure;       ///< why the trial could not be carried through; empty otherwise
   bool interrupted = false;  ///< it was ended early by RunOptions::stop
   record::Record record;
+  std::shared_ptr<record::RowFile> rows;  ///< its samples, where they are on disk
   double inception_s = 0;
   double fault_current_A = 0;  ///< rms of the largest phase, one cycle that starts two cycles after inception
   std::string medium;          ///< how frames travelled; empty when none did
@@ -208,8 +210,10 @@ void judge_record(const Case& all, const Trial& trial, const record::Record& rec
 /// that is wanted and not there.
 [[nodiscard]] TrialResult judge_again(const Case& all, const Trial& trial, record::Record record);
 
-/// Runs a case undisturbed until RunOptions::stop is set; the record holds the latest `kept_s`.
-[[nodiscard]] TrialResult run_until_stopped(const Case& all, double kept_s, const RunOptions& options);
+/// Runs a case undisturbed for `duration_s`, or, where that is 0, until RunOptions::stop is set. The record
+/// holds the latest `kept_s`, or, where RunOptions::rows_in is set, all, on disk.
+[[nodiscard]] TrialResult run_undisturbed(const Case& all, double duration_s, double kept_s,
+                                          const RunOptions& options);
 /// Runs one trial from a fresh plant with fresh devices. A device that dies or falls silent fails the
 /// trial, it does not throw. Throws Error only for a case that cannot be compiled.
 [[nodiscard]] TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options);

@@ -15,6 +15,7 @@ namespace {
 
 constexpr double startup_s = 3;  // that devices have until they must be heard
 constexpr int poll_ms = 5;
+constexpr double waiting_s = 8;        // of a record on its way to the disk, at most
 constexpr double same_instant = 1e-6;  // of a step
 
 wire::Medium medium_of(const std::string& word) {
@@ -158,9 +159,10 @@ void Run::Loop::add(std::unique_ptr<Port> port) {
 
 void Run::Loop::record(double duration_s, double kept_s, const std::vector<std::string>& further,
                        const std::vector<std::string>& points) {
-  const bool ring = duration_s == 0;
-  const auto rows = static_cast<std::size_t>(std::ceil((ring ? kept_s : duration_s) * record_rate_Hz_)) + 2;
-  recorder_.emplace(rows, record_rate_Hz_, ring);
+  using Keep = internal::Recorder::Keep;
+  const Keep keep = !options_.rows_in.empty() ? Keep::on_disk : duration_s == 0 ? Keep::latest : Keep::whole;
+  const double held_s = keep == Keep::whole ? duration_s : keep == Keep::latest ? kept_s : waiting_s;
+  recorder_.emplace(static_cast<std::size_t>(std::ceil(held_s * record_rate_Hz_)) + 2, record_rate_Hz_, keep);
   recorder_->head().station = setup_.network.title;
   recorder_->head().frequency_Hz = setup_.network.frequency_Hz;
   record_transformers();
@@ -182,6 +184,7 @@ void Run::Loop::record(double duration_s, double kept_s, const std::vector<std::
   };
   for (const std::string& name : points) (void)exchange_.point_of(name);
   for (const PointId point : exchange_.points_in_order()) add_point(point);
+  recorder_->open(options_.rows_in, options_.free && !anybody_outside());
 }
 
 /// Each current or voltage transformer that feeds a stream is recorded once, under its own name, in
@@ -307,6 +310,9 @@ std::string Run::Loop::failure() {
   if (control_ && !control_->failure().empty()) return control_->failure();
   for (const auto& port : ports_) {
     if (std::string why = port->failure(); !why.empty()) return why;
+  }
+  if (recorder_) {
+    if (std::string why = recorder_->failure(); !why.empty()) return why;
   }
   if (exchange_.lost_changes() > 0)
     return fmt::format("{} changes of outputs and switches beyond {} were not kept; something chatters",

@@ -77,6 +77,10 @@ std::vector<Account> Run::accounts() const {
   return all;
 }
 
+std::shared_ptr<record::RowFile> Run::rows() const {
+  return loop_->recorder_ ? loop_->recorder_->rows() : nullptr;
+}
+
 record::Record Run::take_record(double trigger_s) {
   record::Record record = loop_->recorder_->take(loop_->exchange_);
   record.trigger_s = trigger_s;

@@ -1,4 +1,5 @@
 #include "zavrek/network.hpp"
+#include "zavrek/limits.hpp"
 
 #include <algorithm>
 #include <map>
@@ -130,6 +131,11 @@ const Element* Network::find_element(std::string_view name) const {
 
 std::vector<Flaw> validate(const Network& network) {
   Checker checker{network, {}};
+  if (const std::size_t count = network.buses.size() + network.elements.size(); count > limits::elements) {
+    checker.report("network", "",
+                   fmt::format("has {} buses and elements; {} at most", count, limits::elements));
+    return std::move(checker.flaws);
+  }
   checker.collect_names();
   for (const Bus& bus : network.buses) checker.check_fields("bus." + bus.name, table(&bus), &bus);
   for (const Element& element : network.elements) {

@@ -10,6 +10,7 @@
 #include <fmt/format.h>
 
 #include "record/plain.hpp"
+#include "zavrek/limits.hpp"
 #include "zavrek/record.hpp"
 
 namespace zavrek::record {
@@ -189,7 +190,10 @@ Configuration read_configuration(const Comtrade& files, const std::string& name)
   const bool year_last = !revision.empty() && revision != "1991";
   const std::int64_t first = parse_date(lines, year_last);
   lines.need("the time of the trigger");
-  c.record.trigger_s = static_cast<double>(parse_date(lines, year_last) - first) * 1e-9;
+  std::int64_t after = 0;
+  if (__builtin_sub_overflow(parse_date(lines, year_last), first, &after))
+    lines.fail("lies centuries from the first sample");
+  c.record.trigger_s = static_cast<double>(after) * 1e-9;
   c.record.start_utc_ns = first;
   lines.need("the type of the data file");
   std::string type = lines.text(0);
@@ -227,6 +231,11 @@ void put_time(Configuration& c, std::size_t index, double stamp) {
   c.record.time_s.push_back(time_by_rate(c, index).value_or(stamp * c.time_factor));
 }
 
+constexpr double no_value = std::numeric_limits<double>::quiet_NaN();
+
+/// What is no number counts as missing.
+double finite(double value) { return std::isfinite(value) ? value : no_value; }
+
 void read_ascii(const Comtrade& files, const std::string& name, Configuration& c) {
   Lines lines(files.data, name);
   const std::size_t analogs = c.record.analogs.size();
@@ -238,9 +247,8 @@ void read_ascii(const Comtrade& files, const std::string& name, Configuration& c
       lines.fail(fmt::format("has {} fields; {} are wanted", lines.count(), columns));
     put_time(c, k, lines.empty_at(1) ? 0 : lines.number(1, "time stamp"));
     for (std::size_t j = 0; j < analogs; ++j) {
-      const bool missing = lines.empty_at(2 + j);
-      c.record.analogs[j].samples.push_back(missing ? std::numeric_limits<double>::quiet_NaN()
-                                                    : c.a[j] * lines.number(2 + j, "sample") + c.b[j]);
+      c.record.analogs[j].samples.push_back(
+          lines.empty_at(2 + j) ? no_value : finite(c.a[j] * lines.number(2 + j, "sample") + c.b[j]));
     }
     for (std::size_t j = 0; j < c.record.binaries.size(); ++j) {
       c.record.binaries[j].samples.push_back(lines.text(2 + analogs + j) == "1" ? 1 : 0);
@@ -257,14 +265,13 @@ T take(const char*& at) {
 }
 
 double take_analog(const char*& at, Encoding encoding, double a, double b) {
-  constexpr double missing = std::numeric_limits<double>::quiet_NaN();
-  if (encoding == Encoding::float32) return a * static_cast<double>(take<float>(at)) + b;
+  if (encoding == Encoding::float32) return finite(a * static_cast<double>(take<float>(at)) + b);
   if (encoding == Encoding::binary) {
     const auto units = take<std::int16_t>(at);
-    return units == std::numeric_limits<std::int16_t>::min() ? missing : a * units + b;
+    return units == std::numeric_limits<std::int16_t>::min() ? no_value : finite(a * units + b);
   }
   const auto units = take<std::int32_t>(at);
-  return units == std::numeric_limits<std::int32_t>::min() ? missing : a * units + b;
+  return units == std::numeric_limits<std::int32_t>::min() ? no_value : finite(a * units + b);
 }
 
 void read_binary(const Comtrade& files, const std::string& name, Configuration& c) {
@@ -302,6 +309,13 @@ Record from_comtrade(const Comtrade& files, const std::string& name) {
     read_ascii(files, stem + ".dat", c);
   } else {
     read_binary(files, stem + ".dat", c);
+  }
+  for (const double time_s : c.record.time_s) {
+    if (!(std::abs(time_s) <= limits::record_s))
+      throw Error(Flaw{.file = stem + ".cfg",
+                       .place = {},
+                       .field = {},
+                       .text = "its sampling rates or time stamps lead beyond 30 years"});
   }
   return std::move(c.record);
 }

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "record/plain.hpp"
+#include "zavrek/limits.hpp"
 #include "zavrek/record.hpp"
 
 namespace zavrek::record {
@@ -60,6 +61,7 @@ Record from_csv(std::string_view text, const std::string& name) {
     const std::vector<double>& time = columns[0];
     if (!std::isfinite(time.back()) || (time.size() > 1 && time.back() <= time[time.size() - 2]))
       fail(line_number, "time does not rise");
+    if (std::abs(time.back()) > limits::record_s) fail(line_number, "time is beyond 30 years");
   }
   if (heads.empty() || columns[0].empty()) fail(line_number, "holds no samples");
   record.time_s = std::move(columns[0]);

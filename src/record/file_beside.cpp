@@ -3,6 +3,7 @@
 #include <cerrno>
 #include <cstring>
 #include <system_error>
+#include <utility>
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -26,6 +27,7 @@ FileBeside::FileBeside(std::filesystem::path place) : place_(std::move(place)), 
 }
 
 FileBeside::~FileBeside() {
+  if (file_ >= 0) ::close(file_);
   std::error_code ignored;
   if (!as_it_is_ && !moved_) std::filesystem::remove(path_, ignored);
 }
@@ -37,24 +39,20 @@ void FileBeside::refuse(int why) const {
                    .text = fmt::format("cannot be written ({})", std::strerror(why))});
 }
 
-void FileBeside::write(std::string_view content) const {
+void FileBeside::write(std::string_view content) {
   const int fresh = as_it_is_ ? 0 : O_CREAT | O_EXCL | O_NOFOLLOW;
-  const int file = ::open(path_.c_str(), O_WRONLY | O_CLOEXEC | fresh, 0666);
-  if (file < 0) refuse(errno);
+  if (file_ < 0) file_ = ::open(path_.c_str(), O_WRONLY | O_CLOEXEC | fresh, 0666);
+  if (file_ < 0) refuse(errno);
   while (!content.empty()) {
-    const ssize_t taken = ::write(file, content.data(), content.size());
+    const ssize_t taken = ::write(file_, content.data(), content.size());
     if (taken < 0 && errno == EINTR) continue;
-    if (taken <= 0) {
-      const int why = taken == 0 ? ENOSPC : errno;
-      ::close(file);
-      refuse(why);
-    }
+    if (taken <= 0) refuse(taken == 0 ? ENOSPC : errno);
     content.remove_prefix(static_cast<std::size_t>(taken));
   }
-  if (::close(file) != 0) refuse(errno);
 }
 
 void FileBeside::move_in() {
+  if (file_ >= 0 && ::close(std::exchange(file_, -1)) != 0) refuse(errno);
   if (as_it_is_) return;
   const int file = ::open(path_.c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
   if (file < 0) refuse(errno);

@@ -19,7 +19,8 @@ class FileBeside {
 
   /// Where to write, with the ending of its place.
   [[nodiscard]] const std::filesystem::path& path() const noexcept { return path_; }
-  void write(std::string_view content) const;
+  /// The next piece of its content. Throws Error.
+  void write(std::string_view content);
   /// Once all is written, by whomever. Throws Error.
   void move_in();
 
@@ -27,6 +28,7 @@ class FileBeside {
   [[noreturn]] void refuse(int why) const;
   std::filesystem::path place_, path_;
   bool as_it_is_ = false, moved_ = false;
+  int file_ = -1;  // while it is written here
 };
 
 }  // namespace zavrek::record::internal

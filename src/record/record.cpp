@@ -2,6 +2,7 @@
 
 #include "record/file_beside.hpp"
 #include "record/plain.hpp"
+#include "record/rows.hpp"
 #include "zavrek/limits.hpp"
 
 #include <cmath>
@@ -35,19 +36,74 @@ const Binary* Record::find_binary(std::string_view name) const {
   return nullptr;
 }
 
-std::string to_csv(const Record& record) {
+namespace {
+
+void put_csv(const Record& head, internal::Rows& rows, const internal::Sink& sink) {
   std::string text = "time_s";
-  for (const Analog& analog : record.analogs)
+  for (const Analog& analog : head.analogs)
     text += fmt::format(",{} {}", internal::plain(analog.name), internal::plain(analog.unit));
-  for (const Binary& binary : record.binaries) text += "," + internal::plain(binary.name);
+  for (const Binary& binary : head.binaries) text += "," + internal::plain(binary.name);
   text += "\n";
-  for (std::size_t k = 0; k < record.time_s.size(); ++k) {
-    text += fmt::format("{:.9g}", record.time_s[k]);
-    for (const Analog& analog : record.analogs) text += fmt::format(",{:.7g}", analog.samples[k]);
-    for (const Binary& binary : record.binaries) text += binary.samples[k] ? ",1" : ",0";
+  constexpr std::size_t piece = 1U << 16U;
+  const bool is_long = rows.count() > 0 && rows.time_s(rows.count() - 1) > 1000;
+  for (std::size_t k = 0; k < rows.count(); ++k) {
+    text += is_long ? fmt::format("{:.12g}", rows.time_s(k)) : fmt::format("{:.9g}", rows.time_s(k));
+    const double* values = rows.row(k);
+    for (std::size_t c = 0; c < head.analogs.size(); ++c) text += fmt::format(",{:.7g}", *values++);
+    for (std::size_t c = 0; c < head.binaries.size(); ++c) text += *values++ != 0 ? ",1" : ",0";
     text += "\n";
+    if (text.size() < piece) continue;
+    sink(text);
+    text.clear();
   }
+  sink(text);
+}
+
+}  // namespace
+
+std::string to_csv(const Record& record) {
+  internal::RowsInMemory rows(record);
+  std::string text;
+  put_csv(record, rows, [&](std::string_view piece) { text += piece; });
   return text;
+}
+
+void write_csv(const Record& head, const RowFile& file, const std::filesystem::path& path) {
+  internal::RowsOnDisk rows(file);
+  internal::FileBeside place(path);
+  put_csv(head, rows, [&](std::string_view piece) { place.write(piece); });
+  place.move_in();
+}
+
+Record part_of(const Record& record, double from_s, double until_s) {
+  const auto begin = std::lower_bound(record.time_s.begin(), record.time_s.end(), from_s);
+  const auto end = std::upper_bound(begin, record.time_s.end(), until_s);
+  if (begin == end)
+    throw Error(fmt::format("the record has no sample from {:.6g} s to {:.6g} s", from_s, until_s));
+  const auto first = begin - record.time_s.begin(), last = end - record.time_s.begin();
+  const auto cut = [&](auto& samples, const auto& from) {
+    samples.assign(from.begin() + first, from.begin() + last);
+  };
+  Record part;
+  part.station = record.station;
+  part.device = record.device;
+  part.frequency_Hz = record.frequency_Hz;
+  part.rate_Hz = record.rate_Hz;
+  part.start_utc_ns = record.start_utc_ns;
+  part.trigger_s = record.trigger_s;
+  part.facts = record.facts;
+  cut(part.time_s, record.time_s);
+  for (const Analog& analog : record.analogs) {
+    Analog& kept = part.analogs.emplace_back(
+        Analog{analog.name, analog.phase, analog.unit, analog.primary, analog.secondary, {}});
+    cut(kept.samples, analog.samples);
+  }
+  for (const Binary& binary : record.binaries)
+    cut(part.binaries.emplace_back(Binary{binary.name, binary.normal, {}}).samples, binary.samples);
+  for (const Event& event : record.events) {
+    if (event.time_s >= from_s && event.time_s <= until_s) part.events.push_back(event);
+  }
+  return part;
 }
 
 std::vector<double> fundamental_rms(const Record& record, const std::vector<const Analog*>& sum_of) {

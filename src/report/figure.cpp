@@ -240,7 +240,9 @@ std::vector<std::string> judged_signals(const trial::Case& all, const std::strin
 std::vector<Panel> panels_of(const record::Record& record, const std::vector<std::string>& first) {
   std::vector<Panel> panels;
   for (const record::Analog& analog : record.analogs) {
-    if (is_state(analog)) continue;
+    const bool any =
+        std::any_of(analog.samples.begin(), analog.samples.end(), [](double v) { return std::isfinite(v); });
+    if (is_state(analog) || !any) continue;
     const std::string group = group_of(analog.name);
     Panel* panel = nullptr;
     for (Panel& known : panels) {
@@ -264,10 +266,54 @@ std::vector<Panel> panels_of(const record::Record& record, const std::vector<std
   return panels;
 }
 
+namespace {
+
+/// More samples than this show no more on a page.
+constexpr std::size_t most_drawn = 12'000;
+
+/// The least and the greatest of each of `count` stretches, in the order in which they come.
+template <class Samples>
+Samples envelope(const Samples& samples, std::size_t count) {
+  Samples kept;
+  for (std::size_t k = 0; k < count; ++k) {
+    const auto from = samples.begin() + static_cast<std::ptrdiff_t>(k * samples.size() / count);
+    const auto until = samples.begin() + static_cast<std::ptrdiff_t>((k + 1) * samples.size() / count);
+    const auto [least, greatest] = std::minmax_element(from, until, [](const auto& a, const auto& b) {
+      return !(a >= b) && !std::isnan(static_cast<double>(b));
+    });
+    kept.push_back(*std::min(least, greatest));
+    kept.push_back(*std::max(least, greatest));
+  }
+  return kept;
+}
+
+record::Record thinned(const record::Record& record) {
+  constexpr std::size_t stretches = most_drawn / 4;
+  record::Record thin = record::part_of(record, record.time_s.front(), record.time_s.front());
+  thin.events = record.events;
+  thin.time_s.clear();
+  for (std::size_t k = 0; k < stretches; ++k) {
+    const std::size_t from = k * record.time_s.size() / stretches;
+    const std::size_t until = (k + 1) * record.time_s.size() / stretches;
+    thin.time_s.push_back(record.time_s[from]);
+    thin.time_s.push_back(record.time_s[(from + until) / 2]);
+  }
+  for (std::size_t c = 0; c < record.analogs.size(); ++c)
+    thin.analogs[c].samples = envelope(record.analogs[c].samples, stretches);
+  for (std::size_t c = 0; c < record.binaries.size(); ++c)
+    thin.binaries[c].samples = envelope(record.binaries[c].samples, stretches);
+  return thin;
+}
+
+}  // namespace
+
 void draw_record(const record::Record& record, const std::string& title, const std::filesystem::path& path,
                  std::size_t most_panels, const std::vector<std::string>& first) {
+  if (record.time_s.size() > most_drawn) return draw_record(thinned(record), title, path, most_panels, first);
   require_figure(path, record.time_s.size());
   std::vector<Panel> panels = panels_of(record, first);
+  if (panels.empty() && record.binaries.empty())
+    throw Error("nothing can be drawn: no signal of the record has a value");
   if (panels.size() > most_panels) panels.resize(most_panels);
   run_gnuplot(script_of(record, title, path, panels, changing(record)), path);
 }

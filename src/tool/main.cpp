@@ -115,6 +115,8 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->add_option("--title", words.plot.title, "the station of the record when left out");
   verb->add_option("--panels", words.plot.panels, "at most this many groups of signals")
       ->check(CLI::Range(1, 20));
+  verb->add_option("--from", words.plot.from, "draw what lies behind this time, such as \"1.2 s\"");
+  verb->add_option("--until", words.plot.until, "and ahead of this one");
   verb->callback([&] { code = tool::plot(words.plot); });
 }
 

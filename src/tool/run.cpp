@@ -6,6 +6,7 @@
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
+#include "zavrek/limits.hpp"
 #include "zavrek/report.hpp"
 
 namespace zavrek::tool {
@@ -20,6 +21,21 @@ void record_signals(trial::Case& all, const std::vector<std::string>& signals) {
   all.bench.record.insert(all.bench.record.end(), more.begin(), more.end());
 }
 
+/// A record that is longer goes to disk as it grows.
+constexpr double most_in_memory_s = 60;
+
+void write_record(const trial::TrialResult& result, const std::filesystem::path& path) {
+  const bool csv = path.extension() == ".csv";
+  if (result.rows && csv)
+    record::write_csv(result.record, *result.rows, path);
+  else if (result.rows)
+    record::write_comtrade(result.record, *result.rows, path, record::Encoding::binary);
+  else if (csv)
+    record::write_file(path, record::to_csv(result.record));
+  else
+    record::write_comtrade(result.record, path, record::Encoding::binary);
+}
+
 }  // namespace
 
 double positive_time(const std::string& option, const std::string& text) {
@@ -30,21 +46,26 @@ double positive_time(const std::string& option, const std::string& text) {
 
 int run(const RunOptions& options) {
   trial::Case all = casefile::read_case(options.folder);
-  if (!options.record.empty() || !options.figure.empty()) record_signals(all, options.signals);
-  trial::Trial quiet{.name = "run",
-                     .prefault_s = positive_time("--for", options.duration),
-                     .postfault_s = 0,
-                     .fault = {},
-                     .expect = {}};
+  const bool recorded = !options.record.empty(), drawn = !options.figure.empty();
+  if (recorded || drawn) record_signals(all, options.signals);
+  const double duration_s = options.until_stopped ? 0 : positive_time("--for", options.duration);
+  const double kept_s = options.until_stopped ? positive_time("--keep", options.keep)
+                        : recorded || drawn   ? duration_s
+                                              : 0;
   trial::RunOptions how{options.place,
                         {},
                         options.pace == "free",
                         std::filesystem::read_symlink("/proc/self/exe"),
                         options.cores};
   how.stop = &stop_on_signal();
-  const trial::TrialResult result =
-      options.until_stopped ? trial::run_until_stopped(all, positive_time("--keep", options.keep), how)
-                            : trial::run_trial(all, quiet, how);
+  if (kept_s > most_in_memory_s && drawn)
+    throw Error(
+        fmt::format("--figure: {:.0f} s are drawn at most; record them, and draw a part with "
+                    "\"zavrek plot\"",
+                    most_in_memory_s));
+  if (kept_s > most_in_memory_s && !options.until_stopped)
+    how.rows_in = std::filesystem::absolute(options.record).parent_path();
+  const trial::TrialResult result = trial::run_undisturbed(all, duration_s, kept_s, how);
   if (!result.medium.empty()) fmt::print("wire: {}\n", result.medium);
   fmt::print("{}\n", to_string(result.timing));
   if (!result.accounts.empty()) fmt::print("{}\n", bench::to_string(result.accounts, result.step_s));
@@ -52,14 +73,8 @@ int run(const RunOptions& options) {
     for (const std::string& note : *list) fmt::print("  note: {}\n", note);
   }
   for (const auto& event : result.record.events) fmt::print("  {:.4f} s  {}\n", event.time_s, event.text);
-  if (!options.record.empty()) {
-    if (options.record.ends_with(".csv")) {
-      record::write_file(options.record, record::to_csv(result.record));
-    } else {
-      record::write_comtrade(result.record, options.record, record::Encoding::binary);
-    }
-  }
-  if (!options.figure.empty()) report::draw_record(result.record, all.network.title, options.figure);
+  if (recorded) write_record(result, options.record);
+  if (drawn) report::draw_record(result.record, all.network.title, options.figure);
   if (result.failure.empty()) return done;
   fmt::print(stderr, "{}\n", result.failure);
   if (result.interrupted) return interrupted;
@@ -67,7 +82,12 @@ int run(const RunOptions& options) {
 }
 
 int plot(const PlotOptions& options) {
-  const record::Record read = record::read_record(options.record);
+  record::Record read = record::read_record(options.record);
+  if (!options.from.empty() || !options.until.empty()) {
+    const double from_s = options.from.empty() ? -limits::record_s : parse_quantity_as(options.from, "s");
+    const double until_s = options.until.empty() ? limits::record_s : parse_quantity_as(options.until, "s");
+    read = record::part_of(read, from_s, until_s);
+  }
   report::draw_record(read, options.title.empty() ? read.station : options.title, options.figure,
                       options.panels);
   fmt::print("{}\n", options.figure);

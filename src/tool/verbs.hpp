@@ -77,6 +77,7 @@ struct PlotOptions {
   std::string record;
   std::string figure;
   std::string title;
+  std::string from, until;
   std::size_t panels = 4;
 };
 [[nodiscard]] int plot(const PlotOptions& options);

@@ -333,6 +333,14 @@ TrialResult judge_again(const Case& all, const Trial& trial, record::Record reco
 
 namespace {
 
+/// One of a given duration that was ended before.
+void note_interruption(bench::Run& run, double duration_s, const RunOptions& options, TrialResult& result) {
+  const emt::Plant& plant = *run.plant();
+  result.interrupted = options.stop && options.stop->load() && plant.time_s() < duration_s - plant.step_s();
+  if (result.interrupted && result.failure.empty())
+    result.failure = fmt::format("interrupted at t = {:.4g} s of {:.4g} s", plant.time_s(), duration_s);
+}
+
 /// What a run leaves behind, unjudged.
 void take_result(bench::Run& run, TrialResult& result) {
   const emt::Plant& plant = *run.plant();
@@ -342,12 +350,13 @@ void take_result(bench::Run& run, TrialResult& result) {
   result.accounts = run.accounts();
   result.step_s = plant.step_s();
   result.record = run.take_record(result.inception_s);
+  result.rows = run.rows();
   result.record.facts = {{"trial", result.name}, {"ended_s", fmt::format("{}", plant.time_s())}};
 }
 
 }  // namespace
 
-TrialResult run_until_stopped(const Case& all, double kept_s, const RunOptions& options) {
+TrialResult run_undisturbed(const Case& all, double duration_s, double kept_s, const RunOptions& options) {
   network::Network network = all.network;
   network.faults.clear();
   TrialResult result;
@@ -357,8 +366,9 @@ TrialResult run_until_stopped(const Case& all, double kept_s, const RunOptions& 
   result.notes = run.plant()->summary().notes;
   result.failure = run.start();
   if (result.failure.empty()) {
-    result.timing = run.execute(0);
+    result.timing = run.execute(duration_s);
     result.failure = run.failure();
+    note_interruption(run, duration_s, options, result);
   }
   take_result(run, result);
   add_losses(result.accounts, result);
@@ -387,9 +397,7 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   if (result.failure.empty()) {
     result.timing = run.execute(duration);
     result.failure = run.failure();
-    result.interrupted = options.stop && options.stop->load() && plant.time_s() < duration - plant.step_s();
-    if (result.interrupted && result.failure.empty())
-      result.failure = fmt::format("interrupted at t = {:.4g} s of {:.4g} s", plant.time_s(), duration);
+    note_interruption(run, duration, options, result);
   }
   take_result(run, result);
   if (options.kept_as && result.record.time_s.size() > 1)

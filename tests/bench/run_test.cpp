@@ -4,6 +4,11 @@
 #include <gtest/gtest.h>
 
 #include <cmath>
+#include <filesystem>
+#include <memory>
+
+#include <fmt/format.h>
+#include <unistd.h>
 
 #include "bench/probe.hpp"
 #include "zavrek/casefile.hpp"
@@ -53,6 +58,38 @@ TEST(Run, HandsEachSampleOnceToEveryPort) {
       EXPECT_DOUBLE_EQ(values[k], 2 * record.find_analog("quay.va")->samples[k]);
     }
   }
+}
+
+TEST(Run, KeepsOnDiskWhatItWouldKeepInMemory) {
+  const bench::Setup setup = berth();
+  const auto folder = std::filesystem::temp_directory_path() / fmt::format("zavrek_on_disk_{}", getpid());
+  std::vector<record::Record> records;
+  std::shared_ptr<record::RowFile> rows;
+  for (const bool on_disk : {false, true}) {
+    bench::RunOptions how{.free = true};
+    if (on_disk) how.rows_in = folder;
+    bench::Run run(setup, setup.network, how);
+    run.record(20, 0, {"quay.va", "ferry.ia"}, {"K1"});  // more than may wait in memory
+    run.schedule({{.at_s = 15.0001, .kind = Deed::Kind::open, .what = "K1"}});
+    ASSERT_EQ(run.start(), "");
+    (void)run.execute(20);
+    ASSERT_EQ(run.failure(), "");
+    records.push_back(run.take_record(0));
+    rows = run.rows();
+  }
+  const record::Record& held = records[0];
+  ASSERT_TRUE(rows);
+  EXPECT_TRUE(records[1].time_s.empty());
+  EXPECT_EQ(records[1].events.size(), held.events.size());
+  ASSERT_GE(rows->rows(), held.time_s.size());
+  std::vector<double> row(rows->width());
+  for (std::size_t k = 0; k < held.time_s.size(); k += 7) {
+    ASSERT_EQ(rows->read(k, row), 1U);
+    for (std::size_t c = 0; c < held.analogs.size(); ++c) ASSERT_EQ(row[c], held.analogs[c].samples[k]) << k;
+    for (std::size_t c = 0; c < held.binaries.size(); ++c)
+      ASSERT_EQ(row[held.analogs.size() + c], held.binaries[c].samples[k]) << k;
+  }
+  std::filesystem::remove_all(folder);
 }
 
 TEST(Run, LetsPortsOperateContactorsAndReadWhereTheyStand) {

@@ -1,15 +1,20 @@
 #include "zavrek/record.hpp"
+#include "zavrek/record/row_file.hpp"
 
 #include <gtest/gtest.h>
 
 #include <csignal>
+#include <cstring>
 #include <filesystem>
+#include <limits>
 
 #include <cmath>
 #include <numbers>
 #include <random>
 
+#include <fmt/format.h>
 #include <sys/resource.h>
+#include <unistd.h>
 
 namespace zavrek::record {
 namespace {
@@ -246,6 +251,107 @@ TEST(Files, ThatNeedNotEndAreNotRead) {
   } catch (const Error& error) {
     EXPECT_STREQ(error.what(), "/dev/zero: is no ordinary file");
   }
+}
+
+TEST(RowFile, IsWrittenAsTheSameRecordInMemoryIs) {
+  const auto folder = std::filesystem::temp_directory_path() / fmt::format("zavrek_rows_{}", getpid());
+  Record record;
+  record.station = "quay";
+  record.rate_Hz = 4000;
+  record.trigger_s = 0.1;
+  record.analogs = {{.name = "i", .unit = "A", .samples = {}}, {.name = "v", .unit = "V", .samples = {}}};
+  record.binaries = {{.name = "trip", .samples = {}}};
+  const Record head = record;
+  RowFile rows(folder, 2, 1, record.rate_Hz);
+  std::vector<double> piece;
+  constexpr int count = 5000;  // more than are held at once
+  for (int k = 0; k < count; ++k) {
+    const double i = 300 * std::sin(0.08 * k), v = k % 7 == 3 ? std::nan("") : k - 0.25;
+    record.time_s.push_back(k / 4000.0);
+    record.analogs[0].samples.push_back(i);
+    record.analogs[1].samples.push_back(v);
+    record.binaries[0].samples.push_back(k > 4000 ? 1 : 0);
+    piece.insert(piece.end(), {i, v, k > 4000 ? 1.0 : 0.0});
+    if (k % 999 == 0 || k + 1 == count) {
+      rows.append(piece);
+      piece.clear();
+    }
+  }
+  ASSERT_EQ(rows.rows(), static_cast<std::size_t>(count));
+  for (const Encoding encoding : {Encoding::ascii, Encoding::binary, Encoding::binary32, Encoding::float32}) {
+    write_comtrade(record, folder / "memory.cfg", encoding);
+    write_comtrade(head, rows, folder / "disk.cfg", encoding);
+    for (const char* end : {".cfg", ".dat"})
+      EXPECT_EQ(read_file(folder / (std::string("disk") + end)),
+                read_file(folder / (std::string("memory") + end)))
+          << end;
+  }
+  write_csv(head, rows, folder / "disk.csv");
+  EXPECT_EQ(read_file(folder / "disk.csv"), to_csv(record));
+  std::filesystem::remove_all(folder);
+}
+
+TEST(PartOf, KeepsSamplesAndEventsOfATime) {
+  Record record = sample_record();
+  record.events = {{0.001, "early"}, {0.02, "in"}, {0.04, "late"}};
+  const Record part = part_of(record, 0.01, 0.03);
+  EXPECT_DOUBLE_EQ(part.time_s.front(), 0.01);
+  EXPECT_DOUBLE_EQ(part.time_s.back(), 0.03);
+  EXPECT_EQ(part.analogs[0].samples[0], record.analogs[0].samples[40]);
+  EXPECT_EQ(part.binaries[0].samples.size(), part.time_s.size());
+  ASSERT_EQ(part.events.size(), 1U);
+  EXPECT_EQ(part.events[0].text, "in");
+  EXPECT_THROW((void)part_of(record, 7, 8), Error);
+}
+
+TEST(RowFile, SaysSoWhenTheDiskIsFullAndLeavesNoFile) {
+  const auto folder = std::filesystem::temp_directory_path() / fmt::format("zavrek_full_{}", getpid());
+  {
+    RowFile rows(folder, 1, 0, 4000);
+    EXPECT_TRUE(std::filesystem::is_empty(folder));
+    const std::vector<double> many(100'000, 1.0);
+    rlimit before{};
+    getrlimit(RLIMIT_FSIZE, &before);
+    const rlimit small{100'000, before.rlim_max};
+    const auto handler = signal(SIGXFSZ, SIG_IGN);
+    setrlimit(RLIMIT_FSIZE, &small);
+    try {
+      rows.append(many);
+      ADD_FAILURE() << "written";
+    } catch (const Error& error) {
+      EXPECT_NE(std::string(error.what()).find("cannot be kept there (File too large)"), std::string::npos)
+          << error.what();
+    }
+    setrlimit(RLIMIT_FSIZE, &before);
+    signal(SIGXFSZ, handler);
+  }
+  EXPECT_THROW(RowFile("/dev/null/rows", 1, 0, 4000), Error);
+  std::filesystem::remove_all(folder);
+}
+
+TEST(Comtrade, TakesWhatIsNoNumberAsMissingAndRefusesTimesThatAreNone) {
+  Record record;
+  record.rate_Hz = 1000;
+  record.time_s = {0, 1e-3};
+  record.analogs = {{.name = "i", .unit = "A", .samples = {1, 2}}};
+  Comtrade files = to_comtrade(record, Encoding::float32);
+  const float infinite = std::numeric_limits<float>::infinity();
+  std::memcpy(files.data.data() + 8, &infinite, sizeof infinite);
+  EXPECT_TRUE(std::isnan(from_comtrade(files, "x.cfg").analogs[0].samples[0]));
+  const std::size_t rate = files.configuration.find("1000,2");
+  files.configuration.replace(rate, 4, "1e-99");
+  EXPECT_THROW((void)from_comtrade(files, "x.cfg"), Error);
+  record.time_s[1] = 1e300;
+  EXPECT_THROW((void)to_comtrade(record, Encoding::binary), Error);
+  EXPECT_THROW((void)from_csv("time_s,i A\n0,1\n1e300,2\n", "x.csv"), Error);
+  // The dates furthest apart that a file may give.
+  files = to_comtrade({.rate_Hz = 1000, .time_s = {0}}, Encoding::binary);
+  const std::size_t first = files.configuration.find("01/01/1970"),
+                    trigger = files.configuration.find("01/01/1970", first + 1);
+  ASSERT_NE(trigger, std::string::npos);
+  files.configuration.replace(trigger, 10, "01/01/2200");
+  files.configuration.replace(first, 10, "01/01/1900");
+  EXPECT_THROW((void)from_comtrade(files, "x.cfg"), Error);
 }
 
 }  // namespace

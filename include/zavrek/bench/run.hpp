@@ -1,6 +1,7 @@
 #pragma once
 
 #include <atomic>
+#include <filesystem>
 #include <functional>
 #include <memory>
 #include <optional>
@@ -12,6 +13,7 @@
 #include "zavrek/bench/timetable.hpp"
 #include "zavrek/pace.hpp"
 #include "zavrek/record.hpp"
+#include "zavrek/record/row_file.hpp"
 
 namespace zavrek::bench {
 
@@ -36,6 +38,8 @@ struct RunOptions {
   /// Listens ahead of the first frame whether somebody else speaks as this run will (Bench::listen_s). Of
   /// many runs in a row only the first need do so.
   bool listens = true;
+  /// Keeps rows of the record in this folder, not in memory: for a run of hours (see Run::rows).
+  std::filesystem::path rows_in = {};
 };
 
 /// One run of a setup: its source, its control, its ports, and what is recorded. Nothing is looked up or
@@ -87,7 +91,10 @@ class Run {
   /// How frames travelled; empty when none did.
   [[nodiscard]] std::string medium() const;
   [[nodiscard]] std::vector<Account> accounts() const;
+  /// Without samples where RunOptions::rows_in is set.
   [[nodiscard]] record::Record take_record(double trigger_s);
+  /// Those, behind take_record.
+  [[nodiscard]] std::shared_ptr<record::RowFile> rows() const;
 
  private:
   class Loop;

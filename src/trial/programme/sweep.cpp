@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "zavrek/limits.hpp"
 #include "zavrek/trial/programme.hpp"
 
 namespace zavrek::trial {
@@ -113,7 +114,12 @@ void check_axis(const std::vector<const Vary*>& axis) {
 std::size_t size_of(const Sweep& sweep) {
   if (sweep.combine == "random") return static_cast<std::size_t>(sweep.count);
   std::size_t size = 1;
-  for (const auto& axis : axes_of(sweep)) size *= count_of(*axis.front());
+  for (const auto& axis : axes_of(sweep)) {
+    size *= count_of(*axis.front());
+    if (size > limits::sweep_trials)
+      throw Error(fmt::format("sweep \"{}\" has more than {} trials; vary less at once, or combine at random",
+                              sweep.name, limits::sweep_trials));
+  }
   return size;
 }
 
