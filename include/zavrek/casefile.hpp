@@ -1,6 +1,8 @@
 #pragma once
 
 #include <filesystem>
+#include <map>
+#include <string>
 
 #include "zavrek/emt/line_constants.hpp"
 #include "zavrek/trial.hpp"
@@ -29,6 +31,7 @@ std::vector<std::string> assume_libraries(trial::Case& all);
 [[nodiscard]] network::LineGeometry read_line_geometry(const std::filesystem::path& file);
 
 /// The same from text; `name` stands in messages. For tests and for fuzzing.
+[[nodiscard]] trial::Case read_case_texts(const std::map<std::string, std::string>& texts_by_file);
 [[nodiscard]] network::Network read_network_text(std::string_view text, const std::string& name);
 [[nodiscard]] protection::RelaySettings read_relay_settings_text(std::string_view text,
                                                                  const std::string& name);

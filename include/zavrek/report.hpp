@@ -83,6 +83,7 @@ struct JunitCase {
   std::string failure;  ///< why it did not pass
   double seconds = 0;
   std::vector<std::pair<std::string, std::string>> properties = {};
+  std::string skipped = {};  ///< why it could not be judged; empty when it was
 };
 /// How far it kept to real time, as properties; none where it did not follow the clock.
 [[nodiscard]] std::vector<std::pair<std::string, std::string>> properties_of(const pace::Punctuality& kept);

@@ -73,6 +73,10 @@ struct Trial {
   std::string name;
   double prefault_s = 0.2;
   double postfault_s = 0.2;
+  /// Where devices are elsewhere: how far the computer may hold the run, or one of its own devices, back
+  /// behind the clock for the trial to be judged; a tenth of the least tolerance of its expectations when
+  /// unset.
+  double held_back_s = network::unset;
   std::optional<Disturbance> fault;
   std::vector<Disturbance> evolves;  ///< faults that join it; at its place unless they name their own
   std::vector<Operation> operate;
@@ -167,6 +171,8 @@ struct TrialResult {
   std::vector<Verdict> verdicts;
   std::string failure;       ///< why the trial could not be carried through; empty otherwise
   bool interrupted = false;  ///< it was ended early by RunOptions::stop
+  std::string not_judged;    ///< why nothing of it proves anything; empty otherwise
+  int repeats = 0;           ///< runs before this one that could not be judged
   record::Record record;
   std::shared_ptr<record::RowFile> rows;  ///< its samples, where they are on disk
   double inception_s = 0;
@@ -214,7 +220,8 @@ void judge_record(const Case& all, const Trial& trial, const record::Record& rec
 /// holds the latest `kept_s`, or, where RunOptions::rows_in is set, all, on disk.
 [[nodiscard]] TrialResult run_undisturbed(const Case& all, double duration_s, double kept_s,
                                           const RunOptions& options);
-/// Runs one trial from a fresh plant with fresh devices. A device that dies or falls silent fails the
+/// Runs one trial from a fresh plant with fresh devices; again where the computer held it back too far to be
+/// judged, RunOptions::most_repeats times at most. A device that dies or falls silent fails the
 /// trial, it does not throw. Throws Error only for a case that cannot be compiled.
 [[nodiscard]] TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options);
 

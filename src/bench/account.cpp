@@ -22,6 +22,7 @@ std::span<const CountOf> counts_of_accounts() {
       CountOf{"regressed", &Account::regressed, "REGRESSED",
               "messages were older than what had come before; they were not believed"},
       CountOf{"restarts", &Account::restarts, "RESTARTS", "times it began anew"},
+      CountOf{"held_back_us", &Account::held_back_us, "us held back at most", nullptr},
   };
   return counts;
 }

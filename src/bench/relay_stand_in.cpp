@@ -2,6 +2,7 @@
 #include <ctime>
 
 #include "zavrek/bench/stand_ins.hpp"
+#include "zavrek/pace.hpp"
 
 namespace zavrek::bench {
 
@@ -165,14 +166,24 @@ Account run_stand_in(const protection::RelaySettings& settings, const StandInPor
       relay.take(Bytes(frame).first(length), now(), *link);
     }
   };
-  while (!stop) {
+  (void)pace::acquire_realtime();
+  constexpr int wait_ms = 1;
+  std::int64_t held_back_ns = 0;
+  bool streaming = false;
+  for (std::int64_t before = now().steady_ns; !stop;) {
     relay.poll(now(), *link);
-    const bool waits = link->wait(1);
+    const bool waits = link->wait(wait_ms);
+    const std::int64_t after = now().steady_ns;
+    if (streaming)
+      held_back_ns = std::max<std::int64_t>(held_back_ns, after - before - wait_ms * 1'000'000LL);
+    before = after;
     if (goose) take_waiting(*goose);
     if (waits) take_waiting(*link);
+    streaming = streaming || waits;
   }
   Account account = relay.account();
   account.carries = link->description();
+  account.held_back_us = held_back_ns / 1000;
   return account;
 }
 

@@ -47,6 +47,9 @@ std::vector<Path> Run::paths() {
 
 std::string Run::start() { return loop_->start(); }
 bool Run::paced() const noexcept { return !loop_->options_.free || loop_->anybody_outside(); }
+bool Run::somebody_elsewhere() const noexcept {
+  return loop_->anybody_outside() || (loop_->control_ && loop_->control_->remote());
+}
 pace::Timing Run::execute(double duration_s, const std::function<bool()>& until) {
   return loop_->execute(duration_s, until);
 }

@@ -89,6 +89,25 @@ void check_places(const Device& device, const std::string& place, Flaws& flaws) 
   }
 }
 
+/// What conditions use is fed, and what is fed is used: else a blocking that never comes, or a wire to
+/// nowhere, passes unseen.
+void check_inputs(const Device& device, const std::string& place, Flaws& flaws) {
+  std::vector<std::string> used = protection::inputs_of(device.relay);
+  for (const std::string& name : protection::inputs_of(device.approved_relay)) used.push_back(name);
+  std::vector<std::string> fed;
+  for (const std::string& text : device.inputs) {
+    const std::string name = split_pair(text).first;
+    fed.push_back(name);
+    if (!name.empty()) flaws.need_one_of(place, "inputs", name, used, "input in its settings");
+  }
+  for (const std::string& name : used) {
+    if (std::find(fed.begin(), fed.end(), name) != fed.end()) continue;
+    fed.push_back(name);  // told once
+    flaws.report(place, "inputs",
+                 fmt::format("input \"{0}\" of its settings is not fed; write \"{0}: POINT\"", name));
+  }
+}
+
 void check_device(const Device& device, Flaws& flaws) {
   const std::string place = "device." + device.name;
   std::vector<std::string> streams;
@@ -106,6 +125,7 @@ void check_device(const Device& device, Flaws& flaws) {
       flaws.need_point(place, "inputs", source);
   }
   check_places(device, place, flaws);
+  check_inputs(device, place, flaws);
   flaws.need_address(place, "source", device.source);
   if (device.place != "plant" && (device.current_wiring != "straight" || device.current_factor != 1))
     flaws.report(place, "current_wiring", "goes with place = \"plant\" only");

@@ -298,10 +298,28 @@ trial::InjectionPlan read_plan(Reader& reader, const protection::RelaySettings& 
   return plan;
 }
 
+/// Where the files of a case are: in a folder, or in memory.
+struct FilesOf {
+  std::filesystem::path folder;
+  const std::map<std::string, std::string>* texts = nullptr;  // by name
+
+  [[nodiscard]] bool has(const std::string& name) const {
+    return texts ? texts->contains(name) : std::filesystem::exists(folder / name);
+  }
+  [[nodiscard]] std::string path_of(const std::string& name) const {
+    return texts ? name : (folder / name).string();
+  }
+  [[nodiscard]] std::string text(const std::string& name) const {
+    if (!texts) return record::read_file(folder / name);
+    if (const auto found = texts->find(name); found != texts->end()) return found->second;
+    throw Error(Flaw{.file = name, .place = {}, .field = {}, .text = "cannot be read"});
+  }
+};
+
 /// Reads one file of a case; flaws go to `flaws`. Empty when the file could not be parsed at all.
-std::optional<Reader> open(const std::filesystem::path& path, std::vector<Flaw>& flaws) {
+std::optional<Reader> open(const FilesOf& files, const std::string& name, std::vector<Flaw>& flaws) {
   try {
-    return Reader(record::read_file(path), path.string());
+    return Reader(files.text(name), files.path_of(name));
   } catch (const Error& error) {
     flaws.insert(flaws.end(), error.flaws().begin(), error.flaws().end());
     return std::nullopt;
@@ -324,7 +342,7 @@ auto read_whole(Reader reader, Read&& read) {
 
 class CaseReader {
  public:
-  explicit CaseReader(const std::filesystem::path& folder) { case_.folder = folder; }
+  explicit CaseReader(FilesOf files) : files_(std::move(files)) { case_.folder = files_.folder; }
 
   trial::Case run() {
     trial::CaseFiles files;
@@ -332,7 +350,7 @@ class CaseReader {
       where->fields(where->root(), "case", {target(files)});
       take_flaws(*where);
     }
-    auto network = open(case_.folder / files.network, flaws_);
+    auto network = open(files_, files.network, flaws_);
     if (network) case_.network = read_network(*network);
     if (network) read_playbacks(*network);
     auto bench = open_if_there(files.bench);
@@ -357,9 +375,8 @@ class CaseReader {
   }
 
   std::optional<Reader> open_if_there(const std::string& name) {
-    const std::filesystem::path path = case_.folder / name;
-    if (!std::filesystem::exists(path)) return std::nullopt;
-    return open(path, flaws_);
+    if (!files_.has(name)) return std::nullopt;
+    return open(files_, name, flaws_);
   }
 
   /// The voltages that sources play: channels of COMTRADE records.
@@ -372,6 +389,7 @@ class CaseReader {
             {{.file = {}, .place = "source." + source->name, .field = field, .text = std::move(text)}});
       };
       try {
+        if (files_.texts) throw Error("records are read from a folder only");
         const record::Record played = record::read_comtrade(case_.folder / source->playback);
         source->playback_time_s = played.time_s;
         std::vector<std::string> names;
@@ -406,7 +424,7 @@ class CaseReader {
 
   protection::RelaySettings read_settings_file(const std::string& name) {
     try {
-      return read_relay_settings(case_.folder / name);
+      return read_relay_settings_text(files_.text(name), files_.path_of(name));
     } catch (const Error& error) {
       flaws_.insert(flaws_.end(), error.flaws().begin(), error.flaws().end());
       return {};
@@ -421,6 +439,7 @@ class CaseReader {
     }
   }
 
+  FilesOf files_;
   trial::Case case_;
   std::vector<Flaw> flaws_;
 };
@@ -434,7 +453,11 @@ trial::Case read_case(const std::filesystem::path& folder) {
                      .field = {},
                      .text = "is no folder; a case is a folder with network.toml in it"});
   }
-  return CaseReader(folder).run();
+  return CaseReader({folder}).run();
+}
+
+trial::Case read_case_texts(const std::map<std::string, std::string>& texts) {
+  return CaseReader({{}, &texts}).run();
 }
 
 protection::RelaySettings read_relay_settings(const std::filesystem::path& file) {

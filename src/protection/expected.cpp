@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <cmath>
 #include <span>
 #include <vector>
 
@@ -77,6 +78,30 @@ struct Beside {
   }
 };
 
+std::size_t half_cycle(const RecordedInputs& seen) {
+  return static_cast<std::size_t>(std::lround(seen.rate_Hz / seen.frequency_Hz / 2));
+}
+
+/// How many samples to decide on: those there are, or, where they end before a window of the fault is full
+/// but behind half a cycle of it, as many as fill it.
+std::size_t whole_window(const RecordedInputs& seen, std::size_t window) {
+  const std::size_t count = seen.ends.front().size(), wanted = seen.inception + window;
+  const bool known = seen.hold_s > 0 && count >= seen.inception + half_cycle(seen);
+  return known ? std::max(count, wanted) : count;
+}
+
+/// Behind the last sample the wave goes on: half a cycle later it is the opposite.
+Sample sample_at(const RecordedInputs& seen, std::size_t end, std::size_t k) {
+  const std::vector<Sample>& samples = seen.ends[end];
+  bool opposite = false;
+  for (const std::size_t half = half_cycle(seen); k >= samples.size(); k -= half) opposite = !opposite;
+  Sample sample = samples[k];
+  if (!opposite) return sample;
+  for (double& value : sample.current_A) value = -value;
+  for (double& value : sample.voltage_V) value = -value;
+  return sample;
+}
+
 }  // namespace
 
 std::vector<ExpectedOperation> expected_operations(const RelaySettings& settings, const RecordedInputs& seen,
@@ -86,12 +111,12 @@ std::vector<ExpectedOperation> expected_operations(const RelaySettings& settings
   Relay measuring = make();
   std::vector<Beside> all;
   for (const double factor : factors) all.push_back({make(), factor});
-  const std::size_t count = seen.ends.front().size();
   const auto window = static_cast<std::size_t>(measuring.measuring().window());
   const double interval = 1 / seen.rate_Hz;
   std::vector<Sample> now(seen.ends.size());
-  for (std::size_t k = 0; k < count; ++k) {
-    for (std::size_t e = 0; e < seen.ends.size(); ++e) now[e] = seen.ends[e][k];
+  const std::size_t full = whole_window(seen, window);
+  for (std::size_t k = 0; k < full; ++k) {
+    for (std::size_t e = 0; e < seen.ends.size(); ++e) now[e] = sample_at(seen, e, k);
     const bool ready = measuring.measure(now);
     const bool before = k < seen.inception;
     if (before ? !ready : k + 1 < seen.inception + window) continue;
@@ -111,8 +136,8 @@ std::vector<ExpectedOperation> expected_operations(const RelaySettings& settings
   }
   std::vector<ExpectedOperation> found;
   for (Beside& one : all) {
-    double time_s = count + 1 > seen.inception + window
-                        ? static_cast<double>(count + 1 - window - seen.inception) * interval
+    double time_s = full + 1 > seen.inception + window
+                        ? static_cast<double>(full + 1 - window - seen.inception) * interval
                         : 0;
     if (!one.tripped) (void)hold(one.relay, one.see(measuring.measured()), seen.hold_s, time_s, one.found);
     found.push_back(std::move(one.found));
@@ -125,14 +150,25 @@ ExpectedOperation expected_operation(const RelaySettings& settings, const Record
   return expected_operations(settings, seen, {&as_seen, 1}).front();
 }
 
-ExpectedOperation expected_operation(const RelaySettings& settings, const Measured& before,
+ExpectedOperation expected_operation(const RelaySettings& settings, std::span<const Held> past,
                                      const Measured& during, double limit_s) {
+  constexpr double past_step_s = 5e-3;
   Relay relay(attentive(settings), 4000, 50, static_cast<int>(during.ends.size()));
+  for (const Held& held : past) {
+    const auto steps = static_cast<int>(std::ceil(held.for_s / past_step_s));
+    for (int k = 0; k < steps; ++k) relay.decide(held.measured, held.for_s / steps);
+  }
+  relay.await_trip();
   ExpectedOperation found;
-  for (int k = 0; k < 200; ++k) relay.decide(before, 5e-3);
   double time_s = 0;
   (void)hold(relay, during, limit_s, time_s, found);
   return found;
+}
+
+ExpectedOperation expected_operation(const RelaySettings& settings, const Measured& before,
+                                     const Measured& during, double limit_s) {
+  const Held rest{before, 1};
+  return expected_operation(settings, {&rest, 1}, during, limit_s);
 }
 
 }  // namespace zavrek::protection

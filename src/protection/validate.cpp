@@ -25,6 +25,39 @@ bool same_ground(const Stage& slower, const Stage& faster) {
 
 constexpr int samples_per_cycle = 80;  // of the streams that relays read
 
+/// Calls `visit` with place, field and text of each condition.
+template <class Visit>
+void each_condition(const RelaySettings& settings, Visit&& visit) {
+  for (const FunctionSettings& function : settings.functions) {
+    std::visit(
+        [&](const auto& f) {
+          const Table& fields = table(&f);
+          for (const network::Field& field : fields.fields) {
+            const bool condition = field.name == "blocked_by" || field.name == "when" ||
+                                   field.name == "set" || field.name == "reset" ||
+                                   field.name == "started_by" || field.name == "closed";
+            if (condition && field.shape == network::Shape::text && field.words.empty())
+              visit(fields.kind + "." + f.name, field.name.c_str(), network::as_text(field.read(&f)));
+          }
+        },
+        function);
+  }
+}
+
+/// All that conditions name; those that cannot be read are told elsewhere.
+std::vector<std::string> named_in_conditions(const RelaySettings& settings) {
+  std::vector<std::string> names;
+  each_condition(settings, [&](const std::string&, const char*, const std::string& text) {
+    try {
+      for (const std::string& name : Condition::names_in(text)) {
+        if (std::find(names.begin(), names.end(), name) == names.end()) names.push_back(name);
+      }
+    } catch (const Error&) {
+    }
+  });
+  return names;
+}
+
 struct Checker {
   const RelaySettings& settings;
   std::vector<Flaw> flaws;
@@ -239,20 +272,7 @@ struct Checker {
         report(place, field, fmt::format("the condition \"{}\": {}", text, error.flaws()[0].text));
       }
     };
-    for (const FunctionSettings& function : settings.functions) {
-      std::visit(
-          [&](const auto& f) {
-            const Table& fields = table(&f);
-            for (const network::Field& field : fields.fields) {
-              const bool condition = field.name == "blocked_by" || field.name == "when" ||
-                                     field.name == "set" || field.name == "reset" ||
-                                     field.name == "started_by" || field.name == "closed";
-              if (condition && field.shape == network::Shape::text && field.words.empty())
-                check(place_of(f), field.name.c_str(), network::as_text(field.read(&f)));
-            }
-          },
-          function);
-    }
+    each_condition(settings, check);
   }
 };
 
@@ -264,6 +284,30 @@ std::vector<std::string> outputs_of(const RelaySettings& settings) {
     if (output->name != "start" && output->name != "trip") names.push_back(output->name);
   }
   return names;
+}
+
+std::vector<std::string> inputs_of(const RelaySettings& settings) {
+  std::vector<std::string> inputs;
+  for (const std::string& name : named_in_conditions(settings)) {
+    if (name.starts_with("input.") && name.size() > 6) inputs.push_back(name.substr(6));
+  }
+  return inputs;
+}
+
+std::vector<std::string> idle_functions(const RelaySettings& settings) {
+  const std::vector<std::string> named = named_in_conditions(settings);
+  std::vector<std::string> idle;
+  for (const FunctionSettings& function : settings.functions) {
+    const FunctionBase& base = base_of(function);
+    const std::vector<std::string> signals = signals_of(function);
+    const bool trips = base.trips && std::find(signals.begin(), signals.end(), "trip") != signals.end();
+    if (trips || std::holds_alternative<Output>(function)) continue;
+    const bool used = std::any_of(named.begin(), named.end(), [&](const std::string& name) {
+      return name == base.name || name.starts_with(base.name + ".");
+    });
+    if (!used) idle.push_back(base.name);
+  }
+  return idle;
 }
 
 std::vector<Flaw> validate(const RelaySettings& settings) {

@@ -71,12 +71,16 @@ json waveforms(const record::Record& record, const std::vector<std::string>& fir
   return out;
 }
 
+std::string badge_of(const trial::TrialResult& result) {
+  return result.not_judged.empty() ? badge(result.passed()) : "<span class=\"badge void\">not judged</span>";
+}
+
 std::string verdict_rows(const trial::TrialResult& result) {
   std::string rows;
   for (const trial::Verdict& v : result.verdicts) {
     rows += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
                         escaped(v.expectation), escaped(v.expected), escaped(v.measured), escaped(v.margin),
-                        badge(v.passed));
+                        result.not_judged.empty() ? badge(v.passed) : badge_of(result));
   }
   return rows;
 }
@@ -99,7 +103,9 @@ std::string fault_text(const trial::Trial& trial) {
 std::string trial_section(std::size_t number, const trial::Trial& trial, const trial::TrialResult& result) {
   std::string s = fmt::format(
       "<section class=\"trial\" id=\"trial{0}\"><h2>{0}. {1} {2}</h2>\n<p class=\"facts\">{3}</p>\n", number,
-      escaped(result.name), badge(result.passed()), escaped(fault_text(trial)));
+      escaped(result.name), badge_of(result), escaped(fault_text(trial)));
+  if (!result.not_judged.empty())
+    s += "<p class=\"failure\">Not judged: " + escaped(result.not_judged) + "</p>\n";
   if (!result.failure.empty()) s += "<p class=\"failure\">" + escaped(result.failure) + "</p>\n";
   if (result.fault_current_A > 0) {
     s += fmt::format("<p class=\"facts\">Inception at {:.4f} s. Fault current {} rms.</p>\n",
@@ -136,7 +142,7 @@ std::string summary_table(const std::vector<trial::TrialResult>& results) {
         "<tr><td class=\"number\">{0}</td><td><a href=\"#trial{0}\">{1}</a></td><td>{2} of {3}</td><td "
         "class=\"number\">{4}</td><td>{5}</td></tr>\n",
         k + 1, escaped(r.name), passed, r.verdicts.size(),
-        r.fault_current_A > 0 ? print_rounded(r.fault_current_A, "A", 3) : "", badge(r.passed()));
+        r.fault_current_A > 0 ? print_rounded(r.fault_current_A, "A", 3) : "", badge_of(r));
   }
   return s + "</tbody></table>\n";
 }
@@ -145,6 +151,8 @@ std::string summary_table(const std::vector<trial::TrialResult>& results) {
 
 std::string html_report(const trial::Case& all, const std::vector<trial::TrialResult>& results) {
   const auto passed = std::count_if(results.begin(), results.end(), [](const auto& r) { return r.passed(); });
+  const auto unjudged =
+      std::count_if(results.begin(), results.end(), [](const auto& r) { return !r.not_judged.empty(); });
   const bool well = passed == static_cast<std::ptrdiff_t>(results.size());
   json data = json::array();
   std::string sections;
@@ -157,9 +165,10 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
   std::string page = internal::page_head(all.network.title);
   page += fmt::format(
       "<header><h1>{}</h1><p class=\"facts\">Trial report of {}, {}. Step {}.</p><p class=\"verdict {}\">{} "
-      "of {} trials passed</p></header>\n",
+      "of {} trials passed{}</p></header>\n",
       escaped(all.network.title), escaped(all.folder.filename().string()), internal::now_text(),
-      print_rounded(all.network.step_s, "s"), well ? "pass" : "fail", passed, results.size());
+      print_rounded(all.network.step_s, "s"), well ? "pass" : "fail", passed, results.size(),
+      unjudged > 0 ? fmt::format(", {} could not be judged", unjudged) : std::string());
   page += "<main>\n" + summary_table(results) + sections + "</main>\n";
   page += "<script>\n" + std::string(internal::uplot_js) +
           "\n</script>\n<script>\nconst trials = " + internal::for_script(data.dump()) + ";\n" +

@@ -23,14 +23,18 @@ std::string case_of(const JunitCase& c) {
       s += fmt::format("<property name=\"{}\" value=\"{}\"/>", escaped(name), escaped(value));
     s += "</properties>";
   }
-  if (!c.passed) s += fmt::format("<failure message=\"{}\"/>", escaped(c.failure));
+  if (!c.skipped.empty())
+    s += fmt::format("<skipped message=\"{}\"/>", escaped(c.skipped));
+  else if (!c.passed)
+    s += fmt::format("<failure message=\"{}\"/>", escaped(c.failure));
   return s + "</testcase>\n";
 }
 
 }  // namespace
 
 std::string junit(const std::string& suite, const std::vector<JunitCase>& cases) {
-  const auto failed = std::count_if(cases.begin(), cases.end(), [](const auto& c) { return !c.passed; });
+  const auto failed =
+      std::count_if(cases.begin(), cases.end(), [](const auto& c) { return !c.passed && c.skipped.empty(); });
   double seconds = 0;
   for (const JunitCase& c : cases) seconds += c.seconds;
   std::string s = fmt::format(
@@ -61,7 +65,7 @@ std::vector<JunitCase> trial_cases(const std::vector<trial::TrialResult>& result
     }
     cases.push_back({"trials", result.name, result.passed(), std::move(why),
                      1e-9 * static_cast<double>(result.timing.elapsed_ns),
-                     properties_of(pace::punctuality(result.timing))});
+                     properties_of(pace::punctuality(result.timing)), result.not_judged});
   }
   return cases;
 }

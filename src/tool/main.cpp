@@ -100,6 +100,9 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->add_flag("--json", words.test.json, "print JSON");
   verb->add_flag("--no-figures", words.test.no_figures, "draw no PNG per trial");
   verb->add_option("--cores", words.test.cores, cores_help)->check(CLI::Range(1, 64));
+  verb->add_option("--repeats", words.test.repeats,
+                   "how often a trial that this computer held back too far to be judged is run again")
+      ->check(CLI::Range(0, 100));
   verb->callback([&] { code = tool::test(words.test); });
 
   verb = app.add_subcommand("judge", "judge a record that was kept again, by the settings of a case");

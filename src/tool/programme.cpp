@@ -127,7 +127,7 @@ int programme(const ProgrammeOptions& options) {
   if (stop_on_signal()) return interrupted;
   if (lost_records > 0) {
     fmt::print(stderr, "{} records could not be written; their results are kept\n", lost_records);
-    return unwritten;
+    return incomplete;
   }
   return well && complete ? done : failed_verdict;
 }

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <numeric>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -20,9 +21,13 @@ record::Encoding encoding_of(const std::string& word) {
 }
 
 void print_result(const trial::TrialResult& result) {
-  fmt::print("{} {}\n", result.passed() ? "pass" : "FAIL", result.name);
+  const bool judged = result.not_judged.empty();
+  fmt::print("{} {}\n", result.passed() ? "pass" : judged ? "FAIL" : "void", result.name);
+  if (!judged) fmt::print("     not judged: {}\n", result.not_judged);
+  if (result.repeats > 0) fmt::print("     run {} times\n", result.repeats + 1);
   if (!result.failure.empty()) fmt::print("     {}\n", result.failure);
   for (const trial::Verdict& v : result.verdicts) {
+    if (!judged) break;
     if (!result.failure.empty()) {  // said once, above
       fmt::print("     FAIL {}\n", v.expectation);
       continue;
@@ -52,6 +57,8 @@ nlohmann::json result_json(const trial::TrialResult& result) {
   return {{"name", result.name},
           {"passed", result.passed()},
           {"failure", result.failure},
+          {"not_judged", result.not_judged},
+          {"repeats", result.repeats},
           {"inception_s", result.inception_s},
           {"fault_current_A", result.fault_current_A},
           {"medium", result.medium},
@@ -92,6 +99,7 @@ std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOption
                         options.free,  std::filesystem::read_symlink("/proc/self/exe"),
                         options.cores, encoding_of(options.encoding)};
   run.stop = &stop_on_signal();
+  run.most_repeats = options.repeats;
   std::vector<trial::TrialResult> results;
   for (std::size_t k = 0; k < all.trials.size(); ++k) {
     const trial::Trial& one = all.trials[k];
@@ -127,6 +135,10 @@ int test(const TestOptions& options) {
     record::write_file(out / "junit.xml", report::junit(all.network.title, report::trial_cases(results)));
   });
   const auto passed = std::count_if(results.begin(), results.end(), [](const auto& r) { return r.passed(); });
+  const auto unjudged =
+      std::count_if(results.begin(), results.end(), [](const auto& r) { return !r.not_judged.empty(); });
+  const int repeats = std::accumulate(results.begin(), results.end(), 0,
+                                      [](int sum, const auto& r) { return sum + r.repeats; });
   const bool well = passed == static_cast<std::ptrdiff_t>(results.size());
   if (options.json) {
     nlohmann::json list = nlohmann::json::array();
@@ -137,7 +149,9 @@ int test(const TestOptions& options) {
     fmt::print("last trial: {}\n", to_string(results.back().timing));
     if (!results.back().accounts.empty())
       fmt::print("{}\n", bench::to_string(results.back().accounts, results.back().step_s));
-    fmt::print("\n{} of {} trials passed\nreport: {}\n", passed, results.size(),
+    if (repeats > 0) fmt::print("\n{} runs were held back by this computer and repeated\n", repeats);
+    fmt::print("\n{} of {} trials passed{}\nreport: {}\n", passed, results.size(),
+               unjudged > 0 ? fmt::format(", {} could not be judged", unjudged) : std::string(),
                (out / "report.html").string());
   }
   if (stop_on_signal()) {
@@ -151,9 +165,10 @@ int test(const TestOptions& options) {
   }
   if (!written) {
     fmt::print(stderr, "not all evidence was written\n");
-    return unwritten;
+    return incomplete;
   }
-  return well ? done : failed_verdict;
+  if (passed + unjudged < static_cast<std::ptrdiff_t>(results.size())) return failed_verdict;
+  return unjudged > 0 ? incomplete : done;
 }
 
 int judge(const JudgeOptions& options) {

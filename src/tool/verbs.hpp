@@ -12,7 +12,7 @@ namespace zavrek::tool {
 
 inline constexpr int done = 0;
 inline constexpr int failed_verdict = 1;
-inline constexpr int unwritten = 3;      // all was run, and something could not be kept
+inline constexpr int incomplete = 3;     // all was run, and something could not be judged or kept
 inline constexpr int interrupted = 130;  // as a shell says of what SIGINT ended
 inline constexpr int bad_input = 2;
 
@@ -61,6 +61,7 @@ struct TestOptions {
   bool json = false;
   bool no_figures = false;
   int cores = 1;
+  int repeats = 3;
 };
 [[nodiscard]] int test(const TestOptions& options);
 

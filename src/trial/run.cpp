@@ -8,6 +8,7 @@
 #include "bench/plant_source.hpp"
 #include "trial/case/operations.hpp"
 #include "trial/judge/judge.hpp"
+#include "trial/judge/time_tolerance.hpp"
 
 namespace zavrek::trial {
 namespace {
@@ -259,7 +260,7 @@ std::string Explanation::words() const {
 }
 
 bool TrialResult::passed() const {
-  return failure.empty() &&
+  return failure.empty() && not_judged.empty() &&
          std::all_of(verdicts.begin(), verdicts.end(), [](const Verdict& v) { return v.passed; });
 }
 
@@ -376,7 +377,46 @@ TrialResult run_undisturbed(const Case& all, double duration_s, double kept_s, c
   return result;
 }
 
-TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options) {
+namespace {
+
+constexpr double usual_tolerance_s = 30e-3;  // of a `never`, and of what has none of its own
+
+/// The least by which a time of the trial may miss what is expected.
+double least_tolerance_s(const Trial& trial) {
+  double least = usual_tolerance_s;
+  for (const Expectation& e : trial.expect) {
+    double one = usual_tolerance_s;
+    if (e.window.size() == 2)
+      one = (parse_quantity_as(e.window[1], "s") - parse_quantity_as(e.window[0], "s")) / 2;
+    else if (!e.time.empty() && !e.tolerance.empty())
+      one = internal::time_tolerance(e.tolerance)
+                .of(e.time == "from settings" ? 0 : parse_quantity_as(e.time, "s"));
+    if (one > 0) least = std::min(least, one);
+  }
+  return least;
+}
+
+/// Why a run in which somebody else had to keep up proves nothing; empty when it does.
+std::string held_back(const Trial& trial, const TrialResult& result) {
+  const double most_s =
+      network::is_set(trial.held_back_s) ? trial.held_back_s : least_tolerance_s(trial) / 10;
+  const auto beyond = [&](const std::string& who, double by_s) {
+    return fmt::format("{} was held back by {} by this computer; {} at most can be judged", who,
+                       print_rounded(by_s, "s", 2), print_rounded(most_s, "s", 2));
+  };
+  const pace::Punctuality kept = pace::punctuality(result.timing);
+  if (const double by_s = std::max(kept.held_back_s, kept.worst_late_s); by_s > most_s)
+    return beyond("the run", by_s);
+  for (const bench::Account& account : result.accounts) {
+    const double by_s = 1e-6 * static_cast<double>(account.held_back_us);
+    if (by_s > most_s) return beyond(account.port, by_s);
+    if (account.held_back_us > 0 && account.lost > 0)
+      return fmt::format("{} lost {} samples", account.port, account.lost);
+  }
+  return {};
+}
+
+TrialResult run_once(const Case& all, const Trial& trial, const RunOptions& options) {
   const network::Network network = network_with_faults(all, trial);
   const double frequency = network.frequency_Hz;
   TrialResult result;
@@ -400,6 +440,7 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
     note_interruption(run, duration, options, result);
   }
   take_result(run, result);
+  if (run.somebody_elsewhere() && !result.interrupted) result.not_judged = held_back(trial, result);
   if (options.kept_as && result.record.time_s.size() > 1)
     result.record = record::as_kept(result.record, *options.kept_as);
   judge_record(all, trial, result.record, plant.time_s(), result);
@@ -407,6 +448,19 @@ TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& opt
   add_losses(result.accounts, result);
   add_lateness(result);
   return result;
+}
+
+}  // namespace
+
+TrialResult run_trial(const Case& all, const Trial& trial, const RunOptions& options) {
+  RunOptions how = options;
+  for (int repeats = 0;; ++repeats) {
+    TrialResult result = run_once(all, trial, how);
+    result.repeats = repeats;
+    const bool stopped = options.stop && options.stop->load();
+    if (result.not_judged.empty() || repeats >= options.most_repeats || stopped) return result;
+    how.listens = false;
+  }
 }
 
 }  // namespace zavrek::trial

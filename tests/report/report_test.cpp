@@ -136,5 +136,23 @@ TEST(HtmlReport, StandsAloneAndEscapesNames) {
   EXPECT_EQ(scripts, 2U);
 }
 
+TEST(Junit, TellsWhatCouldNotBeJudgedAndHowLateARunWas) {
+  trial::TrialResult late;
+  late.name = "late";
+  late.not_judged = "the run was held back by 8 ms";
+  late.timing.pace = pace::Pace::wall;
+  late.timing.steps = 100;
+  late.timing.overruns = 7;
+  trial::TrialResult failed;
+  failed.name = "failed";
+  failed.verdicts = {{.expectation = "R1 trip", .expected = "never", .measured = "0.1 s"}};
+  const std::string xml = junit("suite", trial_cases({late, failed}));
+  EXPECT_NE(xml.find("tests=\"2\" failures=\"1\""), std::string::npos) << xml;
+  EXPECT_NE(xml.find("<skipped message=\"the run was held back by 8 ms\"/>"), std::string::npos) << xml;
+  EXPECT_NE(xml.find("<property name=\"late_steps\" value=\"7\"/>"), std::string::npos) << xml;
+  EXPECT_NE(xml.find("<failure message=\"R1 trip: expected never, measured 0.1 s\"/>"), std::string::npos)
+      << xml;
+}
+
 }  // namespace
 }  // namespace zavrek::report

@@ -166,5 +166,53 @@ TEST(Injection, DrivesARelayInAProcessOfItsOwn) {
             "no answer from RX at the start");
 }
 
+/// One stage that remembers, in a process of its own; nothing but its times is tested.
+InjectionReport remembering(const std::string& name, const std::string& stage) {
+  const auto file = std::filesystem::temp_directory_path() / fmt::format("zavrek_{}_{}.toml", name, getpid());
+  record::write_file(file, "values = \"primary\"\nct_primary = \"400 A\"\n" + stage);
+  const RelaySettings settings = casefile::read_relay_settings(file);
+  InjectionPlan plan;
+  for (const char* value : {"4 kA", "2 kA", "300 A", "2 kA"})
+    plan.values.push_back(
+        {.function = std::get_if<protection::Stage>(&settings.functions[0]) ? "phase1" : "heat",
+         .value = value});
+  InjectionOptions options{.place = "process",
+                           .relay_program = ZAVREK_TOOL,
+                           .name = name,
+                           .goose_appid = 0x79,
+                           .stream_appid = 0x4079,
+                           .plan = &plan};
+  options.longest_rest_s = 1;
+  const InjectionReport report = inject(settings, settings, file, options);
+  std::filesystem::remove(file);
+  return report;
+}
+
+TEST(Injection, WaitsUntilARelayElsewhereHasForgotten) {
+  const InjectionReport report =
+      remembering("definite",
+                  "[stage.phase1]\ncharacteristic = \"IEC very inverse\"\npickup = \"420 A\"\n"
+                  "time_multiplier = 0.05\nreset = \"definite\"\nreset_delay = \"0.8 s\"\n");
+  EXPECT_EQ(report.failure, "");
+  EXPECT_TRUE(report.warnings.empty());
+  ASSERT_EQ(report.points.size(), 4U);
+  for (const InjectedPoint& p : report.points)
+    EXPECT_TRUE(p.passed) << p.quantity << ": expected " << p.expected << ", measured " << p.measured;
+  EXPECT_NEAR(report.points[3].expected, report.points[1].expected, 1e-3);
+}
+
+TEST(Injection, ReckonsWithWhatARelayElsewhereCannotForgetInTime) {
+  const InjectionReport report =
+      remembering("warm", "[thermal.heat]\nrated = \"400 A\"\ntime_constant = \"20 s\"\n");
+  EXPECT_EQ(report.failure, "");
+  ASSERT_EQ(report.warnings.size(), 1U);
+  EXPECT_NE(report.warnings[0].find("remembers for more than 1 s of rest"), std::string::npos);
+  ASSERT_EQ(report.points.size(), 4U);
+  for (const InjectedPoint& p : report.points)
+    EXPECT_TRUE(p.passed) << p.quantity << ": expected " << p.expected << ", measured " << p.measured;
+  // IEC 60255-149 from cold: 20 s times the logarithm of I^2 / (I^2 - (1.05 * 400 A)^2).
+  EXPECT_LT(report.points[1].expected, 0.9 * 20 * std::log(4.0 / (4.0 - 0.42 * 0.42))) << "it was warm";
+}
+
 }  // namespace
 }  // namespace zavrek::trial

@@ -10,6 +10,8 @@
 
 #include <gtest/gtest.h>
 
+#include <numbers>
+
 #include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/casefile.hpp"
 
@@ -401,6 +403,47 @@ TEST(Trial, StrikesAtTheWantedAngleOfTheFaultedVoltage) {
   }
 }
 
+/// R1 of the quay with stages that do not wait.
+Case quay_at_once(int decisions, const std::string& filter) {
+  Case all = quay();
+  for (Device& device : all.bench.devices) {
+    if (device.name != "R1") continue;
+    for (protection::RelaySettings* relay : {&device.relay, &device.approved_relay}) {
+      relay->decisions = decisions;
+      relay->filter = filter;
+      for (auto& function : relay->functions) {
+        auto* stage = std::get_if<protection::Stage>(&function);
+        if (stage && (stage->name == "phase2" || stage->name == "earth2")) stage->delay_s = 0;
+      }
+    }
+  }
+  return all;
+}
+
+TEST(Trial, PassesStagesWithoutDelayByTheirOwnSettings) {
+  int judged = 0;
+  for (const char* filter : {"full cycle", "half cycle", "cosine"}) {
+    for (const int decisions : {0, 20}) {
+      const Case all = quay_at_once(decisions, filter);
+      for (const char* name : {"close on cable 1", "solid earth fault"}) {
+        for (int degrees = 0; degrees < 360; degrees += 30) {
+          Trial trial = trial_named(name);
+          trial.fault->inception_rad = degrees * std::numbers::pi / 180;
+          trial.expect = {{.device = "R1", .output = "trip", .time = "from settings"}};
+          const TrialResult result = run_trial(all, trial, in_plant());
+          ASSERT_EQ(result.failure, "");
+          EXPECT_TRUE(result.passed())
+              << name << ", " << filter << ", " << decisions << " decisions, " << degrees
+              << " deg: " << result.verdicts[0].expected << ", measured " << result.verdicts[0].measured;
+          EXPECT_NE(result.verdicts[0].expected, "never, by its settings");
+          ++judged;
+        }
+      }
+    }
+  }
+  EXPECT_EQ(judged, 144);
+}
+
 TEST(Trial, FailsAWrongSettingAndSaysByHowMuch) {
   const Case wrong = casefile::read_case(std::string(ZAVREK_DEMO) + "/wrong-setting");
   const TrialResult result = run_trial(wrong, wrong.trials[1], in_plant());
@@ -466,6 +509,38 @@ TEST(Trial, SaysSoWhenARelayNeverAnswers) {
   const TrialResult result = run_trial(quay(), trial_named("close on cable 1"), options);
   EXPECT_EQ(result.failure, "no answer from R0 at the start");
   EXPECT_FALSE(result.passed());
+}
+
+TEST(Trial, IsRepeatedWhereARelayStoodStillAndNotJudgedWhereItAlwaysDoes) {
+  RunOptions options = in_processes();
+  std::atomic<int> stops{1000};
+  std::jthread stopper([&](const std::stop_token& over) {
+    pid_t last = 0;
+    while (!over.stop_requested()) {
+      std::this_thread::sleep_for(std::chrono::milliseconds(5));
+      const pid_t pid = relay_process("veskar/R1.toml");
+      if (pid == 0 || pid == last || stops <= 0) continue;
+      last = pid;
+      --stops;
+      std::this_thread::sleep_for(std::chrono::milliseconds(300));  // it has samples by then
+      kill(pid, SIGSTOP);
+      std::this_thread::sleep_for(std::chrono::milliseconds(60));
+      kill(pid, SIGCONT);
+    }
+  });
+  Trial trial = trial_named("66 kV infeed");  // under a `never`, standing still would pass
+  trial.held_back_s = 40e-3;
+  options.most_repeats = 1;
+  const TrialResult never = run_trial(quay(), trial, options);
+  EXPECT_FALSE(never.passed());
+  EXPECT_EQ(never.repeats, 1);
+  EXPECT_TRUE(never.not_judged.starts_with("device.R1 was held back by ")) << never.not_judged;
+  stops = 1;
+  options.most_repeats = 6;
+  const TrialResult again = run_trial(quay(), trial, options);
+  EXPECT_GE(again.repeats, 1);
+  EXPECT_EQ(again.not_judged, "");
+  EXPECT_TRUE(again.passed());
 }
 
 /// Forged messages under the name of R1, from another source, a thousand a second.

@@ -15,16 +15,17 @@ struct Account {
   long long sent = 0;
   long long unsent = 0;  ///< that the medium did not take
   long long received = 0;
-  long long lost = 0;         ///< missing in what was received, or nowhere to be kept
-  long long late = 0;         ///< came when its time was over
-  long long refused = 0;      ///< asked for, but not allowed
-  long long malformed = 0;    ///< addressed to it, but not to be read
-  long long foreign = 0;      ///< of another identity at the same place
-  long long conflicting = 0;  ///< of another source under the same identity
-  long long regressed = 0;    ///< older than what had come before
-  long long restarts = 0;     ///< of the other side
-  std::string delay_of;       ///< what `delay` is from and to; empty when nothing was measured
-  pace::Histogram delay;      ///< ns
+  long long lost = 0;          ///< missing in what was received, or nowhere to be kept
+  long long late = 0;          ///< came when its time was over
+  long long refused = 0;       ///< asked for, but not allowed
+  long long malformed = 0;     ///< addressed to it, but not to be read
+  long long foreign = 0;       ///< of another identity at the same place
+  long long conflicting = 0;   ///< of another source under the same identity
+  long long regressed = 0;     ///< older than what had come before
+  long long restarts = 0;      ///< of the other side
+  long long held_back_us = 0;  ///< most that the computer kept a process from its work, as it measured itself
+  std::string delay_of;        ///< what `delay` is from and to; empty when nothing was measured
+  pace::Histogram delay;       ///< ns
 };
 
 /// One of its counts, as every account of them writes it.

@@ -38,6 +38,8 @@ struct RunOptions {
   /// Listens ahead of the first frame whether somebody else speaks as this run will (Bench::listen_s). Of
   /// many runs in a row only the first need do so.
   bool listens = true;
+  /// How often a trial that was held back too far is run again.
+  int most_repeats = 3;
   /// Keeps rows of the record in this folder, not in memory: for a run of hours (see Run::rows).
   std::filesystem::path rows_in = {};
 };
@@ -75,6 +77,8 @@ class Run {
   [[nodiscard]] std::string start();
   /// Whether the run follows the wall clock.
   [[nodiscard]] bool paced() const noexcept;
+  /// Whether a device, a control or a publisher is elsewhere, so that being late matters.
+  [[nodiscard]] bool somebody_elsewhere() const noexcept;
 
   // --- during it --------------------------------------------------------------------------------
   /// Runs for `duration_s`, or, where that is 0, without end; ends early when a port or the plant cannot

@@ -1,8 +1,12 @@
 // A relay at work, and what its settings say it should do.
 #pragma once
 
+#include <limits>
 #include <memory>
 #include <optional>
+#include <span>
+#include <string>
+#include <vector>
 
 #include "zavrek/protection/measuring.hpp"
 #include "zavrek/protection/settings.hpp"
@@ -46,6 +50,8 @@ class Relay {
 
   /// Which function tripped the relay first, as an index of `settings().functions`; empty before.
   [[nodiscard]] std::optional<std::size_t> tripped_by() const noexcept { return tripped_by_; }
+  /// The next trip is the first again.
+  void await_trip() noexcept { tripped_by_.reset(); }
   /// How long before the end of the latest step that happened.
   [[nodiscard]] double tripped_before_s() const noexcept { return tripped_before_s_; }
 
@@ -98,6 +104,16 @@ struct RecordedInputs {
 [[nodiscard]] std::vector<ExpectedOperation> expected_operations(const RelaySettings& settings,
                                                                  const RecordedInputs& seen,
                                                                  std::span<const double> factors);
+
+/// Something steady at the terminals of a relay, and for how long.
+struct Held {
+  Measured measured;
+  double for_s = 0;
+};
+/// The same for `during`, for `limit_s`, behind all of `past` in its order: what a relay still remembers of
+/// that counts.
+[[nodiscard]] ExpectedOperation expected_operation(const RelaySettings& settings, std::span<const Held> past,
+                                                   const Measured& during, double limit_s);
 
 /// The same for steady quantities: `before` long enough that all is at rest, then `during` for `limit_s`.
 [[nodiscard]] ExpectedOperation expected_operation(const RelaySettings& settings, const Measured& before,

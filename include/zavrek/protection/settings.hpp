@@ -282,6 +282,10 @@ const Table& table(const RelaySettings*);
 
 /// What it sends: "start", "trip", then its own outputs.
 [[nodiscard]] std::vector<std::string> outputs_of(const RelaySettings& settings);
+/// Binary inputs that conditions use, without "input."
+[[nodiscard]] std::vector<std::string> inputs_of(const RelaySettings& settings);
+/// Functions that neither trip nor are asked for by any condition: whatever they see, nothing comes of it.
+[[nodiscard]] std::vector<std::string> idle_functions(const RelaySettings& settings);
 
 /// Settings that cannot work: no function, a threshold or a ratio missing, a stage that can never operate
 /// before another one does, conditions over signals that are not there.

@@ -66,6 +66,7 @@ struct InjectionOptions {
   double accurate_above = 1.2;    ///< multiple of pickup from which on inverse times are judged
   int rays = 24;                  ///< of a boundary
   double longest_s = 120;         ///< points expected to take longer are left out
+  double longest_rest_s = 60;     ///< that a device elsewhere is given between two points, to forget
   /// What to inject instead of what the settings propose (injection_plan.hpp); it must outlive the call.
   const InjectionPlan* plan = nullptr;
 };

@@ -1,8 +1,10 @@
 #include <algorithm>
 #include <optional>
 
+#include <fmt/format.h>
 #include "bench/control_seat.hpp"
 #include "bench/plant_source.hpp"
+
 #include "trial/case/operations.hpp"
 #include "trial/judge/judge.hpp"
 #include "zavrek/trial/programme.hpp"
@@ -64,6 +66,17 @@ std::vector<std::string> check_trials(const Case& all, const std::vector<std::st
     check_trial(first.all, first.trial, control, known, notes, flaws);
   }
   if (!flaws.empty()) throw Error(std::move(flaws));
+  for (const Trial& trial : all.trials) {
+    if (trial.expect.empty())
+      notes.push_back(fmt::format("trial \"{}\" expects nothing: it proves nothing", trial.name));
+  }
+  for (const Device& device : all.bench.devices) {
+    for (const std::string& name : protection::idle_functions(device.approved_relay))
+      notes.push_back(
+          fmt::format("{}: its function {} neither trips nor is asked for by a condition: nothing "
+                      "comes of what it sees",
+                      device.name, name));
+  }
   return notes;
 }
 

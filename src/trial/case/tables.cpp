@@ -142,6 +142,11 @@ const Table& table(const Trial*) {
           .quantity("prefault", &Trial::prefault_s, "s", within(0, limits::trial_s), "before the disturbance")
           .quantity("postfault", &Trial::postfault_s, "s", within(0, limits::trial_s),
                     "after the disturbance")
+          .quantity(
+              "held_back", &Trial::held_back_s, "s", network::above(0),
+              "how far the computer may hold the run, or a relay that it started, back for the trial to be "
+              "judged; a tenth of its least tolerance when left out",
+              Need::optional)
           .build();
   return built;
 }

@@ -1,7 +1,9 @@
 #include "zavrek/trial/injection.hpp"
 
 #include <algorithm>
+#include <chrono>
 #include <cmath>
+#include <future>
 #include <numbers>
 
 #include <fmt/format.h>
@@ -23,7 +25,9 @@ namespace {
 
 constexpr double prefault_s = 0.3;
 constexpr double longest_reset_s = 5;
-constexpr double ramp_share = 0.0025;  // of the threshold, in a step of a ramp
+constexpr double ramp_share = 0.0025;     // of the threshold, in a step of a ramp
+constexpr double remembered_share = 0.1;  // of a tolerance, which is no more than nothing
+constexpr double least_rest_s = 0.1;
 constexpr double ramp_hold_s = 0.06;   // of each step
 constexpr double search_width = 0.12;  // of the threshold, either side, in which a pickup is looked for
 constexpr int outline_rays = 90;       // at which a set boundary is drawn
@@ -120,20 +124,78 @@ class Tester {
     return protection::expected_operation(approved_, probe.before.measured, during.measured, limit_s);
   }
 
-  /// Waits until the device is at rest again; what is held at the terminals are the values before a fault.
+  /// What should happen with all that the device may still remember.
+  [[nodiscard]] ExpectedOperation expected_behind(const std::vector<protection::Held>& past,
+                                                  const Stimulus& during) const {
+    return protection::expected_operation(approved_, past, during.measured, options_.longest_s);
+  }
+
+  /// Reckons while the device goes on seeing what stood before a fault: one elsewhere takes a gap in its
+  /// samples for a fault of its own.
+  template <class Reckon>
+  auto beside(const Probe& probe, Reckon&& reckon) {
+    if (!injector_.elsewhere()) return reckon();
+    auto answer = std::async(std::launch::async, std::forward<Reckon>(reckon));
+    while (injector_.failure().empty() &&
+           answer.wait_for(std::chrono::seconds(0)) != std::future_status::ready)
+      (void)injector_.inject(probe.before, 0.05);
+    return answer.get();
+  }
+
+  /// Waits until the device's outputs are at rest again; what is held at the terminals are the values before
+  /// a fault.
   bool settle(const Probe& probe) {
-    if (injector_.forget()) {
-      (void)injector_.inject(probe.before, prefault_s);
-    } else {
-      (void)injector_.inject(probe.before, longest_reset_s, Injector::Until::quiet);
-      (void)injector_.inject(probe.before, prefault_s);
+    const bool forgets = injector_.forget();
+    if (!forgets) (void)injector_.inject(probe.before, longest_reset_s, Injector::Until::quiet);
+    (void)injector_.inject(probe.before, prefault_s);
+    if (forgets) injector_.rested(probe.before);
+    if (!injector_.failure().empty()) report_.failure = injector_.failure();
+    return report_.failure.empty();
+  }
+
+  /// How long it must rest until nothing that it remembers of `past` (heat, a disk on its way back) changes
+  /// what it does with `during`, by its settings; infinite when longer than is waited.
+  [[nodiscard]] double rest_needed(const Probe& probe, const Stimulus& tested,
+                                   std::vector<protection::Held> past) const {
+    // Something at which nothing operates does not show what is remembered.
+    const bool shows = std::isfinite(expected(probe, tested, options_.longest_s).time_s);
+    const Stimulus during = shows ? tested : probe.at(probe.threshold * (probe.operates_above ? 1.5 : 0.7));
+    const ExpectedOperation wanted = expected(probe, during, options_.longest_s);
+    if (!std::isfinite(wanted.time_s)) return 0;
+    past.push_back({probe.before.measured, 0});
+    const auto is_enough = [&](double rest_s) {
+      past.back().for_s = rest_s;
+      const ExpectedOperation found =
+          protection::expected_operation(approved_, past, during.measured, options_.longest_s);
+      return found.stage == wanted.stage &&
+             std::abs(found.time_s - wanted.time_s) < remembered_share * tolerance_.of(wanted.time_s);
+    };
+    if (is_enough(0)) return 0;
+    for (double rest_s = least_rest_s; rest_s <= options_.longest_rest_s; rest_s *= 1.5) {
+      if (is_enough(rest_s)) return rest_s;
     }
+    return never_s;
+  }
+
+  bool rest(const Probe& probe, const Stimulus& during) {
+    if (!settle(probe) || !injector_.elsewhere()) return report_.failure.empty();
+    const double needed_s =
+        beside(probe, [&, past = injector_.past()] { return rest_needed(probe, during, past); });
+    if (needed_s > 0) (void)injector_.inject(probe.before, std::min(needed_s, options_.longest_rest_s));
+    if (std::isfinite(needed_s))
+      injector_.rested(probe.before);
+    else if (!std::exchange(told_of_memory_, true))
+      report_.warnings.push_back(fmt::format(
+          "{}: remembers for more than {:.0f} s of rest what was injected before; what it should do "
+          "is reckoned with that",
+          probe.function, options_.longest_rest_s));
     if (!injector_.failure().empty()) report_.failure = injector_.failure();
     return report_.failure.empty();
   }
 
   void test(const FunctionSettings& function, const Probe& probe) {
-    const std::vector<double> values = proposed_values(approved_, function, probe, options_.longest_s);
+    const std::vector<double> values =
+        beside(probe, [&] { return proposed_values(approved_, function, probe, options_.longest_s); });
     const std::string& name = probe.function;
     if (values.empty())
       report_.warnings.push_back(fmt::format(
@@ -183,12 +245,16 @@ class Tester {
     point.value = value;
     point.quantity = fmt::format("{} {}", probe.quantity, show(value, probe.unit));
     const Stimulus during = probe.at(value);
-    const ExpectedOperation wanted = expected(probe, during, options_.longest_s);
-    point.expected = wanted.time_s;
-    point.by = wanted.stage;
+    if (!rest(probe, during)) return;
+    const auto past = injector_.past();
+    beside(probe, [&] {
+      const ExpectedOperation wanted = expected_behind(past, during);
+      point.expected = wanted.time_s;
+      point.by = wanted.stage;
+      limits(probe, past, point);
+      return 0;
+    });
     point.test = std::isfinite(point.expected) ? "time" : "no operation";
-    limits(function, probe, point);
-    if (!settle(probe)) return;
     const double watched = std::isfinite(point.high)       ? point.high + 0.3
                            : std::isfinite(point.expected) ? 1.3 * point.expected + 0.3
                                                            : std::max(1.0, 1.3 * longest_definite());
@@ -207,12 +273,12 @@ class Tester {
 
   /// The band of times: from what is expected a tolerance of the value either side, wider by that of the
   /// time.
-  void limits(const FunctionSettings&, const Probe& probe, InjectedPoint& point) const {
+  void limits(const Probe& probe, const std::vector<protection::Held>& past, InjectedPoint& point) const {
     double low = point.expected, high = point.expected;
     for (const double share : {1 - options_.value_tolerance, 1 + options_.value_tolerance}) {
       double moved = point.value * share;
       if (probe.unit == "Hz") moved = point.value + (share - 1) * 0.5;  // 10 mHz of 2 %
-      const double t = expected(probe, probe.at(moved), options_.longest_s).time_s;
+      const double t = expected_behind(past, probe.at(moved)).time_s;
       low = std::min(low, t);
       high = std::max(high, t);
     }
@@ -309,7 +375,7 @@ class Tester {
 
   /// Whether the device trips no later than this function should.
   bool trips_in_time(const Probe& probe, const Stimulus& during, double within_s) {
-    if (!settle(probe)) return false;
+    if (!rest(probe, during)) return false;
     return injector_.inject(during, within_s, Injector::Until::trip).trip_s.has_value();
   }
 
@@ -426,7 +492,7 @@ class Tester {
         const auto at = [&](double x) {
           return differential_stimulus(approved_, function, x, restraint, options_.frequency_Hz);
         };
-        if (!settle(probe)) return false;
+        if (!rest(probe, at(d))) return false;
         (void)injector_.inject(at(0), 0.15);
         return injector_.inject(at(d), within, Injector::Until::trip).trip_s.has_value();
       };
@@ -451,6 +517,7 @@ class Tester {
   Injector injector_;
   InjectionReport report_;
   internal::TimeTolerance tolerance_;
+  bool told_of_memory_ = false;
 };
 
 }  // namespace

@@ -108,6 +108,12 @@ Injector::Injector(const protection::RelaySettings& settings, const std::filesys
 
 Injector::~Injector() = default;
 
+bool Injector::forget() {
+  if (!run_->forget()) return false;
+  past_.clear();
+  return true;
+}
+
 Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Until until) {
   Reaction seen;
   bool started = start(), tripped = trip();
@@ -129,6 +135,7 @@ Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Unti
     return until == Until::quiet && !started && !tripped;
   });
   kept_.add(pace::punctuality(timing));
+  past_.push_back({stimulus.measured, static_cast<double>(samples) / rate_Hz_});
   if (const std::string why = run_->failure(); !why.empty())
     failure_ = fmt::format("no answer from {} since {:.3f} s of injection", setup_.bench.devices[0].name,
                            injected_s());

@@ -4,6 +4,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "zavrek/bench.hpp"
 #include "zavrek/trial/injection.hpp"
@@ -31,7 +32,12 @@ class Injector {
   [[nodiscard]] bool start() const noexcept { return run_->exchange().on(start_); }
   [[nodiscard]] bool trip() const noexcept { return run_->exchange().on(trip_); }
   /// A relay in this process forgets everything, its thermal image too; another cannot be told to.
-  [[nodiscard]] bool forget() { return run_->forget(); }
+  [[nodiscard]] bool forget();
+  /// All that was injected since the device had nothing to remember.
+  [[nodiscard]] const std::vector<protection::Held>& past() const noexcept { return past_; }
+  /// It is known to have nothing to remember but this.
+  void rested(const Stimulus& at) { past_ = {{at.measured, 1}}; }
+  [[nodiscard]] bool elsewhere() const noexcept { return setup_.bench.devices[0].place != "plant"; }
   /// Why nothing more can be learnt; empty when all is well.
   [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
   [[nodiscard]] std::string medium() const { return run_->medium(); }
@@ -50,6 +56,7 @@ class Injector {
   bench::PointId start_, trip_;
   std::string failure_;
   pace::Punctuality kept_;
+  std::vector<protection::Held> past_;
 };
 
 /// Injects the sequences of a plan and adds a point to the report for each expectation.

@@ -1,5 +1,7 @@
 #include "trial/judge/judge.hpp"
 
+#include "bench/names.hpp"
+
 #include "trial/judge/explain.hpp"
 #include "trial/judge/time_tolerance.hpp"
 
@@ -24,14 +26,31 @@ double tolerance_of(const Expectation& e, double expected_s) {
   return time_tolerance(e.tolerance).of(expected_s);
 }
 
-/// What the device saw, to its trip; from there on the last values hold as long as the fault lasts, so that a
-/// relay that trips early does not hide what should have happened.
+/// When what the device sees is no longer what it decided on: its trip has opened a breaker, or blocked a
+/// gate, which has no position to wait for.
+double undisturbed_until(const Device& device, const Outcome& o, std::optional<double> rise_s) {
+  if (!rise_s) return o.ended_s;
+  double until = o.ended_s;
+  const auto note = [&](const std::string& what) {
+    const bool has_position = o.record.find_binary(what + ".closed") != nullptr;
+    const auto opened = o.evidence.first(what, false, *rise_s);
+    if (opened || !has_position) until = std::min(until, opened.value_or(*rise_s));
+  };
+  for (const std::string& what : device.trips) note(what);
+  for (const std::string& text : device.opens) note(bench::internal::split_pair(text).first);
+  return until;
+}
+
+/// What the device saw, until its trip took effect; from there on the last values hold as long as the fault
+/// lasts, so that a relay that trips early does not hide what should have happened.
 protection::RecordedInputs seen_by(const Device& device, const Outcome& o, double until_s) {
   protection::RecordedInputs seen;
   seen.frequency_Hz = o.record.frequency_Hz;
   seen.rate_Hz = bench::samples_per_cycle * seen.frequency_Hz;
   const auto every = static_cast<std::size_t>(std::lround(o.record.rate_Hz / seen.rate_Hz));
-  const auto end = std::min(o.record.time_s.size(), static_cast<std::size_t>(until_s * o.record.rate_Hz) + 1);
+  // Up to the sample on which it decided, which an event between two samples lies ahead of.
+  const auto end = std::min(o.record.time_s.size(),
+                            static_cast<std::size_t>(std::ceil(until_s * o.record.rate_Hz - 1e-6)) + 1);
   for (const std::string& name : device.reads) {
     const Stream* stream = o.all.bench.find_stream(name);
     std::array<const std::vector<double>*, 6> columns{};
@@ -148,8 +167,8 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
     verdict.left = 2 * left / (late - early);
   } else if (e.time == "from settings") {
     const Device* device = o.all.bench.find_device(e.device);
-    judge_from_settings(e, from_settings(*device, o, rise.value_or(o.ended_s), e.value_tolerance), measured,
-                        verdict);
+    judge_from_settings(e, from_settings(*device, o, undisturbed_until(*device, o, rise), e.value_tolerance),
+                        measured, verdict);
   } else {
     judge_time(e, parse_quantity_as(e.time, "s"), measured, verdict);
   }
@@ -271,8 +290,9 @@ std::vector<Explanation> explain(const Expectation& e, const Outcome& o) {
   std::optional<double> measured;
   if (rise) measured = *rise - o.inception_s;
   const TimeTolerance tolerance = time_tolerance(e.tolerance);
-  std::vector<Explanation> found = explanations(*device, seen_by(*device, o, rise.value_or(o.ended_s)),
-                                                measured, tolerance.time_s, tolerance.share);
+  std::vector<Explanation> found =
+      explanations(*device, seen_by(*device, o, undisturbed_until(*device, o, rise)), measured,
+                   tolerance.time_s, tolerance.share);
   for (Explanation& explanation : found) explanation.text = e.device + " behaves as if " + explanation.text;
   return found;
 }

@@ -65,7 +65,7 @@ std::optional<StoredTrial> run_one(const Case& all, const Entry& entry, const Pr
   } catch (const Error& error) {  // this one cannot be compiled; the others go on
     result.failure = error.what();
   }
-  stored.failure = result.failure;
+  stored.failure = result.not_judged.empty() ? result.failure : "not judged: " + result.not_judged;
   stored.passed = result.passed();
   stored.fault_current_A = result.fault_current_A;
   stored.verdicts = std::move(result.verdicts);

@@ -1,0 +1,182 @@
+#include "fuzz/targets.hpp"
+
+#include <array>
+#include <cmath>
+#include <cstdio>
+#include <cstdlib>
+#include <map>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "control/formula.hpp"
+#include "zavrek/casefile.hpp"
+#include "zavrek/quantity.hpp"
+#include "zavrek/record.hpp"
+#include "zavrek/wire.hpp"
+#include "zavrek/wire/control_link.hpp"
+
+namespace zavrek::fuzz {
+namespace {
+
+using Input = std::span<const std::uint8_t>;
+
+void require(bool holds, const char* what) {
+  if (holds) return;
+  std::fprintf(stderr, "does not hold: %s\n", what);
+  std::abort();
+}
+
+std::string_view text_of(Input input) { return {reinterpret_cast<const char*>(input.data()), input.size()}; }
+
+/// Runs what may throw Error, and nothing else.
+template <class Body>
+void may_refuse(Body&& body) {
+  try {
+    body();
+  } catch (const Error& error) {
+    require(*error.what() != '\0', "an error says something");
+    require(std::string_view(error.what()).size() < 100'000, "an error is short");
+  }
+}
+
+/// What is taken is written as it is read again.
+template <class Message, std::size_t Most>
+void codec(Input input) {
+  static Message taken, again;
+  if (!decode(input, taken)) return;
+  static std::array<std::uint8_t, Most> first, second;
+  const std::size_t size = encode(taken, first);
+  require(size > 0, "what was read fits");
+  require(decode(Input(first).first(size), again), "what was written is read");
+  const std::size_t twice = encode(again, second);
+  require(twice == size &&
+              std::equal(first.begin(), first.begin() + static_cast<std::ptrdiff_t>(size), second.begin()),
+          "and is the same");
+}
+
+/// A subscriber's bookkeeping holds whatever comes.
+void goose_follow(Input input) {
+  wire::GooseSubscriber subscriber(0x0011, "R1");
+  std::int64_t now_ns = 0;
+  while (input.size() > 2) {
+    const std::size_t size = std::min<std::size_t>(input[0] + 256U * (input[1] % 4U), input.size() - 2);
+    const std::uint32_t state = subscriber.message().state;
+    const bool heard = subscriber.heard();
+    const bool taken = subscriber.take(input.subspan(2, size), now_ns += input[0] * 1'000'000LL);
+    require(taken || subscriber.message().state == state, "what is not taken changes nothing");
+    require(subscriber.heard() == (heard || taken), "heard is what was taken");
+    require(subscriber.counts().lost >= 0 && subscriber.counts().late >= 0, "counts do not run over");
+    input = input.subspan(2 + size);
+  }
+}
+
+bool same(double a, double b) {
+  return (std::isnan(a) && std::isnan(b)) || std::abs(a - b) <= 1e-6 * std::abs(b) + 1e-300;
+}
+
+/// Text of the configuration, a zero byte, data.
+void comtrade(Input input) {
+  const std::string_view all = text_of(input);
+  const std::size_t zero = all.find('\0');
+  if (zero == std::string_view::npos) return;
+  may_refuse([&] {
+    const record::Record read =
+        record::from_comtrade({std::string(all.substr(0, zero)), std::string(all.substr(zero + 1))}, "f.cfg");
+    for (const auto& analog : read.analogs)
+      require(analog.samples.size() == read.time_s.size(), "as many samples as instants");
+    const record::Record again =
+        record::from_comtrade(record::to_comtrade(read, record::Encoding::float32), "g.cfg");
+    require(again.analogs.size() == read.analogs.size(), "as many channels");
+    for (std::size_t c = 0; c < read.analogs.size(); ++c) {
+      double peak = 0;
+      for (const double v : read.analogs[c].samples)
+        peak = std::isfinite(v) ? std::max(peak, std::abs(v)) : peak;
+      for (std::size_t k = 0; k < read.time_s.size(); ++k) {
+        const double was = read.analogs[c].samples[k], is = again.analogs[c].samples[k];
+        require(same(is, was) || std::abs(is - was) <= 1e-6 * peak, "samples come back");
+      }
+    }
+  });
+}
+
+void information(Input input) {
+  may_refuse([&] {
+    record::Record read;
+    record::take_information(text_of(input), "f.inf", read);
+    record::Record again;
+    record::take_information(record::to_information(read), "g.inf", again);
+    require(again.events.size() == read.events.size() && again.facts.size() == read.facts.size(),
+            "events and facts come back");
+  });
+}
+
+void csv(Input input) {
+  may_refuse([&] {
+    const record::Record read = record::from_csv(text_of(input), "f.csv");
+    const record::Record again = record::from_csv(record::to_csv(read), "g.csv");
+    require(again.time_s.size() == read.time_s.size(), "as many rows");
+  });
+}
+
+void network_file(Input input) {
+  may_refuse([&] { (void)casefile::read_network_text(text_of(input), "network.toml"); });
+}
+
+void settings_file(Input input) {
+  may_refuse([&] { (void)casefile::read_relay_settings_text(text_of(input), "R1.toml"); });
+}
+
+/// Files divided by lines "@ NAME".
+void case_files(Input input) {
+  std::string_view rest = text_of(input);
+  std::map<std::string, std::string> texts;
+  std::string name = "network.toml";
+  while (!rest.empty()) {
+    const std::string_view line = rest.substr(0, rest.find('\n'));
+    rest.remove_prefix(std::min(rest.size(), line.size() + 1));
+    if (line.starts_with("@ "))
+      name = line.substr(2);
+    else
+      (texts[name] += line) += '\n';
+  }
+  may_refuse([&] { (void)casefile::read_case_texts(texts); });
+}
+
+void quantity(Input input) {
+  const std::string text(text_of(input));
+  may_refuse([&] {
+    for (const char* unit : {"s", "V", "A", "ohm", ""}) {
+      const double value = parse_quantity_as(text, unit);
+      require(std::isfinite(value), "a quantity is finite");
+    }
+  });
+}
+
+void formula(Input input) {
+  may_refuse([&] { (void)control::Formula(std::string(text_of(input))); });
+}
+
+}  // namespace
+
+std::span<const Target> targets() {
+  using namespace wire;
+  static constexpr std::array all{
+      Target{"goose", codec<Goose, longest_frame>},
+      Target{"goose_follow", goose_follow},
+      Target{"sampled_values", codec<SampledValues, longest_frame>},
+      Target{"control_measure", codec<ControlMeasure, longest_control_message>},
+      Target{"control_answer", codec<ControlAnswer, longest_control_message>},
+      Target{"comtrade", comtrade},
+      Target{"information", information},
+      Target{"csv", csv},
+      Target{"network", network_file},
+      Target{"settings", settings_file},
+      Target{"case", case_files},
+      Target{"quantity", quantity},
+      Target{"formula", formula},
+  };
+  return all;
+}
+
+}  // namespace zavrek::fuzz
