@@ -97,8 +97,10 @@ void draw_programme(const std::vector<trial::StoredTrial>& trials, const std::st
                     const std::filesystem::path& path);
 /// One self-contained HTML page of a programme, with charts of the measured times and the margins that can be
 /// zoomed and name the trial of each point.
+/// With `planned` above the number of trials it says that the others were not run.
 [[nodiscard]] std::string programme_page(const std::string& title,
-                                         const std::vector<trial::StoredTrial>& trials);
+                                         const std::vector<trial::StoredTrial>& trials,
+                                         long long planned = 0);
 /// A row for each verdict, with a heading line.
 [[nodiscard]] std::string programme_csv(const std::vector<trial::StoredTrial>& trials);
 [[nodiscard]] std::vector<JunitCase> programme_cases(const std::vector<trial::StoredTrial>& trials);

@@ -276,7 +276,9 @@ void draw_programme(const std::vector<StoredTrial>& trials, const std::string& t
   internal::run_gnuplot(s + "unset multiplot\n", path);
 }
 
-std::string programme_page(const std::string& title, const std::vector<StoredTrial>& trials) {
+std::string programme_page(const std::string& title, const std::vector<StoredTrial>& trials,
+                           long long planned) {
+  const bool missing = static_cast<long long>(trials.size()) < planned;
   const auto passed = std::count_if(trials.begin(), trials.end(), [](const auto& t) { return t.passed; });
   const bool well = passed == static_cast<std::ptrdiff_t>(trials.size());
   const double simulated = std::accumulate(trials.begin(), trials.end(), 0.0,
@@ -287,8 +289,12 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
   s += fmt::format(
       "<header><h1>{}</h1><p class=\"facts\">Programme report, {}. {:.0f} s simulated in {:.0f} s of one "
       "core.</p><p "
-      "class=\"verdict {}\">{} of {} trials passed</p></header>\n<main>\n",
-      escaped(title), internal::now_text(), simulated, spent, well ? "pass" : "fail", passed, trials.size());
+      "class=\"verdict {}\">{} of {} trials passed{}</p></header>\n<main>\n",
+      escaped(title), internal::now_text(), simulated, spent,
+      !well     ? "fail"
+      : missing ? "void"
+                : "pass",
+      passed, trials.size(), missing ? fmt::format("; {} planned", planned) : std::string());
   s += "<table class=\"summary\"><thead><tr><th>sweep</th><th class=\"number\">trials</th><th "
        "class=\"number\">failed</th><th class=\"number\">least margin</th><th></th></tr></thead><tbody>\n";
   for (const std::string& sweep : sweeps_of(trials)) {

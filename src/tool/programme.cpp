@@ -45,29 +45,41 @@ void take_array_task(trial::ProgrammeOptions& how) {
   how.folder /= fmt::format("shard-{}", how.shard);
 }
 
-/// Writes every form of the report; true when all trials passed.
-bool write_reports(const std::filesystem::path& folder, const std::string& title,
-                   const ReportOptions& options) {
-  const std::vector<trial::StoredTrial> trials = trial::Results(folder / "results.sqlite", "").all();
+struct Written {
+  bool passed = false;    // all that were run
+  long long missing = 0;  // trials of the programme that were not
+};
+/// Writes every form of the report.
+Written write_reports(const std::filesystem::path& folder, const std::string& title,
+                      const ReportOptions& options) {
+  const trial::Results results(folder / "results.sqlite", "");
+  const std::vector<trial::StoredTrial> trials = results.all();
+  const long long missing = results.planned() - static_cast<long long>(trials.size());
   if (!options.no_figures && !trials.empty()) {
     report::draw_programme(trials, title, folder / "programme.png");
     report::draw_programme(trials, title, folder / "programme.svg");
   }
-  record::write_file(folder / "report.html", report::programme_page(title, trials));
+  record::write_file(folder / "report.html", report::programme_page(title, trials, results.planned()));
   record::write_file(folder / "trials.csv", report::programme_csv(trials));
   record::write_file(folder / "junit.xml", report::junit(title, report::programme_cases(trials)));
   if (options.pdf) report::print_page(folder / "report.html", folder / "report.pdf");
   const auto passed = std::count_if(trials.begin(), trials.end(), [](const auto& t) { return t.passed; });
   if (options.json) {
-    fmt::print("{}\n", printed({{"trials", trials.size()}, {"passed", passed}, {"folder", folder.string()}}));
+    fmt::print("{}\n", printed({{"trials", trials.size()},
+                                {"planned", results.planned()},
+                                {"passed", passed},
+                                {"folder", folder.string()}}));
   } else {
     const std::vector<trial::Finding> found = trial::findings_of(trials);
     for (std::size_t k = 0; k < found.size() && k < 3; ++k)
       fmt::print("{}: explains {} of the trials that failed\n", found[k].text, found[k].explained);
-    fmt::print("{} of {} trials passed\nreport: {}\n", passed, trials.size(),
+    fmt::print("{} of {} trials passed{}\nreport: {}\n", passed, trials.size(),
+               missing > 0
+                   ? fmt::format("; {} of the programme's {} were not run", missing, results.planned())
+                   : std::string(),
                (folder / "report.html").string());
   }
-  return passed == static_cast<std::ptrdiff_t>(trials.size());
+  return {passed == static_cast<std::ptrdiff_t>(trials.size()), missing};
 }
 
 }  // namespace
@@ -122,7 +134,7 @@ int programme(const ProgrammeOptions& options) {
   }
   const bool complete = done_now.before + done_now.done == done_now.total;
   const bool well =
-      write_reports(how.folder, all.network.title, {options.json, options.no_figures, options.pdf});
+      write_reports(how.folder, all.network.title, {options.json, options.no_figures, options.pdf}).passed;
   if (!complete) fmt::print(stderr, "stopped early; the same command goes on\n");
   if (stop_on_signal()) return interrupted;
   if (lost_records > 0) {
@@ -148,9 +160,10 @@ int merge(const MergeOptions& options) {
             std::filesystem::copy_options::recursive | std::filesystem::copy_options::skip_existing);
     }
   }
-  const bool well = write_reports(folder, options.title.empty() ? "Programme" : options.title,
-                                  {options.json, options.no_figures, options.pdf});
-  return well ? done : failed_verdict;
+  const Written whole = write_reports(folder, options.title.empty() ? "Programme" : options.title,
+                                      {options.json, options.no_figures, options.pdf});
+  if (!whole.passed) return failed_verdict;
+  return whole.missing > 0 ? incomplete : done;
 }
 
 }  // namespace zavrek::tool

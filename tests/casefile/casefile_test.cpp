@@ -2,6 +2,10 @@
 
 #include <gtest/gtest.h>
 
+#include <map>
+#include <string>
+#include <vector>
+
 #include <filesystem>
 #include <random>
 
@@ -178,6 +182,61 @@ TEST(Limits, HoldForTextsAndNumbers) {
   // No suggestion out of names of any length, which would take the square of it.
   EXPECT_EQ(suggestion(times(1'000'000, "q"), {"bus"}), "");
   EXPECT_EQ(suggestion("bas", {times(1'000'000, "q"), "bus"}), ", did you mean \"bus\"?");
+}
+
+const std::map<std::string, std::string>& feeder_in_memory() {
+  static const std::map<std::string, std::string> files{
+      {"network.toml",
+       "[bus]\nquay = \"11 kV\"\nfeed = \"11 kV\"\n[source.grid]\nbus = \"quay\"\nshort_circuit = \"140 "
+       "MVA\"\n"
+       "[breaker.Q1]\nbetween = [\"quay\", \"feed\"]\n[cable.K1]\nbetween = [\"feed\", \"berth\"]\n"
+       "length = \"3 km\"\nr1 = \"0.2 ohm/km\"\nx1 = \"0.1 ohm/km\"\nc1 = \"300 nF/km\"\nr0 = \"1 ohm/km\"\n"
+       "x0 = \"0.3 ohm/km\"\nc0 = \"200 nF/km\"\n[load.ferry]\nbus = \"berth\"\nactive = \"3 MW\"\n"
+       "[ct.CT1]\non = \"K1\"\nprimary = \"400 A\"\nsecondary = \"1 A\"\n[vt.VT1]\nbus = \"quay\"\n"
+       "primary = \"11 kV\"\nsecondary = \"110 V\"\n[bus.berth]\nvoltage = \"11 kV\"\n"},
+      {"bench.toml",
+       "[stream.S1]\nct = \"CT1\"\nvt = \"VT1\"\n[device.R1]\nplace = \"plant\"\nsettings = \"R1.toml\"\n"
+       "reads = \"S1\"\ntrips = [\"Q1\"]\ninputs = [\"f1: Q1\"]\n"},
+      {"R1.toml",
+       "values = \"primary\"\n[stage.fast]\ncharacteristic = \"definite\"\npickup = \"2 kA\"\ndelay = \"0 "
+       "s\"\n"
+       "blocked_by = \"input.f1\"\n"},
+      {"trials.toml", "[[trial]]\nname = \"quiet\"\n"}};
+  return files;
+}
+
+std::string refusal(const std::map<std::string, std::string>& files) {
+  try {
+    (void)read_case_texts(files);
+    return {};
+  } catch (const Error& error) {
+    return error.what();
+  }
+}
+
+TEST(Casefile, WantsEveryInputOfARelayFedAndEveryFedOneUsed) {
+  auto files = feeder_in_memory();
+  EXPECT_EQ(refusal(files), "");
+  files["R1.toml"].replace(files["R1.toml"].find("input.f1"), 8, "input.f2");
+  std::string text = refusal(files);
+  EXPECT_NE(text.find("device.R1, inputs: no input in its settings \"f1\""), std::string::npos) << text;
+  files["bench.toml"].resize(files["bench.toml"].find("inputs ="));
+  text = refusal(files);
+  EXPECT_NE(text.find("device.R1, inputs: input \"f2\" of its settings is not fed"), std::string::npos)
+      << text;
+}
+
+TEST(Casefile, IsToldOfFunctionsAndTrialsThatProveNothing) {
+  auto files = feeder_in_memory();
+  files["R1.toml"] += "[power_swing.swing]\nouter = \"38 ohm\"\ninner = \"24 ohm\"\n";
+  const auto notes_of = [&] { return trial::check_trials(read_case_texts(files)); };
+  EXPECT_EQ(notes_of(),
+            (std::vector<std::string>{
+                "trial \"quiet\" expects nothing: it proves nothing",
+                "R1: its function swing neither trips nor is asked for by a condition: nothing comes of "
+                "what it sees"}));
+  files["R1.toml"].replace(files["R1.toml"].find("\"input.f1\""), 10, "\"input.f1 or swing.start\"");
+  EXPECT_EQ(notes_of().size(), 1U);
 }
 
 }  // namespace

@@ -102,6 +102,8 @@ expect(planned["passed"] and len(planned["points"]) == 11, "the plan of the demo
 # shards, merged, are the whole
 for shard in ("1/3", "2/3", "3/3"):
     run("programme", case, "--out", "s" + shard[0], "--shard", shard, "--no-figures", "--json")
+has(run("merge", "part", "s1", "s3", "--no-figures", code=3), "80 of 80 trials passed; 40 of the programme's 120 were not run")
+expect("80 of 80 trials passed; 120 planned" in (scratch / "part" / "report.html").read_text(), "the report says so too")
 has(run("merge", "whole", "s1", "s2", "s3", "--no-figures"), "40 trials from", "120 of 120 trials passed")
 has(run("programme", case, "--shard", "4/3", code=2), '"4/3" is no shard')
 has(run("programme", case, "--only", "nowhere", code=2), 'no sweep has "nowhere" in its name')

@@ -208,11 +208,13 @@ TEST(Programme, ShardsTogetherAreTheWhole) {
   EXPECT_EQ(run_programme(all, one).done, 5);
   EXPECT_EQ(run_programme(all, two).done, 4);
   Results whole(one.folder / "results.sqlite", "");
+  EXPECT_EQ(whole.planned(), 9) << "though five were run";
   EXPECT_EQ(whole.merge(two.folder / "results.sqlite"), 4);
   EXPECT_EQ(whole.merge(two.folder / "results.sqlite"), 0);
   EXPECT_THROW((void)whole.merge(one.folder / "results.sqlite"), Error);  // itself
   EXPECT_EQ(whole.numbers(), (std::vector<long long>{1, 2, 3, 4, 5, 6, 7, 8, 9}));
   EXPECT_EQ(whole.all()[8].verdicts.size(), 1U);
+  EXPECT_EQ(whole.planned(), 9);
   std::filesystem::remove_all(one.folder);
   std::filesystem::remove_all(two.folder);
 }

@@ -287,8 +287,9 @@ TEST(Interlocking, NamesContactsThatAreNotThere) {
   Case all = interlocked_feeder();
   all.bench.devices.back().inputs.emplace_back("x: bench.remotee");
   const std::vector<Flaw> flaws = validate(with_trials(all, {}));
-  ASSERT_EQ(flaws.size(), 1U);
+  ASSERT_EQ(flaws.size(), 2U);
   EXPECT_EQ(flaws[0].text, "no contact \"bench.remotee\", did you mean \"bench.remote\"?");
+  EXPECT_TRUE(flaws[1].text.starts_with("no input in its settings \"x\"")) << flaws[1].text;
   all = interlocked_feeder();
   Trial trial{.name = "wrong", .prefault_s = 0.1};
   trial.operate = {{.at_s = 0, .set = "bench.remote", .to = "2"}};

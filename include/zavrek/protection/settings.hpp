@@ -96,6 +96,7 @@ struct PowerSwing : FunctionBase {
   double outer_ohm = unset, inner_ohm = unset;
   double least_time_s = 0.03;
   double hold_s = 2;
+  PowerSwing() { trips = false; }
 };
 
 /// Trips at once, for a while after a dead line was energised.

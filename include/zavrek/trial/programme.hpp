@@ -63,6 +63,10 @@ class Results {
   [[nodiscard]] std::vector<long long> numbers() const;
   [[nodiscard]] std::vector<StoredTrial> all() const;
   [[nodiscard]] std::string fingerprint() const;
+  /// How many trials a sweep of the programme has, in all shards together.
+  void plan(const std::string& sweep, long long trials);
+  /// Of all sweeps that were planned, here or in what was merged.
+  [[nodiscard]] long long planned() const;
   /// Takes over the trials of another database of the same programme that are not here yet; their count.
   long long merge(const std::filesystem::path& other);
 

@@ -253,6 +253,10 @@ Progress run_programme(const Case& all, const ProgrammeOptions& options,
                        const std::function<void(const Progress&, const StoredTrial&)>& report) {
   std::vector<Entry> entries = entries_of(all, options);
   Results results(options.folder / "results.sqlite", fingerprint_of(all));
+  for (const Sweep& sweep : all.sweeps) {
+    if (sweep.name.find(options.only) != std::string::npos)
+      results.plan(sweep.name, static_cast<long long>(size_of(sweep)));
+  }
   if (options.keep != "none") std::filesystem::create_directories(options.folder / "records");
   Progress progress;
   progress.total = static_cast<long long>(entries.size());

@@ -1,6 +1,6 @@
 // Results of a programme in SQLite.
 //
-//   programme(key, value)       fingerprint, format
+//   programme(key, value)       fingerprint, format, "planned SWEEP": its trials
 //   trial(number, sweep, name, fields (JSON), passed, failure, fault_current_A, simulated_s, spent_s, record)
 //   verdict(trial, row, expectation, expected, measured, margin, passed, value, left_share)
 //   finding(trial, text, low, high)
@@ -186,6 +186,16 @@ void Results::put(const StoredTrial& trial) {
   handle_->run("COMMIT");
 }
 
+void Results::plan(const std::string& sweep, long long trials) {
+  Statement put(*handle_, "INSERT OR REPLACE INTO programme VALUES (?, ?)");
+  (void)put.bind("planned " + sweep).bind(std::to_string(trials)).step();
+}
+
+long long Results::planned() const {
+  Statement get(*handle_, "SELECT SUM(CAST(value AS INTEGER)) FROM programme WHERE key LIKE 'planned %'");
+  return get.step() ? get.whole(0) : 0;
+}
+
 std::vector<long long> Results::numbers() const {
   std::vector<long long> found;
   Statement rows(*handle_, "SELECT number FROM trial ORDER BY number");
@@ -262,7 +272,8 @@ long long Results::merge(const std::filesystem::path& other) {
     (void)attach.bind(other.string()).step();
   }
   handle_->run(
-      "BEGIN IMMEDIATE; INSERT OR IGNORE INTO verdict SELECT * FROM other.verdict WHERE trial NOT IN (SELECT "
+      "BEGIN IMMEDIATE; INSERT OR IGNORE INTO programme SELECT * FROM other.programme; INSERT OR IGNORE INTO "
+      "verdict SELECT * FROM other.verdict WHERE trial NOT IN (SELECT "
       "number "
       "FROM trial); INSERT OR IGNORE INTO finding SELECT * FROM other.finding; INSERT OR IGNORE INTO "
       "real_time SELECT "
