@@ -36,8 +36,8 @@ class Listener {
       const std::size_t length = link_->receive(frame_);
       if (length == 0) break;
       const Bytes frame = Bytes(frame_).first(length);
-      const auto found = ethertype_ == ethertype_goose ? identity_in(frame, ethertype_, goose_)
-                                                       : identity_in(frame, ethertype_, values_);
+      auto found = ethertype_ == ethertype_goose ? identity_in(frame, ethertype_, goose_)
+                                                 : identity_in(frame, ethertype_, values_);
       if (!found || found->source == own_source()) continue;
       const auto same = std::find_if(identities_.begin(), identities_.end(), [&](const Wanted& one) {
         return one.identity.appid == found->identity.appid && one.identity.id == found->identity.id;
