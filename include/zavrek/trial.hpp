@@ -74,7 +74,7 @@ struct Trial {
   double prefault_s = 0.2;
   double postfault_s = 0.2;
   /// Where devices are elsewhere: how far the computer may hold the run, or one of its own devices, back
-  /// behind the clock for the trial to be judged; a tenth of the least tolerance of its expectations when
+  /// behind the clock for the trial to be judged; half of the least tolerance of its expectations when
   /// unset.
   double held_back_s = network::unset;
   std::optional<Disturbance> fault;

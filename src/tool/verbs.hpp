@@ -61,7 +61,7 @@ struct TestOptions {
   bool json = false;
   bool no_figures = false;
   int cores = 1;
-  int repeats = 3;
+  int repeats = 8;
 };
 [[nodiscard]] int test(const TestOptions& options);
 

@@ -387,7 +387,7 @@ double least_tolerance_s(const Trial& trial) {
   for (const Expectation& e : trial.expect) {
     double one = usual_tolerance_s;
     if (e.window.size() == 2)
-      one = (parse_quantity_as(e.window[1], "s") - parse_quantity_as(e.window[0], "s")) / 2;
+      one = parse_quantity_as(e.window[1], "s") - parse_quantity_as(e.window[0], "s");
     else if (!e.time.empty() && !e.tolerance.empty())
       one = internal::time_tolerance(e.tolerance)
                 .of(e.time == "from settings" ? 0 : parse_quantity_as(e.time, "s"));
@@ -398,8 +398,7 @@ double least_tolerance_s(const Trial& trial) {
 
 /// Why a run in which somebody else had to keep up proves nothing; empty when it does.
 std::string held_back(const Trial& trial, const TrialResult& result) {
-  const double most_s =
-      network::is_set(trial.held_back_s) ? trial.held_back_s : least_tolerance_s(trial) / 10;
+  const double most_s = network::is_set(trial.held_back_s) ? trial.held_back_s : least_tolerance_s(trial) / 2;
   const auto beyond = [&](const std::string& who, double by_s) {
     return fmt::format("{} was held back by {} by this computer; {} at most can be judged", who,
                        print_rounded(by_s, "s", 2), print_rounded(most_s, "s", 2));

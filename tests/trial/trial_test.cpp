@@ -535,7 +535,7 @@ TEST(Trial, IsRepeatedWhereARelayStoodStillAndNotJudgedWhereItAlwaysDoes) {
   const TrialResult never = run_trial(quay(), trial, options);
   EXPECT_FALSE(never.passed());
   EXPECT_EQ(never.repeats, 1);
-  EXPECT_TRUE(never.not_judged.starts_with("device.R1 was held back by ")) << never.not_judged;
+  EXPECT_NE(never.not_judged.find(" was held back by "), std::string::npos) << never.not_judged;
   stops = 1;
   options.most_repeats = 6;
   const TrialResult again = run_trial(quay(), trial, options);

@@ -145,7 +145,7 @@ const Table& table(const Trial*) {
           .quantity(
               "held_back", &Trial::held_back_s, "s", network::above(0),
               "how far the computer may hold the run, or a relay that it started, back for the trial to be "
-              "judged; a tenth of its least tolerance when left out",
+              "judged; half of its least tolerance when left out",
               Need::optional)
           .build();
   return built;
