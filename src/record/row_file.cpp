@@ -20,6 +20,17 @@ namespace {
       .text = fmt::format("the rows of a long record cannot be {} there ({})", what, std::strerror(why))});
 }
 
+/// Moves `bytes` from or to `place` of a file, part by part; `at_end` is why when no more is moved.
+template <class Move>
+void whole(std::size_t bytes, off_t place, const char* what, int at_end, Move&& move) {
+  for (std::size_t done = 0; done < bytes;) {
+    const ssize_t moved = move(done, bytes - done, place + static_cast<off_t>(done));
+    if (moved < 0 && errno == EINTR) continue;
+    if (moved <= 0) refuse("the disk", what, moved == 0 ? at_end : errno);
+    done += static_cast<std::size_t>(moved);
+  }
+}
+
 int open_nameless(const std::filesystem::path& folder) {
   const int file = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
   if (file >= 0 || (errno != EOPNOTSUPP && errno != EISDIR && errno != EINVAL)) return file;
@@ -52,33 +63,20 @@ void RowFile::append(std::span<const double> rows) {
       if (std::isfinite(magnitude) && magnitude > peaks_[c]) peaks_[c] = magnitude;
     }
   }
-  const auto* at = reinterpret_cast<const char*>(rows.data());
-  std::size_t left = rows.size_bytes();
-  auto place = static_cast<off_t>(rows_ * width() * sizeof(double));
-  while (left > 0) {
-    const ssize_t taken = ::pwrite(file_, at, left, place);
-    if (taken < 0 && errno == EINTR) continue;
-    if (taken <= 0) refuse("the disk", "kept", taken == 0 ? ENOSPC : errno);
-    at += taken;
-    place += taken;
-    left -= static_cast<std::size_t>(taken);
-  }
+  whole(rows.size_bytes(), static_cast<off_t>(rows_ * width() * sizeof(double)), "kept", ENOSPC,
+        [&, from = reinterpret_cast<const char*>(rows.data())](std::size_t done, std::size_t left,
+                                                               off_t place) {
+          return ::pwrite(file_, from + done, left, place);
+        });
   if (width() > 0) rows_ += rows.size() / width();
 }
 
 std::size_t RowFile::read(std::size_t first, std::span<double> into) const {
   const std::size_t wanted = std::min(into.size() / width(), rows_ - std::min(first, rows_));
-  auto* at = reinterpret_cast<char*>(into.data());
-  std::size_t left = wanted * width() * sizeof(double);
-  auto place = static_cast<off_t>(first * width() * sizeof(double));
-  while (left > 0) {
-    const ssize_t got = ::pread(file_, at, left, place);
-    if (got < 0 && errno == EINTR) continue;
-    if (got <= 0) refuse("the disk", "read back", got == 0 ? EIO : errno);
-    at += got;
-    place += got;
-    left -= static_cast<std::size_t>(got);
-  }
+  whole(wanted * width() * sizeof(double), static_cast<off_t>(first * width() * sizeof(double)), "read back",
+        EIO, [&, to = reinterpret_cast<char*>(into.data())](std::size_t done, std::size_t left, off_t place) {
+          return ::pread(file_, to + done, left, place);
+        });
   return wanted;
 }
 
