@@ -52,6 +52,9 @@ struct RealtimeGrants {
 /// Pins the calling thread to `cpu` (-1: the last one allowed), asks for SCHED_FIFO and locked memory.
 /// Never fails; says what it did not get.
 [[nodiscard]] RealtimeGrants acquire_realtime(int cpu = -1);
+/// For a thread that sleeps until it is called beside a run: above the run's priority, on any processor but
+/// the one that the run takes. Never fails; says what it did not get.
+[[nodiscard]] RealtimeGrants acquire_realtime_beside();
 /// Back to ordinary scheduling, unlocked memory and the processors it had.
 void leave_realtime();
 

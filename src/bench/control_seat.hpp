@@ -39,6 +39,8 @@ class ControlSeat {
   void set(std::size_t parameter, double value) noexcept;
 
   [[nodiscard]] bool remote() const noexcept { return port_.has_value(); }
+  /// Whether the process that it started has ended by itself.
+  [[nodiscard]] bool ended() { return process_ && !process_->running(); }
   [[nodiscard]] const control::Controller& controller() const noexcept { return controller_; }
   [[nodiscard]] std::optional<std::size_t> output_named(const std::string& name) const;
   [[nodiscard]] double output(std::size_t k) const noexcept {

@@ -166,7 +166,7 @@ Account run_stand_in(const protection::RelaySettings& settings, const StandInPor
       relay.take(Bytes(frame).first(length), now(), *link);
     }
   };
-  (void)pace::acquire_realtime();
+  (void)pace::acquire_realtime_beside();
   constexpr int wait_ms = 1;
   std::int64_t held_back_ns = 0;
   bool streaming = false;

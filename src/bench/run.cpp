@@ -50,6 +50,11 @@ bool Run::paced() const noexcept { return !loop_->options_.free || loop_->anybod
 bool Run::somebody_elsewhere() const noexcept {
   return loop_->anybody_outside() || (loop_->control_ && loop_->control_->remote());
 }
+bool Run::somebody_ended() {
+  return (loop_->control_ && loop_->control_->ended()) ||
+         std::any_of(loop_->ports_.begin(), loop_->ports_.end(),
+                     [](const auto& port) { return port->ended(); });
+}
 pace::Timing Run::execute(double duration_s, const std::function<bool()>& until) {
   return loop_->execute(duration_s, until);
 }

@@ -12,19 +12,31 @@
 namespace zavrek::pace {
 namespace {
 
-constexpr int priority = 80;
+constexpr int priority_running = 80;
+/// Of what sleeps until it is called, and is done in microseconds: a thread that spins must not keep it
+/// waiting.
+constexpr int priority_called = 81;
 thread_local cpu_set_t processors_before;
 thread_local bool processors_known = false;
 
-void pin(int cpu, RealtimeGrants& grants) {
-  CPU_ZERO(&processors_before);
-  if (pthread_getaffinity_np(pthread_self(), sizeof processors_before, &processors_before) != 0) return;
-  processors_known = true;
-  if (cpu < 0) {
-    for (int k = 0; k < CPU_SETSIZE; ++k) {
-      if (CPU_ISSET(k, &processors_before)) cpu = k;
-    }
+int last_of(const cpu_set_t& processors) {
+  int last = -1;
+  for (int k = 0; k < CPU_SETSIZE; ++k) {
+    if (CPU_ISSET(k, &processors)) last = k;
   }
+  return last;
+}
+
+bool remember_processors() {
+  CPU_ZERO(&processors_before);
+  processors_known =
+      pthread_getaffinity_np(pthread_self(), sizeof processors_before, &processors_before) == 0;
+  return processors_known;
+}
+
+void pin(int cpu, RealtimeGrants& grants) {
+  if (!remember_processors()) return;
+  if (cpu < 0) cpu = last_of(processors_before);
   cpu_set_t one;
   CPU_ZERO(&one);
   CPU_SET(cpu, &one);
@@ -32,7 +44,14 @@ void pin(int cpu, RealtimeGrants& grants) {
   if (!grants.pinned) grants.shortcomings.push_back(fmt::format("not pinned to processor {}", cpu));
 }
 
-void take_priority(RealtimeGrants& grants) {
+void leave_last_processor() {
+  if (!remember_processors() || CPU_COUNT(&processors_before) < 2) return;
+  cpu_set_t others = processors_before;
+  CPU_CLR(last_of(others), &others);
+  (void)pthread_setaffinity_np(pthread_self(), sizeof others, &others);
+}
+
+void take_priority(RealtimeGrants& grants, int priority) {
   sched_param parameter{};
   parameter.sched_priority = priority;
   const int status = pthread_setschedparam(pthread_self(), SCHED_FIFO, &parameter);
@@ -71,8 +90,16 @@ RealtimeGrants acquire_realtime(int cpu) {
   RealtimeGrants grants;
   lock_memory(grants);
   pin(cpu, grants);
-  take_priority(grants);
+  take_priority(grants, priority_running);
   ask_throttle(grants);
+  return grants;
+}
+
+RealtimeGrants acquire_realtime_beside() {
+  RealtimeGrants grants;
+  lock_memory(grants);
+  leave_last_processor();
+  take_priority(grants, priority_called);
   return grants;
 }
 

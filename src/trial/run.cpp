@@ -433,13 +433,16 @@ TrialResult run_once(const Case& all, const Trial& trial, const RunOptions& opti
   run.schedule(deeds);
 
   result.failure = run.start();
+  bool died = run.somebody_ended();
   if (result.failure.empty()) {
     result.timing = run.execute(duration);
     result.failure = run.failure();
+    died = run.somebody_ended();
     note_interruption(run, duration, options, result);
   }
   take_result(run, result);
-  if (run.somebody_elsewhere() && !result.interrupted) result.not_judged = held_back(trial, result);
+  // Who died was not held back.
+  if (run.somebody_elsewhere() && !died && !result.interrupted) result.not_judged = held_back(trial, result);
   if (options.kept_as && result.record.time_s.size() > 1)
     result.record = record::as_kept(result.record, *options.kept_as);
   judge_record(all, trial, result.record, plant.time_s(), result);

@@ -71,7 +71,7 @@ TEST(InductionMachine, PullsHarderAtStandstillWithResistanceInItsRotor) {
   // Locked rotor: T = 3 p/w |I_r|^2 R_r with the exact equivalent circuit.
   const auto locked = [&](double rotor_ohm) {
     using C = std::complex<double>;
-    const C zr(rotor_ohm, 6), zm(0, 240), zs(1.2, 6), grid(0.0, 0.0);
+    const C zr(rotor_ohm, 6), zm(0, 240), zs(1.2, 6);
     const double z = 11e3 * 11e3 / 150e6;
     const C source(z / std::hypot(1, 10), 10 * z / std::hypot(1, 10));
     const C total = source + zs + zm * zr / (zm + zr);

@@ -154,5 +154,31 @@ TEST(RealtimeGrants, SaysInWordsWhatItDidNotGetAndGoesBack) {
   EXPECT_EQ(scheduling(), before);
 }
 
+TEST(RealtimeGrants, LeaveTheRunItsProcessorAndAnswerAtOnceBesideIt) {
+  const auto may_use = [] {
+    cpu_set_t processors;
+    CPU_ZERO(&processors);
+    pthread_getaffinity_np(pthread_self(), sizeof processors, &processors);
+    return processors;
+  };
+  const std::array<int, 3> before = scheduling();
+  const RealtimeGrants run = acquire_realtime();
+  const std::array<int, 3> of_run = scheduling();
+  const cpu_set_t runs_on = may_use();
+  leave_realtime();
+  const RealtimeGrants beside = acquire_realtime_beside();
+  if (beside.realtime_priority) {
+    EXPECT_GT(scheduling()[1], of_run[1]);
+  }
+  if (run.pinned && before[2] > 1) {
+    const cpu_set_t is_on = may_use();
+    cpu_set_t both;
+    CPU_AND(&both, &runs_on, &is_on);
+    EXPECT_EQ(CPU_COUNT(&both), 0);
+  }
+  leave_realtime();
+  EXPECT_EQ(scheduling(), before);
+}
+
 }  // namespace
 }  // namespace zavrek::pace

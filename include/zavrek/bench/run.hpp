@@ -90,6 +90,8 @@ class Run {
   // --- behind it --------------------------------------------------------------------------------
   /// Ends processes that it started, and asks them for their counts: `accounts` is whole from then on.
   void end();
+  /// Until `end`: whether a process that it started has ended by itself, or somebody else spoke as a device.
+  [[nodiscard]] bool somebody_ended();
   /// Why it ended early, or why a device cannot be trusted; empty when all is well.
   [[nodiscard]] std::string failure();
   /// How frames travelled; empty when none did.

@@ -10,6 +10,7 @@
 #include <Eigen/LU>
 
 #include "emt/kinds/part_kind.hpp"
+#include "emt/solve/dense.hpp"
 
 namespace zavrek::emt::internal {
 namespace {
@@ -52,8 +53,8 @@ LinePort line_admittance(const WavePart& part, double omega, double step_s) {
     self[m] = y(0, 0);
     mutual[m] = y(0, 1);
   }
-  const Eigen::MatrixXcd t = part.currents.cast<Complex>();
-  return {t * self.asDiagonal() * t.transpose(), t * mutual.asDiagonal() * t.transpose()};
+  const Eigen::MatrixXcd t = part.currents.cast<Complex>(), back = t.transpose();
+  return {product(t * self.asDiagonal(), back), product(t * mutual.asDiagonal(), back)};
 }
 
 class WaveEquations final : public PartEquations {
@@ -158,7 +159,8 @@ class WaveKind final : public PartKind {
   void stamp(const Assembly& assembly, Stamps& stamps) const override {
     for (const WavePart& part : assembly.wave_parts) {
       const Eigen::VectorXd y = (part.surge_ohm + part.resistance_ohm / 4).cwiseInverse();
-      const Eigen::MatrixXd g = part.currents * y.asDiagonal() * part.currents.transpose();
+      const Eigen::MatrixXd g =
+          product(part.currents * y.asDiagonal(), Eigen::MatrixXd(part.currents.transpose()));
       for (const auto* nodes : {&part.near, &part.far}) {
         std::vector<Ends> ends;
         for (const NodeId node : *nodes) ends.push_back({node, ground_node});

@@ -10,6 +10,7 @@
 #include <Eigen/Core>
 
 #include "emt/lines/modal.hpp"
+#include "emt/solve/dense.hpp"
 #include "zavrek/emt/line_constants.hpp"
 
 namespace zavrek::emt {
@@ -119,6 +120,8 @@ FrequencyLine fit_line(const network::LineGeometry& given, const FrequencyLineOp
   const internal::ModalTransformation modal = internal::modal_transformation(inductance, base.capacitance);
 
   const Eigen::MatrixXd &voltages = modal.voltages, &currents = modal.currents;
+  const Eigen::MatrixXcd from_modes = currents.cast<std::complex<double>>(),
+                         to_modes = from_modes.transpose();
   std::vector<double> omega;
   std::vector<std::vector<Complex>> impedance(static_cast<std::size_t>(n));
   const double decades = std::log10(options.to_Hz / options.from_Hz);
@@ -126,7 +129,8 @@ FrequencyLine fit_line(const network::LineGeometry& given, const FrequencyLineOp
   for (int k = 0; k <= count; ++k) {
     const double f = options.from_Hz * std::pow(10, decades * k / count);
     omega.push_back(2 * std::numbers::pi * f);
-    const Eigen::VectorXcd z = (currents.transpose() * sample(geometry, f).series * currents).diagonal();
+    const Eigen::VectorXcd z =
+        internal::product(to_modes, internal::product(sample(geometry, f).series, from_modes)).diagonal();
     for (Eigen::Index m = 0; m < n; ++m) impedance[static_cast<std::size_t>(m)].push_back(z[m]);
   }
 

@@ -90,7 +90,8 @@ Matrix reduced(const Matrix& matrix, const std::vector<Conductor>& conductors,
     }
   }
   const Matrix inverse = internal::inverse(matrix);
-  const Matrix admittance = joins.transpose() * inverse * joins;
+  const Matrix joined = joins.cast<typename Matrix::Scalar>();
+  const Matrix admittance = internal::product(Matrix(joined.transpose()), internal::product(inverse, joined));
   return internal::inverse(admittance);
 }
 
@@ -158,7 +159,7 @@ Eigen::MatrixXcd own_impedances(const Core& c, double omega) {
   for (Eigen::Index r = 0; r < n; ++r) {
     for (Eigen::Index k = 0; k <= r; ++k) sums(r, k) = 1;
   }
-  return sums.transpose() * loops * sums;
+  return internal::product(Eigen::MatrixXcd(sums.transpose()), internal::product(loops, sums));
 }
 
 /// Cores first, then the screens (and armours), to be eliminated as the bonding says.

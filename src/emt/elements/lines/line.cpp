@@ -33,7 +33,9 @@ Modes modes_of(const std::string& owner, const LineMatrices& per_metre) {
                      "describe it as a cable (pi section)"});
   }
   Modes modes{modal_transformation(per_metre.inductance, per_metre.capacitance), {}};
-  modes.resistance = (modes.currents.transpose() * per_metre.resistance * modes.currents).diagonal();
+  modes.resistance = internal::product(Eigen::MatrixXd(modes.currents.transpose()),
+                                       internal::product(per_metre.resistance, modes.currents))
+                         .diagonal();
   return modes;
 }
 
