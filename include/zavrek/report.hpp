@@ -65,8 +65,9 @@ void draw_line(const network::LineGeometry& geometry, const emt::FrequencyLine& 
 /// impedance plane; differentials. Throws as `draw_record` does, and when there is none.
 void draw_characteristics(const std::vector<protection::RelaySettings>& relays, const std::string& title,
                           const std::filesystem::path& path);
-/// What was injected over the set characteristics with their tolerance. Throws as `draw_record` does.
-void draw_injection(const trial::InjectionReport& report, const std::string& title,
+/// What was injected over the set characteristics with their tolerance; false where there is no plane to draw
+/// it in (frequencies, powers), and nothing is written. Throws as `draw_record` does.
+bool draw_injection(const trial::InjectionReport& report, const std::string& title,
                     const std::filesystem::path& path);
 
 /// A measured value as people read it: "1.504 s", "840 A", "never" when it is not finite.

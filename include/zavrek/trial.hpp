@@ -152,6 +152,7 @@ struct Verdict {
   bool passed = false;
   double value = unset;  ///< what was measured, in SI units; from the inception when it is a time
   double left = unset;   ///< margin over the tolerance: 1 in its middle, 0 at its edge
+  std::string doubt;     ///< where a second reckoning from the settings expects something else
 };
 
 /// What would explain that a device did not do what its approved settings say, or what else is to be known

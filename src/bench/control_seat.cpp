@@ -221,7 +221,7 @@ bool ControlSeat::take_answer(int wait_ms) noexcept {
 void ControlSeat::end() {
   if (!port_ || counted_) return;
   if (process_) {
-    counted_ = Account{.port = account_.port, .carries = "as it counts itself"};
+    counted_ = Account{.port = account_.port, .carries = as_it_counts};
     take_lines(process_->end(), *counted_);
   } else {
     measure_.kind = wire::ControlAsk::leave;

@@ -104,7 +104,7 @@ class RelayElsewhere final : public Port {
         source_(started_ ? wire::to_string(wire::random_source()) : device.source),
         subscriber_("device." + device.name, device.name, device.appid, source_) {
     counted_.port = subscriber_.account().port;
-    counted_.carries = "as it counts itself";
+    counted_.carries = as_it_counts;
   }
 
   void declare(Exchange& exchange) override {

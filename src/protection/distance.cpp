@@ -8,7 +8,8 @@
 //                Im((Zr I - V) conj(I)) > 0 between phases; R: both blinders parallel to the line;
 //             direction: -22 deg < arg(V / I) < 115 deg, V with a share of the remembered voltage in it
 //   which     the sector of the angle between I0 and I2 tells which loop to earth is free, together with the
-//             loop between the other two phases; without residual current the three loops between phases are
+//             loop between the other two phases; without residual current the three loops between phases are,
+//             and in a fault of three phases until residual current has lasted for 40 ms
 #include "protection/function.hpp"
 
 #include <numbers>
@@ -20,8 +21,11 @@ namespace {
 
 using std::numbers::pi;
 
-constexpr double hysteresis = 1.05;      // of every reach, once inside
-constexpr double residual_share = 0.12;  // of the largest phase current: an earth fault
+constexpr double hysteresis = 1.05;        // of every reach, once inside
+constexpr double residual_share = 0.12;    // of the largest phase current: an earth fault
+constexpr double voltage_of_fault = 0.85;  // of the remembered one
+constexpr double alike_share = 0.6;      // of the largest phase current in the least one: of all three phases
+constexpr double poles_apart_s = 40e-3;  // of a breaker, and the window that sees it
 constexpr double memory_below = 0.05;    // of the remembered voltage: the loop's own is not trusted
 constexpr double memory_share =
     0.25;  // of the remembered voltage in what a polygon's direction is taken from
@@ -49,12 +53,40 @@ Loop loop_of(const End& end, std::size_t k, const Phasor& k0) noexcept {
           false};
 }
 
-/// Which of the loops a-e, b-e, c-e, ab, bc, ca may decide.
-std::array<bool, 6> free_loops(const End& end) noexcept {
-  double largest = 0;
-  for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, std::norm(end.current[k]));
-  if (std::norm(end.current[3]) < residual_share * residual_share * largest)
-    return {false, false, false, true, true, true};
+/// Which of the loops a-e, b-e, c-e, ab, bc, ca may decide. In a fault of all three phases residual current
+/// frees no loop to earth until it lasts: poles of a breaker far away that open one after the other make it.
+class LoopSelection {
+ public:
+  std::array<bool, 6> free(const End& end, double dt_s) noexcept {
+    double largest = 0, least = INFINITY;
+    for (std::size_t k = 0; k < 3; ++k) {
+      largest = std::max(largest, std::norm(end.current[k]));
+      least = std::min(least, std::norm(end.current[k]));
+    }
+    const bool fallen =
+        std::norm(end.v.positive) < voltage_of_fault * voltage_of_fault * std::norm(end.v1_memory);
+    const bool residual = std::norm(end.current[3]) >= residual_share * residual_share * largest;
+    if (!fallen) of_three_ = false;
+    if (!residual) {
+      lasts_s_ = 0;
+      of_three_ = of_three_ || (fallen && least > alike_share * alike_share * largest);
+      return {false, false, false, true, true, true};
+    }
+    lasts_s_ += dt_s;
+    if (of_three_ && lasts_s_ <= poles_apart_s) return {false, false, false, true, true, true};
+    of_three_ = false;
+    return by_sector(end);
+  }
+  void clear() noexcept { *this = {}; }
+
+ private:
+  [[nodiscard]] static std::array<bool, 6> by_sector(const End& end) noexcept;
+
+  bool of_three_ = false;  // phases: what the fault began as
+  double lasts_s_ = 0;     // residual current
+};
+
+std::array<bool, 6> LoopSelection::by_sector(const End& end) noexcept {
   std::array<bool, 6> free{};
   // I2 stands along I0 for a-e and b-c-e, 120 deg behind it for b-e, ahead of it for c-e.
   const Phasor turned = end.i.negative * std::conj(end.i.zero);
@@ -83,7 +115,7 @@ class DistanceZone : public DelayedFunction {
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, zone_.end);
-    const auto free = free_loops(end);
+    const auto free = selection_.free(end, in.dt_s);
     bool inside = false;
     for (std::size_t k = 0; k < 6; ++k) {
       inside_[k] =
@@ -97,6 +129,7 @@ class DistanceZone : public DelayedFunction {
   }
   void rest() noexcept override {
     inside_ = {};
+    selection_.clear();
     confirm_.clear();
     DelayedFunction::rest();
   }
@@ -149,6 +182,7 @@ class DistanceZone : public DelayedFunction {
   double phase_side_, earth_side_;  // resistive reaches
   std::array<bool, 2> watched_;     // loops to earth, between phases
   std::array<bool, 6> inside_{};
+  LoopSelection selection_;
   Travel confirm_;
 };
 

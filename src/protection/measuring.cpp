@@ -166,9 +166,17 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
   }
   waiting_.assign(ends * most_waiting * sample_numbers, 0.0);
   measured_.ends.resize(ends);
-  measured_.frequency_Hz = options.frequency_Hz;
-  angle_past_.assign(static_cast<std::size_t>(frequency_cycles * decisions), 0.0);
-  frequency_past_.assign(static_cast<std::size_t>(frequency_cycles * decisions), options.frequency_Hz);
+  for (End& end : measured_.ends) end.frequency_Hz = options.frequency_Hz;
+  const auto past = static_cast<std::size_t>(frequency_cycles * decisions);
+  if (options_.track_frequency) options_.frequency_of.push_back(0);
+  for (std::size_t e = 0; e < ends; ++e) {
+    const auto& wanted = options_.frequency_of;
+    if (std::find(wanted.begin(), wanted.end(), static_cast<int>(e)) == wanted.end()) continue;
+    Turning& turning = turning_.emplace_back();
+    turning.end = e;
+    turning.angle_past.assign(past, 0.0);
+    turning.frequency_past.assign(past, options.frequency_Hz);
+  }
   memory_past_.assign(ends, std::vector<Phasor>(static_cast<std::size_t>(memory_cycles * decisions)));
   fallen_s_.assign(ends, 0.0);
   tracked_Hz_ = options.frequency_Hz;
@@ -179,17 +187,19 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
 void Measuring::clear() noexcept {
   for (auto* all : {&channels_, &second_, &fifth_})
     std::for_each(all->begin(), all->end(), [](RunningPhasors& phasors) { phasors.clear(); });
-  for (End& end : measured_.ends) end = {};
+  for (End& end : measured_.ends) {
+    end = {};
+    end.frequency_Hz = options_.frequency_Hz;
+  }
   for (auto& past : memory_past_) std::fill(past.begin(), past.end(), Phasor{});
-  std::fill(angle_past_.begin(), angle_past_.end(), 0.0);
-  before_now_ = {};
-  angle_rad_ = 0;
-  lasting_ = 0;
-  std::fill(frequency_past_.begin(), frequency_past_.end(), options_.frequency_Hz);
+  for (Turning& turning : turning_) {
+    std::fill(turning.angle_past.begin(), turning.angle_past.end(), 0.0);
+    std::fill(turning.frequency_past.begin(), turning.frequency_past.end(), options_.frequency_Hz);
+    turning.before_now = {};
+    turning.angle_rad = 0;
+    turning.lasting = 0;
+  }
   std::fill(fallen_s_.begin(), fallen_s_.end(), 0.0);
-  measured_.frequency_Hz = options_.frequency_Hz;
-  measured_.frequency_rate = 0;
-  measured_.frequency_valid = false;
   memory_at_ = 0;
   past_at_ = 0;
   since_ = waits_ = 0;
@@ -214,7 +224,9 @@ bool Measuring::push(std::span<const Sample> samples) noexcept {
   since_ = 0;
   take_waiting();
   measure();
-  if (options_.frequency || options_.track_frequency) follow_frequency();
+  for (Turning& turning : turning_) follow_frequency(measured_.ends[turning.end], turning);
+  if (!turning_.empty())
+    past_at_ = past_at_ + 1 == static_cast<int>(turning_[0].angle_past.size()) ? 0 : past_at_ + 1;
   return true;
 }
 
@@ -236,10 +248,11 @@ void Measuring::resample(std::span<const Sample> samples) noexcept {
   }
   std::copy_n(samples.begin(), ends, before_.begin());
   turned_rad_ += 2 * pi * (tracked_Hz_ - options_.frequency_Hz) / options_.rate_Hz;
-  if (!measured_.frequency_valid) return;
+  const End& first = measured_.ends.front();
+  if (!first.frequency_valid) return;
   const double most = most_tracked * options_.frequency_Hz;
   const double wanted =
-      std::clamp(measured_.frequency_Hz, options_.frequency_Hz - most, options_.frequency_Hz + most);
+      std::clamp(first.frequency_Hz, options_.frequency_Hz - most, options_.frequency_Hz + most);
   tracked_Hz_ += (wanted - tracked_Hz_) / (tracking_s * options_.rate_Hz);
 }
 
@@ -295,30 +308,30 @@ void Measuring::remember_voltage(End& end, std::size_t index) noexcept {
 
 /// V1 (I1 where there is no voltage) stands still at nominal frequency and turns with the deviation. What it
 /// turns from decision to decision is added up; the sum over four cycles averages the ripple of unbalance.
-void Measuring::follow_frequency() noexcept {
-  const End& end = measured_.ends.front();
+void Measuring::follow_frequency(End& end, Turning& turning) noexcept {
   const Phasor now = std::norm(end.v.positive) > 0 ? end.v.positive : end.i.positive;
   const auto slot = static_cast<std::size_t>(past_at_);
   const double size = std::norm(now), largest = std::norm(end.v1_memory);
   const bool there = size > 0 && size > least_share * least_share * largest;
-  lasting_ = there ? lasting_ + 1 : 0;
-  if (there && std::norm(before_now_) > 0) angle_rad_ += small_turn(now * std::conj(before_now_));
-  before_now_ = now;
-  const double then_rad = angle_past_[slot];
+  turning.lasting = there ? turning.lasting + 1 : 0;
+  if (there && std::norm(turning.before_now) > 0)
+    turning.angle_rad += small_turn(now * std::conj(turning.before_now));
+  turning.before_now = now;
+  double& then_rad = turning.angle_past[slot];
   // The window's own turning is no turning of the signal's.
-  const double total_rad = angle_rad_ + turned_rad_;
-  angle_past_[slot] = total_rad;
-  const double span_s = static_cast<double>(angle_past_.size()) * interval_s();
-  const long long settled = static_cast<long long>(angle_past_.size()) + (window() + every_ - 1) / every_;
-  measured_.frequency_valid = lasting_ >= settled;
-  measured_.frequency_rate = 0;
-  if (measured_.frequency_valid) {
-    measured_.frequency_Hz = options_.frequency_Hz + (total_rad - then_rad) / (2 * pi * span_s);
-    if (lasting_ >= 2 * settled)
-      measured_.frequency_rate = (measured_.frequency_Hz - frequency_past_[slot]) / span_s;
+  const double total_rad = turning.angle_rad + turned_rad_, turned = total_rad - then_rad;
+  then_rad = total_rad;
+  const auto decisions = static_cast<long long>(turning.angle_past.size());
+  const double span_s = static_cast<double>(decisions) * interval_s();
+  const long long settled = decisions + (window() + every_ - 1) / every_;
+  end.frequency_valid = turning.lasting >= settled;
+  end.frequency_rate = 0;
+  double& then_Hz = turning.frequency_past[slot];
+  if (end.frequency_valid) {
+    end.frequency_Hz = options_.frequency_Hz + turned / (2 * pi * span_s);
+    if (turning.lasting >= 2 * settled) end.frequency_rate = (end.frequency_Hz - then_Hz) / span_s;
   }
-  frequency_past_[slot] = measured_.frequency_Hz;
-  past_at_ = past_at_ + 1 == static_cast<int>(angle_past_.size()) ? 0 : past_at_ + 1;
+  then_Hz = end.frequency_Hz;
 }
 
 }  // namespace zavrek::protection

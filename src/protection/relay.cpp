@@ -19,13 +19,15 @@ MeasuringOptions measuring_of(const RelaySettings& settings, double rate_Hz, dou
   const bool harmonics = !settings.all<Differential>().empty() ||
                          std::any_of(stages.begin(), stages.end(),
                                      [](const Stage* s) { return network::is_set(s->second_harmonic); });
+  std::vector<int> frequency_of;
+  for (const FrequencyStage* stage : settings.all<FrequencyStage>()) frequency_of.push_back(stage->end - 1);
   return {.rate_Hz = rate_Hz,
           .frequency_Hz = frequency_Hz,
           .filter = filter_of(settings.filter),
           .ends = ends,
           .neutral_channel = settings.earth == "neutral",
           .harmonics = harmonics,
-          .frequency = !settings.all<FrequencyStage>().empty(),
+          .frequency_of = std::move(frequency_of),
           .track_frequency = settings.track_frequency,
           .decisions = settings.decisions,
           .current_scale = settings.current_scale(),

@@ -54,19 +54,18 @@ class Frequency : public DelayedFunction {
   explicit Frequency(const FrequencyStage& settings) : stage_(settings) {}
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
-    const Measured& m = in.measured;
-    const double voltage = size_of(place_of(m, stage_.end).v.positive);
-    started_ = m.frequency_valid && voltage >= stage_.least_voltage_V && beyond(m);
+    const End& end = place_of(in.measured, stage_.end);
+    started_ = end.frequency_valid && size_of(end.v.positive) >= stage_.least_voltage_V && beyond(end);
     own[1] = wait(travel_, started_, stage_.delay_s, in.dt_s) ? 1 : 0;
     own[0] = started_ ? 1 : 0;
   }
 
  private:
-  [[nodiscard]] bool beyond(const Measured& m) const noexcept {
+  [[nodiscard]] bool beyond(const End& end) const noexcept {
     const double slack = started_ ? stage_.drop_off_Hz : 0;
-    if (stage_.when == "over") return m.frequency_Hz > stage_.pickup_Hz - slack;
-    if (stage_.when == "under") return m.frequency_Hz < stage_.pickup_Hz + slack;
-    const double rate = stage_.when == "rising" ? m.frequency_rate : -m.frequency_rate;
+    if (stage_.when == "over") return end.frequency_Hz > stage_.pickup_Hz - slack;
+    if (stage_.when == "under") return end.frequency_Hz < stage_.pickup_Hz + slack;
+    const double rate = stage_.when == "rising" ? end.frequency_rate : -end.frequency_rate;
     return rate > stage_.rate_Hz_per_s * (started_ ? 0.9 : 1);
   }
 

@@ -206,7 +206,7 @@ void draw_characteristics(const std::vector<RelaySettings>& relays, const std::s
   draw(panels, title, path);
 }
 
-void draw_injection(const trial::InjectionReport& report, const std::string& title,
+bool draw_injection(const trial::InjectionReport& report, const std::string& title,
                     const std::filesystem::path& path) {
   std::vector<Axes> panels;
   std::map<std::string, std::vector<const trial::InjectedPoint*>> by_probe;
@@ -290,8 +290,9 @@ void draw_injection(const trial::InjectionReport& report, const std::string& tit
     }
     panels.push_back(std::move(panel));
   }
-  if (panels.empty()) throw Error("nothing that was injected can be drawn");
+  if (panels.empty()) return false;
   draw(panels, title, path);
+  return true;
 }
 
 }  // namespace zavrek::report

@@ -78,9 +78,13 @@ std::string badge_of(const trial::TrialResult& result) {
 std::string verdict_rows(const trial::TrialResult& result) {
   std::string rows;
   for (const trial::Verdict& v : result.verdicts) {
-    rows += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
-                        escaped(v.expectation), escaped(v.expected), escaped(v.measured), escaped(v.margin),
-                        result.not_judged.empty() ? badge(v.passed) : badge_of(result));
+    rows += fmt::format(
+        "<tr><td>{}</td><td>{}</td><td>{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
+        escaped(v.expectation),
+        escaped(v.expected) +
+            (v.doubt.empty() ? "" : "<div class=\"muted\">in doubt: " + escaped(v.doubt) + "</div>"),
+        escaped(v.measured), escaped(v.margin),
+        result.not_judged.empty() ? badge(v.passed) : badge_of(result));
   }
   return rows;
 }

@@ -207,9 +207,9 @@ int inject(const InjectOptions& options) {
                                         ? std::filesystem::path("out") / ("inject-" + approved.name)
                                         : std::filesystem::path(options.out);
   std::string figure;
-  if (!options.no_figures && !report.points.empty()) {
-    report::draw_injection(report, "Element tests of " + approved.name, out / "injection.png");
-    report::draw_injection(report, "Element tests of " + approved.name, out / "injection.svg");
+  if (!options.no_figures && !report.points.empty() &&
+      report::draw_injection(report, "Element tests of " + approved.name, out / "injection.png")) {
+    (void)report::draw_injection(report, "Element tests of " + approved.name, out / "injection.svg");
     figure = record::read_file(out / "injection.svg");
   }
   record::write_file(out / "report.html", report::injection_page(report, figure));

@@ -45,6 +45,18 @@ void take_array_task(trial::ProgrammeOptions& how) {
   how.folder /= fmt::format("shard-{}", how.shard);
 }
 
+void print_doubts(const std::vector<trial::StoredTrial>& trials) {
+  long long doubted = 0;
+  std::string first;
+  for (const trial::StoredTrial& t : trials) {
+    for (const trial::Verdict& v : t.verdicts) {
+      if (!v.doubt.empty() && doubted++ == 0)
+        first = fmt::format("{}, {}: {}", t.name, v.expectation, v.doubt);
+    }
+  }
+  if (doubted > 0) fmt::print("{} verdicts are in doubt, the first: {}\n", doubted, first);
+}
+
 struct Written {
   bool passed = false;    // all that were run
   long long missing = 0;  // trials of the programme that were not
@@ -73,6 +85,7 @@ Written write_reports(const std::filesystem::path& folder, const std::string& ti
     const std::vector<trial::Finding> found = trial::findings_of(trials);
     for (std::size_t k = 0; k < found.size() && k < 3; ++k)
       fmt::print("{}: explains {} of the trials that failed\n", found[k].text, found[k].explained);
+    print_doubts(trials);
     fmt::print("{} of {} trials passed{}\nreport: {}\n", passed, trials.size(),
                missing > 0
                    ? fmt::format("; {} of the programme's {} were not run", missing, results.planned())

@@ -34,6 +34,7 @@ void print_result(const trial::TrialResult& result) {
     }
     fmt::print("     {:<4} {:<22} expected {:<34} measured {:<10} {}\n", v.passed ? "pass" : "FAIL",
                v.expectation, v.expected, v.measured, v.margin.empty() ? "" : "margin " + v.margin);
+    if (!v.doubt.empty()) fmt::print("          in doubt: {}\n", v.doubt);
   }
   for (std::size_t k = 0; k < result.findings.size() && k < 4; ++k)
     fmt::print("     {}\n", result.findings[k].words());
@@ -50,6 +51,7 @@ nlohmann::json result_json(const trial::TrialResult& result) {
                         {"expected", v.expected},
                         {"measured", v.measured},
                         {"margin", v.margin},
+                        {"doubt", v.doubt},
                         {"passed", v.passed}});
   }
   nlohmann::json findings = nlohmann::json::array();

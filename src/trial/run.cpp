@@ -301,11 +301,24 @@ void add_lateness(TrialResult& result) {
   if (kept.late_steps > 0) result.remarks.push_back(to_string(kept));
 }
 
+/// That a relay in a process of its own did not trip says nothing where it received nothing.
+void require_samples(const Expectation& e, TrialResult& result) {
+  Verdict& verdict = result.verdicts.back();
+  if (!e.never || !verdict.passed) return;
+  for (const bench::Account& account : result.accounts) {
+    if (account.port != "device." + e.device || account.carries != bench::as_it_counts) continue;
+    if (account.received > 0) return;
+    verdict.passed = false;
+    verdict.measured = "none; it received no samples";
+  }
+}
+
 }  // namespace
 
 void judge_record(const Case& all, const Trial& trial, const record::Record& record, double ended_s,
                   TrialResult& result) {
   const internal::Outcome outcome{all,
+                                  trial,
                                   record,
                                   internal::Evidence(record),
                                   result.inception_s,
@@ -314,6 +327,7 @@ void judge_record(const Case& all, const Trial& trial, const record::Record& rec
   for (const Expectation& e : trial.expect) {
     result.verdicts.push_back(result.failure.empty() ? internal::judge(e, outcome)
                                                      : failed_verdict(e, result.failure));
+    require_samples(e, result);
     if (result.verdicts.back().passed || !result.failure.empty()) continue;
     for (Explanation& found : internal::explain(e, outcome)) result.findings.push_back(std::move(found));
   }

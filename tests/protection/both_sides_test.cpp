@@ -294,7 +294,7 @@ TEST(Decisions, SeeThePhasorsThatEverySampleWouldSee) {
     ASSERT_EQ(a.v1_memory, b.v1_memory);
   }
   EXPECT_EQ(decided, 400);
-  EXPECT_NEAR(seldom.measured().frequency_Hz, 49.2, 1e-3);
+  EXPECT_NEAR(seldom.measured().ends[0].frequency_Hz, 49.2, 1e-3);
 }
 
 TEST(Decisions, ComeLaterThanEverySampleByLessThanOneInterval) {

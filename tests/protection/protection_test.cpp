@@ -344,14 +344,14 @@ TEST(Frequency, IsMeasuredToAMillihertzAndItsStagesJudgeIt) {
   Steady s = Steady::balanced(10, 0, 6350);
   s.frequency_Hz = 49.02;
   EXPECT_EQ(relay.until("trip", s, 1), INFINITY);
-  EXPECT_NEAR(relay.relay.measured().frequency_Hz, 49.02, 1e-3);
+  EXPECT_NEAR(relay.relay.measured().ends[0].frequency_Hz, 49.02, 1e-3);
   Feeder low(relay_of({under}));
   s.frequency_Hz = 48.9;
   EXPECT_LT(low.until("trip", s, 1), 0.35);
   Feeder high(relay_of({under}));
   s.frequency_Hz = 57.5;  // more than half a turn within the window
   high.feed(s, 0.5);
-  EXPECT_NEAR(high.relay.measured().frequency_Hz, 57.5, 0.02);
+  EXPECT_NEAR(high.relay.measured().ends[0].frequency_Hz, 57.5, 0.02);
   Steady dead;
   Feeder none(relay_of({under}));
   EXPECT_EQ(none.until("trip", dead, 1), INFINITY);
@@ -360,7 +360,7 @@ TEST(Frequency, IsMeasuredToAMillihertzAndItsStagesJudgeIt) {
 TEST(Frequency, IsLeftOutWhereNoFunctionAsksForIt) {
   Feeder relay(relay_of({definite("s", 1e6, 1)}));
   relay.feed(Steady::balanced(10, 0, 6350), 1);
-  EXPECT_FALSE(relay.relay.measured().frequency_valid);
+  EXPECT_FALSE(relay.relay.measured().ends[0].frequency_valid);
 }
 
 TEST(Frequency, RateOfChangeIsSeenOnARamp) {
@@ -383,7 +383,7 @@ TEST(Frequency, RateOfChangeIsSeenOnARamp) {
       tripped = tripped || relay.trip();
     }
     EXPECT_EQ(tripped, rate < -1) << rate;
-    EXPECT_NEAR(relay.measured().frequency_rate, rate, 0.02);
+    EXPECT_NEAR(relay.measured().ends[0].frequency_rate, rate, 0.02);
   }
 }
 
@@ -404,7 +404,7 @@ TEST(Frequency, TrackedKeepsMagnitudesTrueFarFromNominal) {
       relay.feed(s, 0.001);
       worst = std::max(worst, std::abs(std::abs(relay.relay.measured().ends[0].current[0]) - 100));
     }
-    EXPECT_NEAR(relay.relay.measured().frequency_Hz, 46.5, 0.01) << tracked;
+    EXPECT_NEAR(relay.relay.measured().ends[0].frequency_Hz, 46.5, 0.01) << tracked;
     EXPECT_EQ(worst < 0.2, tracked) << worst;
   }
 }

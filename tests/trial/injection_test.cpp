@@ -119,20 +119,107 @@ TEST(Injection, SearchesTheDifferentialPlane) {
   EXPECT_FALSE(tested(wrong, approved).boundaries[0].passed());
 }
 
-TEST(Injection, TriesBothSidesOfAHarmonicRestraint) {
+TEST(Injection, FindsTheShareOfAHarmonicAtWhichADifferentialIsFree) {
   const RelaySettings approved = demo("transformer/DT.toml");
+  for (const char* blocks : {"each phase", "all phases"}) {
+    RelaySettings own = approved;
+    auto& differential = std::get<protection::Differential>(own.functions[0]);
+    differential.blocks = blocks;
+    const InjectionReport right = tested(own, own);
+    EXPECT_EQ(failed(right), std::set<std::string>{}) << blocks;
+    int shares = 0;
+    for (const InjectedPoint& p : right.points) {
+      if (p.test != "restraint") continue;
+      ++shares;
+      EXPECT_NEAR(p.measured, p.expected, 0.06 * p.expected) << p.quantity;
+    }
+    EXPECT_EQ(shares, 2);
+    RelaySettings wrong = own;
+    std::get<protection::Differential>(wrong.functions[0]).second_harmonic =
+        1.15 * differential.second_harmonic;
+    EXPECT_EQ(failed(tested(wrong, own)), std::set<std::string>{"diff"}) << blocks;
+  }
+}
+
+RelaySettings with_frequency(const std::string& when, double pickup_Hz, int place = 1) {
+  protection::FrequencyStage stage;
+  stage.name = "f";
+  stage.when = when;
+  stage.pickup_Hz = pickup_Hz;
+  stage.delay_s = 0.2;
+  stage.end = place;
+  RelaySettings settings;
+  settings.name = "F";
+  settings.functions = {stage};
+  return settings;
+}
+
+TEST(Injection, TriesFrequenciesThatANetworkCanHave) {
+  for (const auto& [when, pickup_Hz] : std::map<std::string, double>{{"over", 51.5}, {"under", 47.0}}) {
+    const InjectionReport report = tested(with_frequency(when, pickup_Hz), with_frequency(when, pickup_Hz));
+    EXPECT_EQ(failed(report), std::set<std::string>{}) << when;
+  }
+  for (const double pickup_Hz : {57.5, 59.0, 61.0}) {
+    const RelaySettings settings = with_frequency("over", pickup_Hz);
+    const InjectionReport report = tested(settings, settings);
+    EXPECT_EQ(failed(report), std::set<std::string>{}) << pickup_Hz;
+    EXPECT_GE(report.points.size(), 6U);
+    for (const InjectedPoint& p : report.points) {
+      EXPECT_LE(p.value, pickup_Hz + 5.1) << pickup_Hz;
+    }
+    RelaySettings late = settings;
+    std::get<protection::FrequencyStage>(late.functions[0]).delay_s += 0.05;
+    EXPECT_EQ(failed(tested(late, settings)), std::set<std::string>{"f"});
+  }
+}
+
+TEST(Injection, FollowsTheFrequencyOfThePlaceThatAFunctionMeasures) {
+  const RelaySettings second = with_frequency("under", 48.5, 2);
+  EXPECT_EQ(failed(tested(second, second)), std::set<std::string>{});
+  // One that looks at the other place never sees it.
+  EXPECT_EQ(failed(tested(with_frequency("under", 48.5, 1), second)), std::set<std::string>{"f"});
+}
+
+TEST(Injection, TimesFromTheStartWhereOneFunctionStarts) {
+  RelaySettings approved;
+  approved.name = "T";
+  Stage stage;
+  stage.name = "only";
+  stage.pickup_A = 400;
+  stage.delay_s = 0.4;
+  approved.functions = {stage};
   const InjectionReport right = tested(approved, approved);
   EXPECT_EQ(failed(right), std::set<std::string>{});
-  int held = 0, free = 0;
+  int timers = 0;
   for (const InjectedPoint& p : right.points) {
-    if (p.quantity.find(" of order ") == std::string::npos) continue;
-    ++(p.test == "no operation" ? held : free);
+    if (p.test != "timer") continue;
+    ++timers;
+    EXPECT_NEAR(p.measured, 0.4, 1e-3);
   }
-  EXPECT_EQ(held, 2);
-  EXPECT_EQ(free, 2);
-  RelaySettings wrong = approved;
-  std::get<protection::Differential>(wrong.functions[0]).second_harmonic = 0.2;
-  EXPECT_EQ(failed(tested(wrong, approved)), std::set<std::string>{"diff"});
+  EXPECT_GE(timers, 2);
+  // 20 ms late, which the allowance for measuring would hide.
+  stage.delay_s = 0.42;
+  RelaySettings late = approved;
+  late.functions = {stage};
+  EXPECT_EQ(failed(tested(late, approved)), std::set<std::string>{"only"});
+}
+
+TEST(Injection, ProposesNoValueThatFallsOnAnotherStagesThreshold) {
+  RelaySettings settings;
+  settings.name = "T";
+  Stage low, high;
+  low.name = "low";
+  low.characteristic = "IEC very inverse";
+  low.pickup_A = 400;
+  low.time_multiplier = 0.4;
+  high.name = "high";
+  high.pickup_A = 1400;  // 3.5 times the pickup of the other
+  high.delay_s = 0.1;
+  settings.functions = {low, high};
+  const auto probe = probe_of(settings, settings.functions[0], 50);
+  const std::vector<double> values = proposed_values(settings, settings.functions[0], *probe, 120);
+  EXPECT_GE(values.size(), 3U);
+  for (const double value : values) EXPECT_LT(1.02 * value, 1400);
 }
 
 TEST(Injection, SaysWhatItCannotProve) {

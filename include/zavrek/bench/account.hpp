@@ -8,6 +8,9 @@
 
 namespace zavrek::bench {
 
+/// What an account carries that a process keeps of itself.
+inline constexpr const char* as_it_counts = "as it counts itself";
+
 /// What a port did, at any time and at the end of a run.
 struct Account {
   std::string port;     ///< "stream.S1", "device.R1"

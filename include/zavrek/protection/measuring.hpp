@@ -118,14 +118,14 @@ struct End {
   Phasor v1_memory;                ///< positive-sequence voltage as it was before it fell
   std::array<Phasor, 3> second{};  ///< second harmonic of the phase currents
   std::array<Phasor, 3> fifth{};   ///< fifth
+  double frequency_Hz = 50;        ///< measured where a function of the relay, or tracking, asks for it
+  double frequency_rate = 0;       ///< Hz/s
+  bool frequency_valid = false;
 };
 
 /// What all functions of a relay decide on.
 struct Measured {
   std::vector<End> ends;
-  double frequency_Hz = 50;   ///< measured by a relay when one of its functions, or tracking, asks for it
-  double frequency_rate = 0;  ///< Hz/s
-  bool frequency_valid = false;
 };
 
 struct MeasuringOptions {
@@ -135,10 +135,10 @@ struct MeasuringOptions {
   int ends = 1;
   bool neutral_channel = false;  ///< residual from the fourth channel instead of the sum of phases
   bool harmonics = false;
-  bool frequency = true;         ///< measure it, which costs about as much as a phasor
-  bool track_frequency = false;  ///< resample to a whole number of samples in the cycle found
-  int decisions = 0;             ///< in a cycle, for which phasors are made ready; 0: at every sample
-  double current_scale = 1;      ///< settings per primary ampere
+  std::vector<int> frequency_of{0};  ///< ends that measure it, which costs about as much as a phasor
+  bool track_frequency = false;      ///< resample to a whole number of samples in the cycle of the first end
+  int decisions = 0;                 ///< in a cycle, for which phasors are made ready; 0: at every sample
+  double current_scale = 1;          ///< settings per primary ampere
   double voltage_scale = 1;
 };
 
@@ -165,7 +165,8 @@ class Measuring {
   void take_waiting() noexcept;
   void measure() noexcept;
   void resample(std::span<const Sample> samples) noexcept;
-  void follow_frequency() noexcept;
+  struct Turning;
+  void follow_frequency(End& end, Turning& turning) noexcept;
   void remember_voltage(End& end, std::size_t index) noexcept;
 
   MeasuringOptions options_;
@@ -178,16 +179,19 @@ class Measuring {
   std::vector<RunningPhasors> channels_;        // per end: ia ib ic in va vb vc
   std::vector<RunningPhasors> second_, fifth_;  // per end: harmonics of ia ib ic, when wanted
   Measured measured_;
-  // Of the positive sequence of the first end: how far it has turned, over the last four cycles.
-  std::vector<double> angle_past_;  // per decision
-  double angle_rad_ = 0;
-  Phasor before_now_;
-  long long lasting_ = 0;  // decisions for which it has been there
+  // Of the positive sequence of an end: how far it has turned, over the last four cycles.
+  struct Turning {
+    std::size_t end = 0;
+    std::vector<double> angle_past, frequency_past;  // per decision
+    double angle_rad = 0;
+    Phasor before_now;
+    long long lasting = 0;  // decisions for which it has been there
+  };
+  std::vector<Turning> turning_;
   int past_at_ = 0;
   std::vector<std::vector<Phasor>> memory_past_;  // per end, two cycles
   std::size_t memory_at_ = 0;
-  std::vector<double> fallen_s_;        // per end: how long the voltage has been low
-  std::vector<double> frequency_past_;  // as angle_past_
+  std::vector<double> fallen_s_;  // per end: how long the voltage has been low
   // While the frequency is tracked: the window's own frequency, where it stands between two samples, and by
   // how much it has turned against nominal.
   double tracked_Hz_ = 0, position_ = 0, turned_rad_ = 0;

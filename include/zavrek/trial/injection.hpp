@@ -15,10 +15,9 @@
 namespace zavrek::trial {
 
 /// What is injected while a state lasts: phasors at the places of the relay, in the values of its settings,
-/// at `measured.frequency_Hz`, which moves by `frequency_rate` (Hz/s).
+/// at the frequency of each, which moves by its `frequency_rate`.
 struct Stimulus {
   protection::Measured measured;
-  double frequency_rate = 0;
   /// The same with second and fifth harmonics in every current, as shares of it.
   [[nodiscard]] Stimulus with_harmonics(double second, double fifth) const;
 };
@@ -74,7 +73,8 @@ struct InjectionOptions {
 /// One thing tried on a device.
 struct InjectedPoint {
   std::string function;
-  std::string test;  ///< "time", "no operation", "pickup", "drop-off", "reset ratio", "reset time", "state"
+  std::string
+      test;  ///< "time", "timer", "no operation", "pickup", "drop-off", "restraint", "reset ratio", ...
   std::string quantity;  ///< "phase current 840 A"
   double value = 0;      ///< of the probe
   std::string by;        ///< function that operates first, by the settings
@@ -123,10 +123,11 @@ struct InjectionReport {
                                      const protection::RelaySettings& approved,
                                      const std::filesystem::path& file, const InjectionOptions& options);
 
-/// Values at which a stage should be tried: where it operates first in the composite, several for a curve,
-/// two for a definite time. Empty when it never does.
+/// Values at which a stage should be tried: where it operates first in the composite, at the value itself and
+/// at that share above and below it; several for a curve, two for a definite time. Empty when it never does.
 [[nodiscard]] std::vector<double> proposed_values(const protection::RelaySettings& settings,
                                                   const protection::FunctionSettings& function,
-                                                  const Probe& probe, double longest_s);
+                                                  const Probe& probe, double longest_s,
+                                                  double value_tolerance = 0.02);
 
 }  // namespace zavrek::trial

@@ -19,6 +19,8 @@ struct InjectedPlace {
   std::string impedance;         ///< of the loop: "2.1 ohm at 70 deg"
   double through_A = 5;          ///< current through the loop
   double second = 0, fifth = 0;  ///< harmonics, as shares of every current
+  double frequency_Hz = network::unset;  ///< nominal, or as at the first place, when left out
+  double frequency_rate = network::unset;
 };
 
 /// A state of a sequence.
@@ -26,7 +28,6 @@ struct InjectedState {
   std::string name;
   double lasts_s = 1;
   std::string until = "end";  ///< or "start", "trip", "quiet": ends the state earlier
-  double frequency_Hz = 50, frequency_rate = 0;
   InjectedPlace here;
   std::vector<InjectedPlace> others;  ///< what stands at further places
 };
@@ -71,7 +72,7 @@ struct InjectionPlan {
 
 /// A state as the relay sees it. Throws Error for a phasor that is none.
 [[nodiscard]] Stimulus stimulus_of(const InjectedState& state, const protection::RelaySettings& settings,
-                                   std::size_t places);
+                                   std::size_t places, double nominal_Hz = 50);
 
 /// When a relay with `settings` changes an output in each state, by its settings alone: index of the state,
 /// seconds from its beginning; infinite when it never does.
@@ -82,6 +83,7 @@ struct ExpectedChange {
 /// One for each state; `output`: "trip" or "start". A state that waits for an output ends when it comes.
 [[nodiscard]] std::vector<ExpectedChange> expected_changes(const InjectedSequence& sequence,
                                                            const protection::RelaySettings& settings,
-                                                           std::size_t places, const std::string& output);
+                                                           std::size_t places, const std::string& output,
+                                                           double nominal_Hz = 50);
 
 }  // namespace zavrek::trial

@@ -5,6 +5,7 @@
 #include "bench/control_seat.hpp"
 #include "bench/plant_source.hpp"
 
+#include "trial/case/check_wiring.hpp"
 #include "trial/case/operations.hpp"
 #include "trial/judge/judge.hpp"
 #include "zavrek/trial/programme.hpp"
@@ -70,6 +71,7 @@ std::vector<std::string> check_trials(const Case& all, const std::vector<std::st
     if (trial.expect.empty())
       notes.push_back(fmt::format("trial \"{}\" expects nothing: it proves nothing", trial.name));
   }
+  for (std::string& note : internal::wiring_notes(all)) notes.push_back(std::move(note));
   for (const Device& device : all.bench.devices) {
     for (const std::string& name : protection::idle_functions(device.approved_relay))
       notes.push_back(

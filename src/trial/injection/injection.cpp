@@ -25,13 +25,18 @@ namespace {
 
 constexpr double prefault_s = 0.3;
 constexpr double longest_reset_s = 5;
-constexpr double ramp_share = 0.0025;     // of the threshold, in a step of a ramp
+constexpr double ramp_share = 0.0025;  // of the threshold, in a step of a ramp
+constexpr double ramp_Hz = 5e-3;
 constexpr double remembered_share = 0.1;  // of a tolerance, which is no more than nothing
 constexpr double least_rest_s = 0.1;
 constexpr double ramp_hold_s = 0.06;   // of each step
 constexpr double search_width = 0.12;  // of the threshold, either side, in which a pickup is looked for
+constexpr double farthest_Hz = 0.1;    // of nominal, from a threshold of frequency
 constexpr int outline_rays = 90;       // at which a set boundary is drawn
 constexpr int search_steps = 7;        // halvings of a search along a ray
+constexpr double timer_share = 0.01;   // of a delay, from start to trip
+constexpr double timer_here_s = 2e-3, timer_elsewhere_s = 10e-3;
+constexpr double either_way[] = {-1, 0, 1};  // tolerances of a value
 
 /// Multiples of the threshold at which an inverse characteristic is tried, and those where a definite one is.
 constexpr double inverse_multiples[] = {1.3, 2, 3.5, 6, 10, 18};
@@ -46,12 +51,34 @@ bool inverse(const FunctionSettings& function) {
   return std::holds_alternative<protection::Thermal>(function);
 }
 
+/// By which a threshold of frequency differs from nominal: what its multiples multiply.
+double deviation_Hz(const Probe& probe, double nominal_Hz) {
+  return std::max(std::abs(probe.threshold - nominal_Hz), 0.01 * nominal_Hz);
+}
+
 /// Threshold times a multiple; of frequencies, the deviation from nominal is what is multiplied.
 double value_at(const FunctionSettings& function, const Probe& probe, double multiple, double nominal_Hz) {
   if (!std::holds_alternative<protection::FrequencyStage>(function) || probe.unit != "Hz")
     return probe.threshold * multiple;
-  const double way = probe.operates_above ? 1 : -1;
-  return probe.threshold + way * (way * (multiple - 1)) * std::abs(probe.threshold - nominal_Hz);
+  // A tenth of nominal is as far from the threshold as any network goes.
+  const double beyond = (multiple - 1) * deviation_Hz(probe, nominal_Hz);
+  return probe.threshold + std::clamp(beyond, -farthest_Hz * nominal_Hz, farthest_Hz * nominal_Hz);
+}
+
+/// What a value may be off by; of frequencies, 10 mHz for each 2 %.
+double tolerance_of_value(const Probe& probe, double value, double share) {
+  return probe.unit == "Hz" ? 0.5 * share : std::abs(value) * share;
+}
+
+/// The timer of a function that waits a time whatever the value; unset where there is none.
+double definite_delay(const FunctionSettings& function) {
+  if (inverse(function)) return network::unset;
+  if (const auto* stage = std::get_if<protection::Stage>(&function)) return stage->delay_s;
+  if (const auto* voltage = std::get_if<protection::VoltageStage>(&function)) return voltage->delay_s;
+  if (const auto* frequency = std::get_if<protection::FrequencyStage>(&function)) return frequency->delay_s;
+  if (const auto* power = std::get_if<protection::PowerStage>(&function)) return power->delay_s;
+  if (const auto* zone = std::get_if<protection::Zone>(&function)) return zone->delay_s;
+  return network::unset;
 }
 
 class Tester {
@@ -194,8 +221,9 @@ class Tester {
   }
 
   void test(const FunctionSettings& function, const Probe& probe) {
-    const std::vector<double> values =
-        beside(probe, [&] { return proposed_values(approved_, function, probe, options_.longest_s); });
+    const std::vector<double> values = beside(probe, [&] {
+      return proposed_values(approved_, function, probe, options_.longest_s, options_.value_tolerance);
+    });
     const std::string& name = probe.function;
     if (values.empty())
       report_.warnings.push_back(fmt::format(
@@ -226,6 +254,10 @@ class Tester {
     for (const int order : {2, 5}) {
       const double share = order == 2 ? second : fifth;
       if (!network::is_set(share)) continue;
+      if (const auto* differential = std::get_if<protection::Differential>(&function)) {
+        release(*differential, probe, order, share);
+        continue;
+      }
       for (const double factor : {0.9, 1.1}) {
         Probe mixed = probe;
         mixed.quantity =
@@ -236,6 +268,36 @@ class Tester {
         time(function, mixed, 1.5 * probe.threshold);
       }
     }
+  }
+
+  /// The share of a harmonic at which a differential function is free: it is held by twice as much while the
+  /// current rises, then the harmonic falls. (A current that steps holds it back for a window by itself.)
+  void release(const protection::Differential& function, const Probe& probe, int order, double share) {
+    constexpr double rest_share = 0.5, risen_share = 1.5, rise_share = 0.05, held_share = 2;
+    constexpr double fall_share = 0.02, least_share = 0.5;  // of the share that is looked for
+    if (!report_.failure.empty()) return;
+    const double hold_s = std::max(ramp_hold_s, function.delay_s + tolerance_.time_s + probe.measuring_s);
+    const auto at = [&](double risen, double harmonic) {
+      const double of_current = harmonic * risen_share / risen;
+      return probe.at(risen * probe.threshold)
+          .with_harmonics(order == 2 ? of_current : 0, order == 5 ? of_current : 0);
+    };
+    if (!rest(probe, at(risen_share, held_share * share))) return;
+    bool early = false;
+    for (double risen = rest_share; risen < risen_share + rise_share / 2; risen += rise_share)
+      early =
+          early || injector_.inject(at(risen, held_share * share), ramp_hold_s, Injector::Until::trip).trip_s;
+    double factor = held_share;
+    for (bool tripped = early; !tripped && factor > least_share; tripped = injector_.trip()) {
+      factor -= fall_share;
+      (void)injector_.inject(at(risen_share, factor * share), hold_s, Injector::Until::trip);
+    }
+    const bool freed = injector_.trip() && !early;
+    Probe mixed = probe;
+    mixed.quantity = fmt::format("order {} in {}", order, probe.quantity);
+    add_value(mixed, "restraint", 100 * share, freed ? 100 * factor * share : never_s,
+              100 * share * (2 * options_.value_tolerance + fall_share), "%");
+    if (!injector_.failure().empty()) report_.failure = injector_.failure();
   }
 
   void time(const FunctionSettings& function, const Probe& probe, double value) {
@@ -266,19 +328,61 @@ class Tester {
     const double multiple = probe.threshold > 0 ? value / probe.threshold : 1;
     point.judged =
         !inverse(function) || !std::isfinite(point.expected) || multiple >= options_.accurate_above;
+    // What would take longer than is waited is no proof that it does not operate.
+    const bool beyond = probe.operates_above ? multiple > 1 : multiple < 1;
+    if (beyond && !std::isfinite(point.expected) && slower_than_waited(function, probe, value))
+      point.judged = false;
     if (!point.judged) point.passed = true;
     if (!injector_.failure().empty()) report_.failure = injector_.failure();
+    const bool its_own = point.by == probe.function && seen.start_s && seen.trip_s;
     report_.points.push_back(std::move(point));
+    if (its_own) timer(function, probe, during, *seen.trip_s - *seen.start_s);
+  }
+
+  [[nodiscard]] bool slower_than_waited(const FunctionSettings& function, const Probe& probe,
+                                        double value) const {
+    if (const auto* stage = std::get_if<protection::Stage>(&function))
+      return std::isfinite(stage->operate_time_s(value)) && stage->operate_time_s(value) > options_.longest_s;
+    if (const auto* voltage = std::get_if<protection::VoltageStage>(&function))
+      return std::isfinite(voltage->operate_time_s(value)) &&
+             voltage->operate_time_s(value) > options_.longest_s;
+    return std::holds_alternative<protection::Thermal>(function) && value > probe.threshold;
+  }
+
+  /// From start to trip: the delay as it is set, without what measuring takes. Only where no other function
+  /// starts, before it or with it.
+  void timer(const FunctionSettings& function, const Probe& probe, const Stimulus& during,
+             double measured_s) {
+    const double delay_s = definite_delay(function);
+    if (!network::is_set(delay_s)) return;
+    protection::Relay relay(approved_, 80 * options_.frequency_Hz, options_.frequency_Hz,
+                            static_cast<int>(during.measured.ends.size()));
+    for (int k = 0; k < 100; ++k) relay.decide(probe.before.measured, 5e-3);
+    for (int k = 0; k < 100; ++k) relay.decide(during.measured, 1e-3);
+    for (const FunctionSettings& other : approved_.functions) {
+      const std::string& name = protection::base_of(other).name;
+      const auto& signals = relay.signals();
+      const auto start = std::find(signals.begin(), signals.end(), name + ".start");
+      const bool starts =
+          start != signals.end() && relay.signal(static_cast<std::size_t>(start - signals.begin()));
+      if (starts && name != probe.function) return;
+    }
+    const double decision_s = approved_.decisions > 0 ? 1 / (approved_.decisions * options_.frequency_Hz) : 0;
+    const double tolerance = std::max(
+        timer_share * delay_s, (injector_.elsewhere() ? timer_elsewhere_s : timer_here_s) + decision_s);
+    add_value(probe, "timer", delay_s, measured_s, tolerance, "s");
+    report_.points.back().low = std::max(0.0, delay_s - tolerance);
+    report_.points.back().passed =
+        measured_s >= report_.points.back().low && measured_s <= report_.points.back().high;
   }
 
   /// The band of times: from what is expected a tolerance of the value either side, wider by that of the
   /// time.
   void limits(const Probe& probe, const std::vector<protection::Held>& past, InjectedPoint& point) const {
     double low = point.expected, high = point.expected;
-    for (const double share : {1 - options_.value_tolerance, 1 + options_.value_tolerance}) {
-      double moved = point.value * share;
-      if (probe.unit == "Hz") moved = point.value + (share - 1) * 0.5;  // 10 mHz of 2 %
-      const double t = expected_behind(past, probe.at(moved)).time_s;
+    for (const double way : {-1, 1}) {
+      const double off = tolerance_of_value(probe, point.value, options_.value_tolerance);
+      const double t = expected_behind(past, probe.at(point.value + way * off)).time_s;
       low = std::min(low, t);
       high = std::max(high, t);
     }
@@ -346,15 +450,18 @@ class Tester {
       return value_at(function, probe, multiple, options_.frequency_Hz);
     };
     const double hold = ramp_hold_s + (probe.measuring_s > 0.05 ? 2 * probe.measuring_s : 0);
-    double up = 1 - way * search_width;
-    for (; way * (up - 1) < search_width; up += way * ramp_share) {
+    // Frequencies in steps of 5 mHz, however far from nominal.
+    const double scale = probe.unit == "Hz" ? 1 / deviation_Hz(probe, options_.frequency_Hz) : 1;
+    const double step = probe.unit == "Hz" ? ramp_Hz * scale : ramp_share, width = search_width * scale;
+    double up = 1 - way * width;
+    for (; way * (up - 1) < width; up += way * step) {
       if (injector_.inject(probe.at(value(up)), hold, Injector::Until::start).start_s || injector_.start())
         break;
     }
     const double started = injector_.start() ? value(up) : never_s;
     double down = up;
     const double lowest = way > 0 ? 0.4 : 2.2;
-    for (; injector_.start() && way * (down - lowest) > 0; down -= way * ramp_share)
+    for (; injector_.start() && way * (down - lowest) > 0; down -= way * step)
       (void)injector_.inject(probe.at(value(down)), hold, Injector::Until::quiet);
     const double tolerance = (options_.value_tolerance + ramp_share) * std::abs(probe.threshold);
     const double of_Hz = probe.unit == "Hz" ? 0.02 : tolerance;
@@ -533,7 +640,7 @@ bool InjectionReport::passed() const {
 }
 
 std::vector<double> proposed_values(const RelaySettings& settings, const FunctionSettings& function,
-                                    const Probe& probe, double longest_s) {
+                                    const Probe& probe, double longest_s, double value_tolerance) {
   std::vector<double> candidates;
   if (!probe.operates_above) {
     candidates.assign(std::begin(under_multiples), std::end(under_multiples));
@@ -543,13 +650,17 @@ std::vector<double> proposed_values(const RelaySettings& settings, const Functio
     candidates.assign(std::begin(definite_multiples), std::end(definite_multiples));
   }
   const std::size_t wanted = inverse(function) ? 3 : 2;
-  const double nominal = probe.before.measured.frequency_Hz;
+  const double nominal = probe.before.measured.ends.front().frequency_Hz;
   std::vector<double> values;
+  // It operates first over all that the value may be: near another's threshold any time would do.
   const auto meant = [&](double multiple) {
     const double value = value_at(function, probe, multiple, nominal);
-    const ExpectedOperation found =
-        protection::expected_operation(settings, probe.before.measured, probe.at(value).measured, longest_s);
-    return found.stage == probe.function;
+    const double off = tolerance_of_value(probe, value, value_tolerance);
+    return std::all_of(std::begin(either_way), std::end(either_way), [&](double way) {
+      const Stimulus during = probe.at(value + way * off);
+      return protection::expected_operation(settings, probe.before.measured, during.measured, longest_s)
+                 .stage == probe.function;
+    });
   };
   for (const double multiple : candidates) {
     if (meant(multiple)) values.push_back(value_at(function, probe, multiple, nominal));
@@ -563,6 +674,7 @@ std::vector<double> proposed_values(const RelaySettings& settings, const Functio
     if (!near && meant(multiple)) values.push_back(value);
   }
   std::sort(values.begin(), values.end());
+  values.erase(std::unique(values.begin(), values.end()), values.end());
   return values;
 }
 

@@ -15,6 +15,7 @@ class StimulusSource final : public bench::Source {
       : current_scale_(settings.current_scale()),
         voltage_scale_(settings.voltage_scale()),
         rate_Hz_(rate_Hz),
+        angle_rad_(places, 0.0),
         values_(6 * places, 0.0) {}
 
   void begin(const Stimulus& stimulus) {
@@ -34,19 +35,21 @@ class StimulusSource final : public bench::Source {
   double current_scale_, voltage_scale_, rate_Hz_;
   const Stimulus* stimulus_ = nullptr;
   long long samples_ = 0, begun_ = 0;
-  double angle_rad_ = 0;
-  std::vector<double> values_;  // of each place: ia ib ic va vb vc
+  std::vector<double> angle_rad_;  // of each place
+  std::vector<double> values_;     // of each place: ia ib ic va vb vc
 };
 
 bool StimulusSource::step() noexcept {
   const double time_s = static_cast<double>(samples_ - begun_) / rate_Hz_;
-  const double frequency = stimulus_->measured.frequency_Hz + stimulus_->frequency_rate * time_s;
-  angle_rad_ = std::remainder(angle_rad_ + 2 * std::numbers::pi * frequency / rate_Hz_, 2 * std::numbers::pi);
-  const protection::Phasor turn = std::polar(std::numbers::sqrt2, angle_rad_);
-  const protection::Phasor second = std::polar(std::numbers::sqrt2, 2 * angle_rad_);
-  const protection::Phasor fifth = std::polar(std::numbers::sqrt2, 5 * angle_rad_);
   double* out = values_.data();
-  for (const protection::End& end : stimulus_->measured.ends) {
+  for (std::size_t e = 0; e < angle_rad_.size(); ++e) {
+    const protection::End& end = stimulus_->measured.ends[e];
+    const double frequency = end.frequency_Hz + end.frequency_rate * time_s;
+    double& angle_rad = angle_rad_[e];
+    angle_rad = std::remainder(angle_rad + 2 * std::numbers::pi * frequency / rate_Hz_, 2 * std::numbers::pi);
+    const protection::Phasor turn = std::polar(std::numbers::sqrt2, angle_rad);
+    const protection::Phasor second = std::polar(std::numbers::sqrt2, 2 * angle_rad);
+    const protection::Phasor fifth = std::polar(std::numbers::sqrt2, 5 * angle_rad);
     for (std::size_t k = 0; k < 3; ++k)
       *out++ =
           (end.current[k] * turn + end.second[k] * second + end.fifth[k] * fifth).real() / current_scale_;

@@ -117,7 +117,12 @@ const network::Table& table(const InjectedPlace*) {
         .text("impedance", &InjectedPlace::impedance, "of that loop: \"2.1 ohm at 70 deg\"", Need::optional)
         .quantity("through", &InjectedPlace::through_A, "A", network::above(0), "current through that loop")
         .quantity("second_harmonic", &InjectedPlace::second, "%", within(0, 2), "in every current, of it")
-        .quantity("fifth_harmonic", &InjectedPlace::fifth, "%", within(0, 2), "in every current, of it");
+        .quantity("fifth_harmonic", &InjectedPlace::fifth, "%", within(0, 2), "in every current, of it")
+        .quantity("frequency", &InjectedPlace::frequency_Hz, "Hz", network::above(0),
+                  "at the beginning of the state; nominal, or as at the state's own place, when left out",
+                  Need::optional)
+        .quantity("frequency_rate", &InjectedPlace::frequency_rate, "Hz/s", any(), "how it moves",
+                  Need::optional);
     return made.build();
   }();
   return built;
@@ -131,8 +136,6 @@ const network::Table& table(const InjectedState*) {
           .quantity("lasts", &InjectedState::lasts_s, "s", network::above(0), "how long, at most")
           .choice("until", &InjectedState::until, {"end", "start", "trip", "quiet"},
                   "ends it when an output comes, or when both are gone")
-          .quantity("frequency", &InjectedState::frequency_Hz, "Hz", network::above(0), "at its beginning")
-          .quantity("frequency_rate", &InjectedState::frequency_rate, "Hz/s", any(), "how it moves")
           .build();
   return built;
 }
@@ -230,15 +233,25 @@ std::vector<Flaw> validate(const InjectionPlan& plan, const protection::RelaySet
 }
 
 Stimulus stimulus_of(const InjectedState& state, const protection::RelaySettings& settings,
-                     std::size_t places) {
+                     std::size_t places, double nominal_Hz) {
+  const auto or_else = [](double given, double otherwise) {
+    return network::is_set(given) ? given : otherwise;
+  };
+  const double frequency_Hz = or_else(state.here.frequency_Hz, nominal_Hz);
+  const double rate = or_else(state.here.frequency_rate, 0);
   Stimulus made;
   made.measured.ends.resize(places);
-  made.measured.frequency_Hz = state.frequency_Hz;
-  made.measured.frequency_rate = made.frequency_rate = state.frequency_rate;
-  made.measured.frequency_valid = true;
+  for (End& end : made.measured.ends) {
+    end.frequency_Hz = frequency_Hz;
+    end.frequency_rate = rate;
+    end.frequency_valid = true;
+  }
   const auto fill_place = [&](const InjectedPlace& here) {
     if (static_cast<std::size_t>(here.place) > places) return;
-    fill(here, settings, made.measured.ends[static_cast<std::size_t>(here.place - 1)]);
+    End& end = made.measured.ends[static_cast<std::size_t>(here.place - 1)];
+    end.frequency_Hz = or_else(here.frequency_Hz, frequency_Hz);
+    end.frequency_rate = or_else(here.frequency_rate, rate);
+    fill(here, settings, end);
   };
   fill_place(state.here);
   std::for_each(state.others.begin(), state.others.end(), fill_place);
@@ -247,12 +260,12 @@ Stimulus stimulus_of(const InjectedState& state, const protection::RelaySettings
 
 std::vector<ExpectedChange> expected_changes(const InjectedSequence& sequence,
                                              const protection::RelaySettings& settings, std::size_t places,
-                                             const std::string& output) {
-  protection::Relay relay(settings, 4000, 50, static_cast<int>(places));
+                                             const std::string& output, double nominal_Hz) {
+  protection::Relay relay(settings, 80 * nominal_Hz, nominal_Hz, static_cast<int>(places));
   std::vector<ExpectedChange> changes;
   std::vector<Phasor> memory(places);  // voltages before they fell
   for (const InjectedState& state : sequence.states) {
-    Stimulus stimulus = stimulus_of(state, settings, places);
+    Stimulus stimulus = stimulus_of(state, settings, places, nominal_Hz);
     for (std::size_t e = 0; e < places; ++e) {
       End& end = stimulus.measured.ends[e];
       end.v1_memory = changes.empty() ? end.v.positive : memory[e];
@@ -266,7 +279,7 @@ std::vector<ExpectedChange> expected_changes(const InjectedSequence& sequence,
     bool before = shown(), started = relay.start(), tripped = relay.trip();
     for (double t = 0; t < state.lasts_s;) {
       relay.decide(stimulus.measured, decision_s);
-      stimulus.measured.frequency_Hz += stimulus.frequency_rate * decision_s;
+      for (End& end : stimulus.measured.ends) end.frequency_Hz += end.frequency_rate * decision_s;
       t += decision_s;
       if (shown() && !before && !std::isfinite(change.rises_s)) {
         change.rises_s = output == "trip" ? std::max(0.0, t - relay.tripped_before_s()) : t;

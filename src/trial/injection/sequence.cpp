@@ -42,14 +42,15 @@ void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings
                       InjectionReport& report) {
   for (const InjectedSequence& sequence : plan.sequences) {
     if (!report.failure.empty()) return;
-    settle(stimulus_of(sequence.states.front(), approved, places), injector);
+    settle(stimulus_of(sequence.states.front(), approved, places, options.frequency_Hz), injector);
     std::map<std::string, Injector::Reaction> reactions;
     for (const InjectedState& state : sequence.states)
-      reactions[state.name] =
-          injector.inject(stimulus_of(state, approved, places), state.lasts_s, until_of(state));
+      reactions[state.name] = injector.inject(stimulus_of(state, approved, places, options.frequency_Hz),
+                                              state.lasts_s, until_of(state));
     report.failure = injector.failure();
     for (const StateExpectation& expectation : sequence.expect) {
-      const auto changes = expected_changes(sequence, approved, places, expectation.output);
+      const auto changes =
+          expected_changes(sequence, approved, places, expectation.output, options.frequency_Hz);
       std::size_t at = 0;
       while (sequence.states[at].name != expectation.state) ++at;
       InjectedPoint point;

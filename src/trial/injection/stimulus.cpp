@@ -58,9 +58,9 @@ std::array<Phasor, 3> of_sequence(int sequence, const Phasor& value) {
 Stimulus healthy(const RelaySettings& settings, std::size_t places, double frequency_Hz) {
   Stimulus s;
   s.measured.ends.resize(places);
-  s.measured.frequency_Hz = frequency_Hz;
-  s.measured.frequency_valid = true;
   for (End& end : s.measured.ends) {
+    end.frequency_Hz = frequency_Hz;
+    end.frequency_valid = true;
     const auto v = of_sequence(1, nominal_voltage(settings));
     std::copy(v.begin(), v.end(), end.voltage.begin());
     protection::Measuring::complete(end, false);
@@ -180,13 +180,10 @@ struct Maker {
     }
     p.measuring_s = of_rate ? 0.25 : 0.13;
     p.at = [=, b = before](double value) {
-      Stimulus s = b;
-      if (of_rate) {
-        s.frequency_rate = s.measured.frequency_rate = stage.when == "rising" ? value : -value;
-      } else {
-        s.measured.frequency_Hz = value;
-      }
-      return s;
+      return changed(b, stage.end, [&](End& end, Stimulus&) {
+        (of_rate ? end.frequency_rate : end.frequency_Hz) =
+            of_rate && stage.when == "falling" ? -value : value;
+      });
     };
     return p;
   }

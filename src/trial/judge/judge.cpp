@@ -4,6 +4,7 @@
 
 #include "trial/judge/explain.hpp"
 #include "trial/judge/time_tolerance.hpp"
+#include "trial/recalculation/recalculation.hpp"
 
 #include <algorithm>
 #include <array>
@@ -18,6 +19,10 @@
 
 namespace zavrek::trial::internal {
 namespace {
+
+constexpr double same_level = 0.2;     // of a voltage: no transformer lies between
+constexpr double least_change = 0.01;  // of the largest value, from cycle to cycle: something happened
+constexpr double longest_held_s = 30;  // of a fault that ends before anything trips
 
 std::string show(double time_s) { return fmt::format("{:.3f} s", time_s); }
 std::string show_ms(double time_s) { return fmt::format("{:+.1f} ms", 1e3 * time_s); }
@@ -84,11 +89,10 @@ struct Expected {
   protection::ExpectedOperation nominal;
   double earliest_s, latest_s;
 };
-Expected from_settings(const Device& device, const Outcome& o, double until_s, double value_tolerance) {
+Expected from_settings(const Device& device, const protection::RecordedInputs& seen, double value_tolerance) {
   std::vector<double> factors{1};
   if (value_tolerance > 0) factors.insert(factors.end(), {1 - value_tolerance, 1 + value_tolerance});
-  const auto found =
-      protection::expected_operations(device.approved_relay, seen_by(device, o, until_s), factors);
+  const auto found = protection::expected_operations(device.approved_relay, seen, factors);
   const auto [earliest, latest] = std::minmax_element(
       found.begin(), found.end(), [](const auto& a, const auto& b) { return a.time_s < b.time_s; });
   return {found.front(), earliest->time_s, latest->time_s};
@@ -134,6 +138,94 @@ void judge_from_settings(const Expectation& e, const Expected& expected, std::op
   if (!may_rest) verdict.left = 2 * left / (late - early);
 }
 
+/// Phases of the trial's faults where a device sees them as they are: at the voltage that it measures. Empty
+/// where it does not, or there is none.
+std::vector<FaultedPhases> faulted_phases(const Outcome& o, const Device& device) {
+  const network::Network& network = o.all.network;
+  const auto level_of = [&](const std::string& on) {
+    const network::Element* element = network.find_element(on);
+    const auto* line = element ? std::get_if<network::Line>(element) : nullptr;
+    const auto* cable = element ? std::get_if<network::Cable>(element) : nullptr;
+    const network::Bus* bus = network.find_bus(line    ? line->between.front()
+                                               : cable ? cable->between.front()
+                                                       : on);
+    return bus ? bus->voltage_V : 0;
+  };
+  const Stream* stream = o.all.bench.find_stream(device.reads.front());
+  const network::Element* vt = network.find_element(stream->vt);
+  const auto* measures = vt ? std::get_if<network::VoltageTransformer>(vt) : nullptr;
+  if (!o.trial.fault || !measures) return {};
+  const double level_V = level_of(measures->bus);
+  std::vector<FaultedPhases> all;
+  const auto add = [&](const Disturbance& one, double from_s) {
+    const std::string& on = one.fault.on.empty() ? o.trial.fault->fault.on : one.fault.on;
+    all.push_back({from_s, one.fault.phases});
+    return std::abs(level_of(on) / level_V - 1) < same_level;
+  };
+  bool seen = add(*o.trial.fault, 0);
+  for (const Disturbance& one : o.trial.evolves) seen = add(one, one.after_s) && seen;
+  return seen ? all : std::vector<FaultedPhases>{};
+}
+
+/// Where what was reckoned a second time from the settings is something else.
+std::string doubt(const Expectation& e, const Outcome& o, const Device& device,
+                  const protection::RecordedInputs& seen, const Expected& expected) {
+  const Recalculation again = recalculate(device.approved_relay, seen, faulted_phases(o, device));
+  const protection::ExpectedOperation& nominal = expected.nominal;
+  if (!again.covers(nominal.stage)) return {};
+  const bool same = std::isfinite(again.time_s)
+                        ? again.time_s >= expected.earliest_s - tolerance_of(e, expected.earliest_s) &&
+                              again.time_s <= expected.latest_s + tolerance_of(e, again.time_s)
+                        : !std::isfinite(expected.latest_s);
+  if (same) return {};
+  const auto words = [](double time_s, const std::string& by) {
+    return std::isfinite(time_s) ? fmt::format("{} ({})", show(time_s), by) : std::string("never");
+  };
+  return fmt::format("reckoned a second time, apart from the relay's functions: {}, not {}",
+                     words(again.time_s, again.function), words(nominal.time_s, nominal.stage));
+}
+
+/// Whether anything that a device measures changed by more than a hundredth of its largest value.
+bool anything_reached(const Device& device, const Outcome& o) {
+  const auto cycle = static_cast<std::size_t>(std::lround(o.record.rate_Hz / o.record.frequency_Hz));
+  const auto from = static_cast<std::size_t>(o.inception_s * o.record.rate_Hz);
+  for (const std::string& name : device.reads) {
+    const Stream* stream = o.all.bench.find_stream(name);
+    for (const std::string& of : {stream->ct + ".i", stream->vt + ".v"}) {
+      for (const char phase : {'a', 'b', 'c'}) {
+        const record::Analog* analog = o.record.find_analog(of + phase);
+        if (!analog) continue;
+        const std::vector<double>& x = analog->samples;
+        double largest = 0, change = 0;
+        for (std::size_t k = std::max(from, cycle); k < x.size(); ++k) {
+          largest = std::max(largest, std::abs(x[k]));
+          change = std::max(change, std::abs(x[k] - x[k - cycle]));
+        }
+        if (change > least_change * largest) return true;
+      }
+    }
+  }
+  return false;
+}
+
+/// Why it proves little that a device did not trip; empty where it proves what it should.
+std::string hollow(const Outcome& o, const Device& device) {
+  if (o.evidence.first(device.name + ".start", true, 0)) return {};
+  if (!o.trial.fault || anything_reached(device, o)) return {};
+  return fmt::format("nothing of the fault reached {}: it proves nothing that it did not trip", device.name);
+}
+
+/// That a device would trip if only the fault lasted; empty where it would not.
+std::string only_for_its_end(const Outcome& o, const Device& device) {
+  if (!o.trial.fault || o.lasts_until_s >= o.ended_s) return {};
+  protection::RecordedInputs seen = seen_by(device, o, o.lasts_until_s);
+  seen.hold_s = longest_held_s;
+  const auto longer = protection::expected_operation(device.approved_relay, seen);
+  if (!std::isfinite(longer.time_s)) return {};
+  return fmt::format("only because the fault ends after {}: it would trip after {} ({})",
+                     show(o.lasts_until_s - o.inception_s), show(longer.time_s), longer.stage);
+}
+
 void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
   const auto rise = o.evidence.first(e.device + "." + e.output, true, 0);
   std::optional<double> measured;
@@ -145,6 +237,7 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
   if (e.never) {
     verdict.expected = "never";
     verdict.passed = !rise;
+    if (const Device* device = o.all.bench.find_device(e.device)) verdict.doubt = hollow(o, *device);
   } else if (e.times > 0) {
     const int rises = o.evidence.rises(e.device + "." + e.output);
     verdict.expected = fmt::format("{} times", e.times);
@@ -167,8 +260,14 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
     verdict.left = 2 * left / (late - early);
   } else if (e.time == "from settings") {
     const Device* device = o.all.bench.find_device(e.device);
-    judge_from_settings(e, from_settings(*device, o, undisturbed_until(*device, o, rise), e.value_tolerance),
-                        measured, verdict);
+    const auto seen = seen_by(*device, o, undisturbed_until(*device, o, rise));
+    const Expected expected = from_settings(*device, seen, e.value_tolerance);
+    judge_from_settings(e, expected, measured, verdict);
+    if (e.output != "trip") return;
+    verdict.doubt = doubt(e, o, *device, seen, expected);
+    const bool rests = verdict.doubt.empty() && !std::isfinite(expected.nominal.time_s);
+    if (rests) verdict.doubt = hollow(o, *device);
+    if (rests && verdict.doubt.empty()) verdict.doubt = only_for_its_end(o, *device);
   } else {
     judge_time(e, parse_quantity_as(e.time, "s"), measured, verdict);
   }

@@ -11,6 +11,7 @@ namespace zavrek::trial::internal {
 /// What is judged, and by what: a record and the settings of a case. Times count from the start of the run.
 struct Outcome {
   const Case& all;
+  const Trial& trial;
   const record::Record& record;
   Evidence evidence;
   double inception_s;

@@ -3,6 +3,7 @@
 //   programme(key, value)       fingerprint, format, "planned SWEEP": its trials
 //   trial(number, sweep, name, fields (JSON), passed, failure, fault_current_A, simulated_s, spent_s, record)
 //   verdict(trial, row, expectation, expected, measured, margin, passed, value, left_share)
+//   doubt(trial, row, text): of verdicts where a second reckoning expects something else
 //   finding(trial, text, low, high)
 //   real_time(trial, steps, late_steps, longest_late_steps, longest_late_s, worst_late_s, worst_at_s,
 //             held_back_s): of trials that followed the clock
@@ -31,6 +32,8 @@ CREATE TABLE IF NOT EXISTS verdict (
   trial INTEGER NOT NULL, row INTEGER NOT NULL, expectation TEXT NOT NULL, expected TEXT NOT NULL,
   measured TEXT NOT NULL, margin TEXT NOT NULL, passed INTEGER NOT NULL, value REAL, left_share REAL,
   PRIMARY KEY (trial, row));
+CREATE TABLE IF NOT EXISTS doubt (
+  trial INTEGER NOT NULL, row INTEGER NOT NULL, text TEXT NOT NULL, PRIMARY KEY (trial, row));
 CREATE TABLE IF NOT EXISTS finding (
   trial INTEGER NOT NULL, text TEXT NOT NULL, low REAL NOT NULL, high REAL NOT NULL, PRIMARY KEY (trial, text));
 CREATE TABLE IF NOT EXISTS real_time (
@@ -165,6 +168,9 @@ void Results::put(const StoredTrial& trial) {
         .bind(v.value)
         .bind(v.left)
         .step();
+    if (v.doubt.empty()) continue;
+    Statement doubt(*handle_, "INSERT OR REPLACE INTO doubt VALUES (?, ?, ?)");
+    (void)doubt.bind(trial.number).bind(static_cast<long long>(k)).bind(v.doubt).step();
   }
   for (const Explanation& e : trial.findings) {
     Statement put(*handle_, "INSERT OR IGNORE INTO finding VALUES (?, ?, ?, ?)");
@@ -237,6 +243,12 @@ std::vector<StoredTrial> Results::all() const {
       trial->verdicts.push_back({verdicts.text(1), verdicts.text(2), verdicts.text(3), verdicts.text(4),
                                  verdicts.whole(5) != 0, verdicts.number(6), verdicts.number(7)});
   }
+  Statement doubts(*handle_, "SELECT trial, row, text FROM doubt ORDER BY trial");
+  for (auto of = owner; doubts.step();) {
+    StoredTrial* trial = of(doubts.whole(0));
+    const auto row = static_cast<std::size_t>(doubts.whole(1));
+    if (trial && row < trial->verdicts.size()) trial->verdicts[row].doubt = doubts.text(2);
+  }
   Statement findings(*handle_, "SELECT trial, text, low, high FROM finding ORDER BY trial, rowid");
   for (auto of = owner; findings.step();) {
     if (StoredTrial* trial = of(findings.whole(0)))
@@ -275,7 +287,9 @@ long long Results::merge(const std::filesystem::path& other) {
       "BEGIN IMMEDIATE; INSERT OR IGNORE INTO programme SELECT * FROM other.programme; INSERT OR IGNORE INTO "
       "verdict SELECT * FROM other.verdict WHERE trial NOT IN (SELECT "
       "number "
-      "FROM trial); INSERT OR IGNORE INTO finding SELECT * FROM other.finding; INSERT OR IGNORE INTO "
+      "FROM trial); INSERT OR IGNORE INTO finding SELECT * FROM other.finding; INSERT OR IGNORE INTO doubt "
+      "SELECT * FROM "
+      "other.doubt; INSERT OR IGNORE INTO "
       "real_time SELECT "
       "* FROM other.real_time; INSERT OR IGNORE INTO trial "
       "SELECT * FROM other.trial;");

@@ -1,0 +1,73 @@
+#include "trial/case/check_wiring.hpp"
+
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "bench/measured.hpp"
+
+namespace zavrek::trial::internal {
+namespace {
+
+constexpr double of_its_bus = 0.2;      // by which a rated voltage may differ from that of the bus
+constexpr double of_its_ratio = 0.005;  // by which a ratio in settings may differ from the transformer's
+
+class Wiring {
+ public:
+  explicit Wiring(const Case& all) : all_(all) {}
+
+  std::vector<std::string> notes() {
+    for (const network::Element& element : all_.network.elements) {
+      if (const auto* t = std::get_if<network::Transformer>(&element)) look_at(*t);
+      if (const auto* vt = std::get_if<network::VoltageTransformer>(&element))
+        rated("vt." + vt->name, "between phases", vt->bus, vt->primary_V);
+    }
+    for (const Device& device : all_.bench.devices) look_at(device);
+    return std::move(notes_);
+  }
+
+ private:
+  void rated(const std::string& place, const char* what, const std::string& on, double voltage_V) {
+    const network::Bus* bus = all_.network.find_bus(on);
+    if (!bus || !network::is_set(voltage_V) || std::abs(voltage_V / bus->voltage_V - 1) <= of_its_bus) return;
+    notes_.push_back(fmt::format("{}: rated {} {}, on bus {} of {}", place, print_quantity(voltage_V, "V"),
+                                 what, on, print_quantity(bus->voltage_V, "V")));
+  }
+  void look_at(const network::Transformer& t) {
+    const std::string place = "transformer." + t.name;
+    rated(place, "on its high side", t.high_bus, t.high_voltage_V);
+    rated(place, "on its low side", t.low_bus, t.low_voltage_V);
+    rated(place, "on its tertiary", t.tertiary_bus, t.tertiary_voltage_V);
+  }
+  void look_at(const Device& device) {
+    const protection::RelaySettings& relay = device.approved_relay;
+    for (const std::string& name : device.reads) {
+      const Stream* stream = all_.bench.find_stream(name);
+      if (!stream) continue;
+      const auto compare =
+          [&](const char* field, double primary, double secondary, const std::string& of,
+              bench::internal::Ratio (*ratio_of)(const network::Network&, const std::string&)) {
+            if (!network::is_set(primary) || !network::is_set(secondary) || of.empty()) return;
+            const bench::internal::Ratio ratio = ratio_of(all_.network, of);
+            if (std::abs(primary / secondary / (ratio.primary / ratio.secondary) - 1) <= of_its_ratio) return;
+            notes_.push_back(
+                fmt::format("device.{}: its settings reckon with {} = {:g} to {:g}, {} has {:g} to {:g}",
+                            device.name, field, primary, secondary, of, ratio.primary, ratio.secondary));
+          };
+      compare("ct_primary", relay.ct_primary_A, relay.ct_secondary_A, stream->ct,
+              bench::internal::current_ratio);
+      compare("vt_primary", relay.vt_primary_V, relay.vt_secondary_V, stream->vt,
+              bench::internal::voltage_ratio);
+      break;  // further places of a relay may have transformers of their own
+    }
+  }
+
+  const Case& all_;
+  std::vector<std::string> notes_;
+};
+
+}  // namespace
+
+std::vector<std::string> wiring_notes(const Case& all) { return Wiring(all).notes(); }
+
+}  // namespace zavrek::trial::internal
