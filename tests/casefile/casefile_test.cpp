@@ -239,5 +239,22 @@ TEST(Casefile, IsToldOfFunctionsAndTrialsThatProveNothing) {
   EXPECT_EQ(notes_of().size(), 1U);
 }
 
+TEST(Casefile, IsToldOfWiringThatCannotBeRight) {
+  auto files = feeder_in_memory();
+  files["trials.toml"] += "expect = [ { device = \"R1\", output = \"trip\", never = true } ]\n";
+  const auto notes_of = [&] { return trial::check_trials(read_case_texts(files)); };
+  EXPECT_EQ(notes_of(), std::vector<std::string>{});
+  files["R1.toml"] = "ct_primary = \"600 A\"\nct_secondary = \"1 A\"\n" + files["R1.toml"];
+  std::string& network = files["network.toml"];
+  network.replace(network.find("primary = \"11 kV\""), 17, "primary = \"33 kV\"");
+  network +=
+      "[bus.low]\nvoltage = \"400 V\"\n[transformer.T1]\nhigh = \"quay\"\nlow = \"low\"\nrating = \"1 MVA\"\n"
+      "high_voltage = \"11 kV\"\nlow_voltage = \"690 V\"\nshort_circuit_voltage = \"6 %\"\n";
+  EXPECT_EQ(notes_of(), (std::vector<std::string>{
+                            "transformer.T1: rated 690 V on its low side, on bus low of 400 V",
+                            "vt.VT1: rated 33 kV between phases, on bus quay of 11 kV",
+                            "device.R1: its settings reckon with ct_primary = 600 to 1, CT1 has 400 to 1"}));
+}
+
 }  // namespace
 }  // namespace zavrek::casefile

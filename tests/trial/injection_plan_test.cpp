@@ -38,6 +38,34 @@ TEST(InjectionPlan, OfTheDemoPassesAndEachExpectationIsAPoint) {
   EXPECT_TRUE(report.boundaries.empty()) << "nothing but the plan is injected";
 }
 
+TEST(InjectionPlan, HoldsTwoPlacesAtTheirOwnFrequencies) {
+  protection::FrequencyStage stage;
+  stage.name = "low";
+  stage.pickup_Hz = 49;
+  stage.delay_s = 0.1;
+  stage.end = 2;
+  RelaySettings relay;
+  relay.name = "F";
+  relay.functions = {stage};
+  const InjectionPlan plan = casefile::read_injection_plan_text(R"([[sequence]]
+name = "slip"
+states = [ { name = "alike", lasts = "1 s", v1 = "63.5 V", others = [ { place = 2, v1 = "63.5 V" } ] },
+           { name = "apart", lasts = "1 s", v1 = "63.5 V", others = [ { place = 2, v1 = "63.5 V", frequency = "48.5 Hz" } ] } ]
+expect = [ { state = "alike", never = true }, { state = "apart", tolerance = [ "130 ms" ] } ]
+)",
+                                                                "plan.toml", relay);
+  const Stimulus apart = stimulus_of(plan.sequences[0].states[1], relay, 2);
+  EXPECT_EQ(apart.measured.ends[0].frequency_Hz, 50);
+  EXPECT_EQ(apart.measured.ends[1].frequency_Hz, 48.5);
+  const InjectionReport report = planned(relay, relay, plan);
+  ASSERT_EQ(report.points.size(), 2U);
+  for (const InjectedPoint& p : report.points) EXPECT_TRUE(p.passed) << p.quantity << " " << p.measured;
+  stage.end = 1;
+  RelaySettings elsewhere = relay;
+  elsewhere.functions = {stage};
+  EXPECT_FALSE(planned(elsewhere, relay, plan).passed());
+}
+
 TEST(InjectionPlan, ExpectsTheTimeOfTheFunctionThatOperatesFirst) {
   const auto plan = plan_of(R"([[sequence]]
 name = "s"

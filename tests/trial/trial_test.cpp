@@ -454,6 +454,44 @@ TEST(Trial, FailsAWrongSettingAndSaysByHowMuch) {
   EXPECT_TRUE(result.verdicts[0].margin.starts_with("-7")) << result.verdicts[0].margin;
 }
 
+TEST(Trial, TellsWhereARestProvesLittle) {
+  Case all = quay();
+  Trial trial = trial_named("close on cable 1");
+  trial.expect = {{.device = "R1", .output = "trip", .never = true}};
+  // The fault ends before anything trips, but not by a breaker.
+  trial.fault->lasts_s = 0.03;
+  Expectation by_settings{.device = "R1", .output = "trip"};
+  by_settings.time = "from settings";
+  by_settings.tolerance = {"5 %", "30 ms"};
+  trial.expect = {by_settings};
+  const Verdict short_one = run_trial(all, trial, in_plant()).verdicts[0];
+  EXPECT_TRUE(short_one.passed);
+  EXPECT_TRUE(short_one.doubt.starts_with("only because the fault ends after 0.030 s: it would trip after "))
+      << short_one.doubt;
+  // A fault through so much that nothing is seen of it.
+  trial = trial_named("close on cable 1");
+  trial.fault->fault.resistance_ohm = 1e7;
+  trial.expect = {by_settings, {.device = "R1", .output = "trip", .never = true}};
+  for (const Verdict& verdict : run_trial(all, trial, in_plant()).verdicts)
+    EXPECT_EQ(verdict.doubt, "nothing of the fault reached R1: it proves nothing that it did not trip");
+}
+
+TEST(Trial, FailsANeverOfARelayThatReceivesNothing) {
+  // Its process is told of other streams than there are.
+  const auto program = std::filesystem::temp_directory_path() / fmt::format("zavrek_deaf_{}", getpid());
+  record::write_file(program, "#!/bin/bash\nexec " ZAVREK_TOOL " \"${@/@163/@193}\"\n");
+  std::filesystem::permissions(program, std::filesystem::perms::owner_all);
+  RunOptions options = in_processes();
+  options.relay_program = program;
+  Trial trial = trial_named("66 kV infeed");
+  trial.expect = {{.device = "R1", .output = "trip", .never = true}};
+  const TrialResult result = run_trial(quay(), trial, options);
+  EXPECT_EQ(result.failure, "");
+  EXPECT_FALSE(result.passed());
+  EXPECT_EQ(result.verdicts[0].measured, "none; it received no samples");
+  std::filesystem::remove(program);
+}
+
 TEST(Trial, FailsWhenNothingTripsOrSomethingDoesThatMustNot) {
   Trial trial = trial_named("close on cable 1");
   trial.expect = {{.device = "R1", .output = "trip", .never = true},

@@ -30,8 +30,8 @@ class Wiring {
   void rated(const std::string& place, const char* what, const std::string& on, double voltage_V) {
     const network::Bus* bus = all_.network.find_bus(on);
     if (!bus || !network::is_set(voltage_V) || std::abs(voltage_V / bus->voltage_V - 1) <= of_its_bus) return;
-    notes_.push_back(fmt::format("{}: rated {} {}, on bus {} of {}", place, print_quantity(voltage_V, "V"),
-                                 what, on, print_quantity(bus->voltage_V, "V")));
+    notes_.push_back(fmt::format("{}: rated {} {}, on bus {} of {}", place, print_rounded(voltage_V, "V"),
+                                 what, on, print_rounded(bus->voltage_V, "V")));
   }
   void look_at(const network::Transformer& t) {
     const std::string place = "transformer." + t.name;
