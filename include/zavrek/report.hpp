@@ -7,6 +7,7 @@
 #include "zavrek/emt/frequency_line.hpp"
 #include "zavrek/record.hpp"
 #include "zavrek/trial.hpp"
+#include "zavrek/trial/coverage.hpp"
 #include "zavrek/trial/injection.hpp"
 #include "zavrek/trial/programme.hpp"
 
@@ -72,6 +73,16 @@ bool draw_injection(const trial::InjectionReport& report, const std::string& tit
 
 /// A measured value as people read it: "1.504 s", "840 A", "never" when it is not finite.
 [[nodiscard]] std::string shown(double value, const std::string& unit);
+/// Its rows, ways in which the same setting is never found in one.
+[[nodiscard]] std::vector<trial::CoverageRow> coverage_rows(const trial::Coverage& coverage);
+/// "found from +5 % on", "found"; of what is never found, how wrong it was made: "+5 %, +10 %".
+[[nodiscard]] std::string found_words(const trial::CoverageRow& row);
+/// "212 of 240 mistakes are found: 88.3 %".
+[[nodiscard]] std::string coverage_summary(const trial::Coverage& coverage);
+/// One self-contained HTML page of what is found and what is not.
+[[nodiscard]] std::string coverage_page(const trial::Coverage& coverage, const std::string& title);
+/// A row for each setting and way, with a heading line.
+[[nodiscard]] std::string coverage_csv(const trial::Coverage& coverage);
 /// One self-contained HTML page of element tests, with `figure` (SVG) in it when not empty.
 [[nodiscard]] std::string injection_page(const trial::InjectionReport& report, const std::string& figure);
 /// A row for each thing tried, with a heading line.

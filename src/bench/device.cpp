@@ -37,7 +37,7 @@ class RelayHere final : public Port {
                static_cast<int>(device.reads.size())),
         streams_(device.reads.size()),
         samples_(device.reads.size()),
-        miswired_(device.current_wiring != "straight" || device.current_factor != 1) {}
+        miswired_(device.miswired()) {}
 
   void declare(Exchange& exchange) override {
     points_.declare(exchange, device_.name, protection::outputs_of(device_.relay));

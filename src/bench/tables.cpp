@@ -6,6 +6,13 @@ using network::Need;
 using network::TableOf;
 using network::within;
 
+const std::vector<std::string>& Device::wirings() {
+  static const std::vector<std::string> all{
+      "straight",   "a and b swapped", "b and c swapped", "c and a swapped", "reversed", "a reversed",
+      "b reversed", "c reversed",      "a dead",          "b dead",          "c dead"};
+  return all;
+}
+
 const Table& table(const Device*) {
   static const Table built =
       TableOf<Device>("device", "a relay and how it is connected")
@@ -31,12 +38,15 @@ const Table& table(const Device*) {
                 "first "
                 "when left out",
                 Need::optional)
-          .choice("current_wiring", &Device::current_wiring,
-                  {"straight", "a and b swapped", "b and c swapped", "c and a swapped", "reversed"},
+          .choice("current_wiring", &Device::current_wiring, Device::wirings(),
                   "how its current circuits are wired, to try what a mistake does; of a relay in the plant's "
                   "process")
+          .choice("voltage_wiring", &Device::voltage_wiring, Device::wirings(),
+                  "the same of its voltage circuits")
           .quantity("current_factor", &Device::current_factor, "", network::above(0),
                     "wrong ratio in front of it, to try what that does; of a relay in the plant's process")
+          .quantity("voltage_factor", &Device::voltage_factor, "", network::above(0),
+                    "the same of its voltages")
           .build();
   return built;
 }

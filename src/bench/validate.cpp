@@ -127,7 +127,7 @@ void check_device(const Device& device, Flaws& flaws) {
   check_places(device, place, flaws);
   check_inputs(device, place, flaws);
   flaws.need_address(place, "source", device.source);
-  if (device.place != "plant" && (device.current_wiring != "straight" || device.current_factor != 1))
+  if (device.place != "plant" && device.miswired())
     flaws.report(place, "current_wiring", "goes with place = \"plant\" only");
   for (const Device& other : flaws.setup.bench.devices) {
     if (&other == &device) break;

@@ -1,4 +1,4 @@
-// Mistakes in the current circuits of a device, made on purpose or looked for.
+// Mistakes in the circuits of a device, made on purpose or looked for.
 #pragma once
 
 #include <string>
@@ -7,8 +7,9 @@
 
 namespace zavrek::bench::internal {
 
-/// "a and b swapped", "reversed" and so on, and a ratio that is wrong by `factor`.
-void miswire(protection::Sample& sample, const std::string& wiring, double factor) noexcept;
+/// One of Device::wirings, and a ratio that is wrong by `factor`.
+void miswire_currents(protection::Sample& sample, const std::string& wiring, double factor) noexcept;
+void miswire_voltages(protection::Sample& sample, const std::string& wiring, double factor) noexcept;
 /// A sample as a device sees it that is wired as `device` says.
 [[nodiscard]] protection::Sample as_wired(const Device& device, const protection::Sample& sample) noexcept;
 

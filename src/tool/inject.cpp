@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/coverage.hpp"
 #include "tool/json.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
@@ -174,6 +175,11 @@ std::string setting_line(const protection::FunctionSettings& function) {
   return line;
 }
 
+std::filesystem::path folder_of(const InjectOptions& options, const protection::RelaySettings& approved) {
+  return options.out.empty() ? std::filesystem::path("out") / ("inject-" + approved.name)
+                             : std::filesystem::path(options.out);
+}
+
 }  // namespace
 
 int inject(const InjectOptions& options) {
@@ -200,12 +206,16 @@ int inject(const InjectOptions& options) {
     plan = casefile::read_injection_plan(options.plan, approved);
     how.plan = &plan;
   }
+  if (options.coverage) {
+    how.place = "plant";
+    return write_coverage(trial::coverage_of(approved, how, coverage_options(0, "")),
+                          folder_of(options, approved), "the element tests of " + approved.name,
+                          parse_quantity_as(options.least_coverage, ""), options.json);
+  }
   const trial::InjectionReport report = trial::inject(settings, approved, options.settings, how);
   if (report.points.empty() && report.failure.empty() && !how.plan)
     throw Error(fmt::format("no function with \"{}\" in its name can be tested by injection", options.only));
-  const std::filesystem::path out = options.out.empty()
-                                        ? std::filesystem::path("out") / ("inject-" + approved.name)
-                                        : std::filesystem::path(options.out);
+  const std::filesystem::path out = folder_of(options, approved);
   std::string figure;
   if (!options.no_figures && !report.points.empty() &&
       report::draw_injection(report, "Element tests of " + approved.name, out / "injection.png")) {

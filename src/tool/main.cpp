@@ -182,6 +182,15 @@ void add_programmes(CLI::App& app, Words& words, int& code) {
   verb->add_flag("--json", o.json, "print JSON");
   verb->add_flag("--no-figures", o.no_figures, "draw nothing");
   verb->add_flag("--pdf", o.pdf, "print the report as PDF too");
+  verb->add_flag(
+      "--coverage", o.coverage,
+      "instead of a run: replay trials with each setting and each wire made wrong, and say what no "
+      "verdict would find");
+  verb->add_option("--mistakes", o.mistakes,
+                   "with --coverage: only in settings and wires with this in their name");
+  verb->add_option("--most-trials", o.most_trials, "with --coverage: of the sweeps, evenly chosen")
+      ->check(CLI::Range(0, 1'000'000));
+  verb->add_option("--least-coverage", o.least_coverage, "with --coverage: share below which it fails");
   verb->callback([&] { code = tool::programme(words.programme); });
 
   verb = app.add_subcommand("merge", "put the results of a programme's shards together");
@@ -203,6 +212,9 @@ void add_element_tests(CLI::App& app, Words& words, int& code) {
   verb->add_option("--place", o.place, "the relay runs in this process, in its own, or is already outside")
       ->check(places);
   verb->add_option("--only", o.only, "test only functions with this in their name");
+  verb->add_flag("--coverage", o.coverage,
+                 "repeat the tests with each setting made wrong, and say what none of them would find");
+  verb->add_option("--least-coverage", o.least_coverage, "with --coverage: share below which it fails");
   verb->add_option("--plan", o.plan,
                    "inject the states and values of this file instead of what the settings propose");
   verb->add_option("--tolerance", o.tolerance, "of times: a share, a time, or both (the greater holds)");

@@ -10,6 +10,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/coverage.hpp"
 #include "tool/json.hpp"
 #include "tool/stop.hpp"
 #include "tool/verbs.hpp"
@@ -99,6 +100,13 @@ Written write_reports(const std::filesystem::path& folder, const std::string& ti
 
 int programme(const ProgrammeOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
+  if (options.coverage) {
+    trial::check_trials(all);
+    trial::CoverageOptions how = coverage_options(options.workers, options.mistakes);
+    how.most_trials = options.most_trials;
+    return write_coverage(trial::coverage_of(all, how), folder_of(options), all.network.title,
+                          parse_quantity_as(options.least_coverage, ""), options.json);
+  }
   if (all.sweeps.empty()) throw Error("the case has no sweep; write one in trials.toml as [[sweep]]");
   const bool any = std::any_of(all.sweeps.begin(), all.sweeps.end(), [&](const trial::Sweep& sweep) {
     return sweep.name.find(options.only) != std::string::npos;

@@ -160,6 +160,10 @@ struct ProgrammeOptions {
   bool json = false;
   bool no_figures = false;
   bool pdf = false;
+  bool coverage = false;
+  std::string mistakes;  // with this in their name
+  std::string least_coverage = "0 %";
+  long long most_trials = 60;
 };
 /// Runs the sweeps of a case, and goes on where it was stopped.
 [[nodiscard]] int programme(const ProgrammeOptions& options);
@@ -193,6 +197,8 @@ struct InjectOptions {
   std::string out;
   bool json = false;
   bool no_figures = false;
+  bool coverage = false;
+  std::string least_coverage = "0 %";
 };
 /// Element tests of a relay, proposed from its settings or planned by hand.
 [[nodiscard]] int inject(const InjectOptions& options);

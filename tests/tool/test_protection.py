@@ -108,6 +108,16 @@ has(run("merge", "whole", "s1", "s2", "s3", "--no-figures"), "40 trials from", "
 has(run("programme", case, "--shard", "4/3", code=2), '"4/3" is no shard')
 has(run("programme", case, "--only", "nowhere", code=2), 'no sweep has "nowhere" in its name')
 
+# what no trial, and no element test, would find
+text = run("programme", demo / "veskar", "--coverage", "--mistakes", "R1 phase", "--out", "cover")
+has(text, "phase1 pickup", "found from +5 % on", "never found", " mistakes are found: ")
+has((scratch / "cover" / "coverage.html").read_text(), "Coverage of Veskar quay", "8 of 8 trials", "R1 phase1 drop_off")
+has((scratch / "cover" / "coverage.csv").read_text(), "R1,phase1 trips,true,false,false,two-phase fault far down cable 1")
+covered = json.loads(run("programme", demo / "veskar", "--coverage", "--mistakes", "R1 phase2 trips", "--json", "--out", "cover"))
+expect(covered["mistakes"] == 1 and covered["found"] == 1, str(covered))
+run("programme", demo / "veskar", "--coverage", "--mistakes", "R1 phase1 drop_off", "--least-coverage", "50 %", "--out", "cover", code=1)
+has(run("inject", demo / "veskar" / "R2.toml", "--coverage", "--out", "cover"), "found from -5 % on", "mistakes are found")
+
 # another case in the same folder is refused; a sweep over what is not there, too
 (case / "trials.toml").write_text(trials)
 has(run("programme", case, "--out", "p", code=2), "holds results of another programme")

@@ -32,8 +32,15 @@ struct Device {
   std::vector<std::string> inputs;  ///< "NAME: POINT", on while that is
   int appid = 1;                    ///< of its GOOSE
   std::string source;  ///< hardware address of that, where it is outside; empty: of its first message
-  std::string current_wiring = "straight";   ///< a fault in the wiring to a relay in the plant's process
-  double current_factor = 1;                 ///< a wrong ratio in front of it
+  /// Faults in the wiring to a relay in the plant's process, one of `wirings`, and wrong ratios in front of
+  /// it.
+  std::string current_wiring = "straight", voltage_wiring = "straight";
+  double current_factor = 1, voltage_factor = 1;
+  [[nodiscard]] bool miswired() const {
+    return current_wiring != "straight" || voltage_wiring != "straight" || current_factor != 1 ||
+           voltage_factor != 1;
+  }
+  static const std::vector<std::string>& wirings();
   protection::RelaySettings relay;           ///< from `settings`
   protection::RelaySettings approved_relay;  ///< from `approved`; expectations follow these
 };

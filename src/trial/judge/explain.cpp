@@ -61,6 +61,14 @@ Explanation search(std::string text, const Compare& side_of) {
   return {};
 }
 
+/// "phases a and b of its currents were exchanged", "phase c of its voltages were dead".
+std::string wired_so(const std::string& wiring, const std::string& whose) {
+  if (wiring == "reversed") return whose + " were reversed";
+  if (wiring.ends_with("swapped"))
+    return fmt::format("phases {} of {} were exchanged", wiring.substr(0, 7), whose);
+  return fmt::format("phase {} of {} were {}", wiring[0], whose, wiring.substr(2));
+}
+
 /// The settings that a stage's threshold and time stand in; null where it has none.
 struct Dials {
   double* threshold = nullptr;
@@ -110,23 +118,27 @@ std::vector<Explanation> explanations(const Device& device, const RecordedInputs
   };
   // Each place by itself: one current transformer is wired wrongly at a time.
   for (std::size_t end = 0; end < seen.ends.size(); ++end) {
-    const std::string whose =
-        seen.ends.size() == 1 ? "its currents" : fmt::format("the currents of {}", device.reads[end]);
-    RecordedInputs other = seen;
-    const auto time_when = [&](const std::string& wiring, double factor) {
-      other.ends[end] = seen.ends[end];
-      for (Sample& sample : other.ends[end]) bench::internal::miswire(sample, wiring, factor);
-      return time_of(approved, other);
-    };
-    for (const char* wiring : {"a and b swapped", "b and c swapped", "c and a swapped", "reversed"}) {
-      const bool turned = std::string(wiring) == "reversed";
-      if (side(time_when(wiring, 1)) != 0) continue;
-      found.push_back(
-          {turned ? fmt::format("{} were reversed", whose)
-                  : fmt::format("phases {} of {} were exchanged", std::string(wiring).substr(0, 7), whose)});
+    for (const bool voltages : {false, true}) {
+      const std::string of = voltages ? "voltages" : "currents";
+      const std::string whose =
+          seen.ends.size() == 1 ? "its " + of : fmt::format("the {} of {}", of, device.reads[end]);
+      RecordedInputs other = seen;
+      const auto time_when = [&](const std::string& wiring, double factor) {
+        other.ends[end] = seen.ends[end];
+        for (Sample& sample : other.ends[end])
+          (voltages ? bench::internal::miswire_voltages : bench::internal::miswire_currents)(sample, wiring,
+                                                                                             factor);
+        return time_of(approved, other);
+      };
+      for (const std::string& wiring : Device::wirings()) {
+        if (wiring == "straight") continue;
+        const double with_it_s = time_when(wiring, 1);
+        if (with_it_s == own_s || side(with_it_s) != 0) continue;
+        found.push_back({wired_so(wiring, whose)});
+      }
+      try_factors(fmt::format("the ratio of {} were {{}} times what it should be", whose),
+                  [&](double factor) { return time_when("straight", factor); });
     }
-    try_factors(fmt::format("the ratio of {} were {{}} times what it should be", whose),
-                [&](double factor) { return time_when("straight", factor); });
   }
   for (std::size_t k = 0; k < approved.functions.size(); ++k) {
     for (const bool time : {false, true}) {
