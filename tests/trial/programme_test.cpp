@@ -245,6 +245,28 @@ TEST(Programme, OfTheLineFindsWhatIsWrongAtOneEnd) {
   std::filesystem::remove_all(into("line").folder);
 }
 
+TEST(Programme, OfTheLineHoldsItsZonesInASwing) {
+  Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/line");
+  all.sweeps.erase(all.sweeps.begin());
+  ASSERT_EQ(all.sweeps.at(0).name, "the island slips");
+  ProgrammeOptions options = into("swing");
+  options.keep = "none";
+  const Progress held = run_programme(all, options);
+  EXPECT_EQ(held.done, 5);
+  EXPECT_EQ(held.failed, 0);
+  // A swing function that blocks nothing.
+  for (Device& device : all.bench.devices) {
+    for (auto& function : device.relay.functions) {
+      if (auto* zone = std::get_if<protection::Zone>(&function)) zone->blocked_by.clear();
+    }
+  }
+  options = into("swing_free");
+  options.keep = "none";
+  EXPECT_GE(run_programme(all, options).failed, 3);
+  std::filesystem::remove_all(options.folder);
+  std::filesystem::remove_all(into("swing").folder);
+}
+
 TEST(Programme, OfTheTransformerPassesByItsFifthHarmonicAlone) {
   Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/transformer");
   ProgrammeOptions options = into("overexcitation");
