@@ -10,12 +10,13 @@
 
 #include "trial/injection/constants.hpp"
 #include "trial/injection/injector.hpp"
+#include "trial/injection/values.hpp"
 #include "trial/judge/time_tolerance.hpp"
 #include "zavrek/trial/injection_plan.hpp"
 
 namespace zavrek::trial {
 
-using internal::Injector;
+using namespace internal;
 using protection::ExpectedOperation;
 using protection::FunctionSettings;
 using protection::Phasor;
@@ -31,55 +32,10 @@ constexpr double remembered_share = 0.1;  // of a tolerance, which is no more th
 constexpr double least_rest_s = 0.1;
 constexpr double ramp_hold_s = 0.06;   // of each step
 constexpr double search_width = 0.12;  // of the threshold, either side, in which a pickup is looked for
-constexpr double farthest_Hz = 0.1;    // of nominal, from a threshold of frequency
 constexpr int outline_rays = 90;       // at which a set boundary is drawn
 constexpr int search_steps = 7;        // halvings of a search along a ray
 constexpr double timer_share = 0.01;   // of a delay, from start to trip
 constexpr double timer_here_s = 2e-3, timer_elsewhere_s = 10e-3;
-constexpr double either_way[] = {-1, 0, 1};  // tolerances of a value
-
-/// Multiples of the threshold at which an inverse characteristic is tried, and those where a definite one is.
-constexpr double inverse_multiples[] = {1.3, 2, 3.5, 6, 10, 18};
-constexpr double definite_multiples[] = {1.1, 1.5, 2.5, 5};
-constexpr double under_multiples[] = {0.9, 0.75, 0.5, 0.25};
-
-bool inverse(const FunctionSettings& function) {
-  if (const auto* stage = std::get_if<protection::Stage>(&function))
-    return stage->characteristic != "definite";
-  if (const auto* stage = std::get_if<protection::VoltageStage>(&function))
-    return stage->characteristic != "definite";
-  return std::holds_alternative<protection::Thermal>(function);
-}
-
-/// By which a threshold of frequency differs from nominal: what its multiples multiply.
-double deviation_Hz(const Probe& probe, double nominal_Hz) {
-  return std::max(std::abs(probe.threshold - nominal_Hz), 0.01 * nominal_Hz);
-}
-
-/// Threshold times a multiple; of frequencies, the deviation from nominal is what is multiplied.
-double value_at(const FunctionSettings& function, const Probe& probe, double multiple, double nominal_Hz) {
-  if (!std::holds_alternative<protection::FrequencyStage>(function) || probe.unit != "Hz")
-    return probe.threshold * multiple;
-  // A tenth of nominal is as far from the threshold as any network goes.
-  const double beyond = (multiple - 1) * deviation_Hz(probe, nominal_Hz);
-  return probe.threshold + std::clamp(beyond, -farthest_Hz * nominal_Hz, farthest_Hz * nominal_Hz);
-}
-
-/// What a value may be off by; of frequencies, 10 mHz for each 2 %.
-double tolerance_of_value(const Probe& probe, double value, double share) {
-  return probe.unit == "Hz" ? 0.5 * share : std::abs(value) * share;
-}
-
-/// The timer of a function that waits a time whatever the value; unset where there is none.
-double definite_delay(const FunctionSettings& function) {
-  if (inverse(function)) return network::unset;
-  if (const auto* stage = std::get_if<protection::Stage>(&function)) return stage->delay_s;
-  if (const auto* voltage = std::get_if<protection::VoltageStage>(&function)) return voltage->delay_s;
-  if (const auto* frequency = std::get_if<protection::FrequencyStage>(&function)) return frequency->delay_s;
-  if (const auto* power = std::get_if<protection::PowerStage>(&function)) return power->delay_s;
-  if (const auto* zone = std::get_if<protection::Zone>(&function)) return zone->delay_s;
-  return network::unset;
-}
 
 class Tester {
  public:
@@ -371,9 +327,6 @@ class Tester {
     const double tolerance = std::max(
         timer_share * delay_s, (injector_.elsewhere() ? timer_elsewhere_s : timer_here_s) + decision_s);
     add_value(probe, "timer", delay_s, measured_s, tolerance, "s");
-    report_.points.back().low = std::max(0.0, delay_s - tolerance);
-    report_.points.back().passed =
-        measured_s >= report_.points.back().low && measured_s <= report_.points.back().high;
   }
 
   /// The band of times: from what is expected a tolerance of the value either side, wider by that of the
@@ -392,13 +345,10 @@ class Tester {
 
   [[nodiscard]] double longest_definite() const {
     double longest = 0;
-    for (const auto* s : approved_.all<protection::Stage>()) {
-      if (network::is_set(s->delay_s)) longest = std::max(longest, s->delay_s);
+    for (const FunctionSettings& function : approved_.functions) {
+      const double delay_s = definite_delay(function);
+      if (network::is_set(delay_s)) longest = std::max(longest, delay_s);
     }
-    for (const auto* s : approved_.all<protection::VoltageStage>()) {
-      if (network::is_set(s->delay_s)) longest = std::max(longest, s->delay_s);
-    }
-    for (const auto* z : approved_.all<protection::Zone>()) longest = std::max(longest, z->delay_s);
     return longest;
   }
 
@@ -435,7 +385,7 @@ class Tester {
     point.value = wanted;
     point.by = probe.function;
     point.expected = wanted;
-    point.low = unit == "s" ? 0 : wanted - tolerance;
+    point.low = unit == "s" ? std::max(0.0, wanted - tolerance) : wanted - tolerance;
     point.high = wanted + tolerance;
     point.measured = measured;
     point.unit = unit;
@@ -637,45 +587,6 @@ bool InjectionReport::passed() const {
   return failure.empty() &&
          std::all_of(points.begin(), points.end(), [](const auto& p) { return p.passed; }) &&
          std::all_of(boundaries.begin(), boundaries.end(), [](const auto& b) { return b.passed(); });
-}
-
-std::vector<double> proposed_values(const RelaySettings& settings, const FunctionSettings& function,
-                                    const Probe& probe, double longest_s, double value_tolerance) {
-  std::vector<double> candidates;
-  if (!probe.operates_above) {
-    candidates.assign(std::begin(under_multiples), std::end(under_multiples));
-  } else if (inverse(function)) {
-    candidates.assign(std::begin(inverse_multiples), std::end(inverse_multiples));
-  } else {
-    candidates.assign(std::begin(definite_multiples), std::end(definite_multiples));
-  }
-  const std::size_t wanted = inverse(function) ? 3 : 2;
-  const double nominal = probe.before.measured.ends.front().frequency_Hz;
-  std::vector<double> values;
-  // It operates first over all that the value may be: near another's threshold any time would do.
-  const auto meant = [&](double multiple) {
-    const double value = value_at(function, probe, multiple, nominal);
-    const double off = tolerance_of_value(probe, value, value_tolerance);
-    return std::all_of(std::begin(either_way), std::end(either_way), [&](double way) {
-      const Stimulus during = probe.at(value + way * off);
-      return protection::expected_operation(settings, probe.before.measured, during.measured, longest_s)
-                 .stage == probe.function;
-    });
-  };
-  for (const double multiple : candidates) {
-    if (meant(multiple)) values.push_back(value_at(function, probe, multiple, nominal));
-  }
-  // Where other stages take over between the usual multiples, look in between.
-  for (double m = 1.04; values.size() < wanted && m < 30; m *= 1.07) {
-    const double multiple = probe.operates_above ? m : 1 / m;
-    const double value = value_at(function, probe, multiple, nominal);
-    const bool near =
-        std::any_of(values.begin(), values.end(), [&](double v) { return std::abs(v / value - 1) < 0.03; });
-    if (!near && meant(multiple)) values.push_back(value);
-  }
-  std::sort(values.begin(), values.end());
-  values.erase(std::unique(values.begin(), values.end()), values.end());
-  return values;
 }
 
 InjectionReport inject(const RelaySettings& settings, const RelaySettings& approved,
