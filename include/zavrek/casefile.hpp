@@ -39,6 +39,10 @@ std::vector<std::string> assume_libraries(trial::Case& all);
 [[nodiscard]] trial::InjectionPlan read_injection_plan_text(std::string_view text, const std::string& name,
                                                             const protection::RelaySettings& settings);
 
+/// Trials and sweeps as a file of a case holds them: what is read back is the same.
+[[nodiscard]] std::string trials_text(const std::vector<trial::Trial>& trials,
+                                      const std::vector<trial::Sweep>& sweeps);
+
 /// Tables that files of a case may contain, for the printed manual.
 [[nodiscard]] std::vector<const network::Table*> all_tables();
 

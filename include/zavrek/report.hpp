@@ -14,7 +14,9 @@
 namespace zavrek::report {
 
 /// One self-contained HTML page: summary, verdicts, and zoomable waveforms with event marks of each trial.
-[[nodiscard]] std::string html_report(const trial::Case& all, const std::vector<trial::TrialResult>& results);
+/// `causes` explain what failed in all trials together.
+[[nodiscard]] std::string html_report(const trial::Case& all, const std::vector<trial::TrialResult>& results,
+                                      const std::vector<trial::Explanation>& causes = {});
 
 /// Which signals of a record go together into one panel of a figure.
 struct Panel {
@@ -109,10 +111,13 @@ void draw_programme(const std::vector<trial::StoredTrial>& trials, const std::st
                     const std::filesystem::path& path);
 /// One self-contained HTML page of a programme, with charts of the measured times and the margins that can be
 /// zoomed and name the trial of each point.
-/// With `planned` above the number of trials it says that the others were not run.
+/// With `planned` above the number of trials it says that the others were not run. `found` would explain what
+/// failed.
 [[nodiscard]] std::string programme_page(const std::string& title,
-                                         const std::vector<trial::StoredTrial>& trials,
-                                         long long planned = 0);
+                                         const std::vector<trial::StoredTrial>& trials, long long planned = 0,
+                                         const std::vector<trial::Finding>& found = {});
+/// "R1 behaves as if ...: explains 11 of 12 verdicts".
+[[nodiscard]] std::string finding_words(const trial::Finding& finding);
 /// A row for each verdict, with a heading line.
 [[nodiscard]] std::string programme_csv(const std::vector<trial::StoredTrial>& trials);
 [[nodiscard]] std::vector<JunitCase> programme_cases(const std::vector<trial::StoredTrial>& trials);

@@ -99,8 +99,9 @@ const Table& table(const Vary*);
 struct Sweep {
   std::string name;
   std::string combine = "full";  ///< every value with every other; "paired": all change together; "random"
-  int count = 100;               ///< of a random sweep
+  int count = 100;               ///< of a random sweep, or of a search
   int seed = 1;
+  std::string search = "none";  ///< "least margin": looks for the values at which a verdict has least left
   std::vector<Vary> vary;
   Trial trial;
 };
@@ -108,10 +109,12 @@ const Table& table(const Sweep*);
 
 /// Where the parts of a case stand, relative to its folder.
 struct CaseFiles {
+  std::string base;  ///< folder of the case from which everything but the trials is taken
   std::string network = "network.toml";
   std::string bench = "bench.toml";
   std::string trials = "trials.toml";
   std::string control = "control.toml";
+  double least_coverage = 0;  ///< share of mistakes that its trials shall find
 };
 const Table& table(const CaseFiles*);
 
@@ -119,6 +122,7 @@ const Table& table(const CaseFiles*);
 struct Case : bench::Setup {
   std::vector<Trial> trials;
   std::vector<Sweep> sweeps;
+  double least_coverage = 0;  ///< share of mistakes that they shall find
 
   // Compiled once: to copy all kinds of them costs every other source seconds.
   Case();
@@ -158,12 +162,16 @@ struct Verdict {
 /// What would explain that a device did not do what its approved settings say, or what else is to be known
 /// about a trial that failed.
 struct Explanation {
-  std::string text;          ///< "R1 behaves as if ..."; "{}" stands for the factor when there is one
-  double low = 0, high = 0;  ///< factors that would explain it; both 0 when there is none
+  /// "R1 behaves as if ..."; "{}" stands for the factor, "{ms}" for the size of something added, in that
+  /// unit, when there is one.
+  std::string text;
+  double low = 0, high = 0;   ///< amounts that would explain it; both 0 when there is none
+  double best = 0;            ///< the one of them that fits best; 0 where that is not known
+  int explained = 0, of = 0;  ///< observations of the device that it explains, those that passed too
   /// Factors are looked for between these.
   static constexpr double least = 0.2, most = 5;
-  [[nodiscard]] bool has_factor() const { return high > 0; }
-  /// The text with its factor.
+  [[nodiscard]] bool has_amount() const { return high > 0; }
+  /// The text with its amount.
   [[nodiscard]] std::string words() const;
 };
 
@@ -207,15 +215,31 @@ struct TrialResult {
 /// wrong. Returns the compiler's notes but those that are `known`.
 std::vector<std::string> check_trials(const Case& all, const std::vector<std::string>& known = {});
 
-/// Judges a record by the settings of a case: fills verdicts, findings and the fault current of `result`,
-/// whose inception stands. `ended_s` is when the run ended.
+/// Judges a record by the settings of a case: fills verdicts and the fault current of `result`, whose
+/// inception stands. `ended_s` is when the run ended.
 void judge_record(const Case& all, const Trial& trial, const record::Record& record, double ended_s,
                   TrialResult& result);
+/// Adds to its findings what would explain the verdicts that failed.
+void explain_failures(const Case& all, const Trial& trial, const record::Record& record, double ended_s,
+                      TrialResult& result);
+
+/// A trial that was judged, and the case that it ran in.
+struct JudgedResult {
+  const Case* all;
+  const Trial* trial;
+  const TrialResult* result;
+};
+/// Of all that the devices of these trials did, passed or not: what would explain it, the likeliest first.
+[[nodiscard]] std::vector<Explanation> likely_causes(const std::vector<JudgedResult>& results);
+/// The same for trials of one case.
+[[nodiscard]] std::vector<Explanation> likely_causes(const Case& all,
+                                                     const std::vector<TrialResult>& results);
 
 /// Judges a record that was kept, of this trial or of the real thing. Without the instants of events in it,
 /// two-state channels tell them to a sample, and the fault strikes at the trigger. Throws Error for a channel
 /// that is wanted and not there.
-[[nodiscard]] TrialResult judge_again(const Case& all, const Trial& trial, record::Record record);
+[[nodiscard]] TrialResult judge_again(const Case& all, const Trial& trial, record::Record record,
+                                      bool explain = true);
 
 /// Runs a case undisturbed for `duration_s`, or, where that is 0, until RunOptions::stop is set. The record
 /// holds the latest `kept_s`, or, where RunOptions::rows_in is set, all, on disk.

@@ -37,7 +37,8 @@ class RelayHere final : public Port {
                static_cast<int>(device.reads.size())),
         streams_(device.reads.size()),
         samples_(device.reads.size()),
-        miswired_(device.miswired()) {}
+        miswired_(device.miswired()),
+        wrong_place_(static_cast<std::size_t>(device.miswired_place - 1)) {}
 
   void declare(Exchange& exchange) override {
     points_.declare(exchange, device_.name, protection::outputs_of(device_.relay));
@@ -60,8 +61,7 @@ class RelayHere final : public Port {
   void sample(const Exchange& exchange) noexcept override {
     for (const Input& input : inputs_) relay_.set_input(input.number, exchange.on(input.point));
     for (std::size_t k = 0; k < streams_.size(); ++k) samples_[k] = streams_[k].sample(exchange);
-    // A mistake in the wiring is made at the first of its places.
-    if (miswired_) samples_.front() = as_wired(device_, samples_.front());
+    if (miswired_) samples_[wrong_place_] = as_wired(device_, samples_[wrong_place_]);
     decided_ = relay_.push(samples_) || decided_;
   }
   void give(Exchange& exchange) noexcept override {
@@ -88,6 +88,7 @@ class RelayHere final : public Port {
   std::vector<MeasuredStream> streams_;
   std::vector<protection::Sample> samples_;
   bool miswired_;
+  std::size_t wrong_place_;
   std::vector<Input> inputs_;
   OutputPoints points_;
   bool decided_ = true;  // since the outputs were told

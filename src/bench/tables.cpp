@@ -47,6 +47,8 @@ const Table& table(const Device*) {
                     "wrong ratio in front of it, to try what that does; of a relay in the plant's process")
           .quantity("voltage_factor", &Device::voltage_factor, "", network::above(0),
                     "the same of its voltages")
+          .count("miswired_place", &Device::miswired_place, within(1, 8),
+                 "place where its wiring or its ratios are wrong, counted from 1")
           .build();
   return built;
 }

@@ -129,6 +129,8 @@ void check_device(const Device& device, Flaws& flaws) {
   flaws.need_address(place, "source", device.source);
   if (device.place != "plant" && device.miswired())
     flaws.report(place, "current_wiring", "goes with place = \"plant\" only");
+  if (static_cast<std::size_t>(device.miswired_place) > std::max<std::size_t>(1, device.reads.size()))
+    flaws.report(place, "miswired_place", "is more than the places that it reads");
   for (const Device& other : flaws.setup.bench.devices) {
     if (&other == &device) break;
     if (other.appid == device.appid)

@@ -346,10 +346,10 @@ class CaseReader {
 
   trial::Case run() {
     trial::CaseFiles files;
-    if (auto where = open_if_there("case.toml")) {
-      where->fields(where->root(), "case", {target(files)});
-      take_flaws(*where);
-    }
+    read_names(files);
+    const FilesOf own = files_;
+    case_.least_coverage = files.least_coverage;
+    if (!files.base.empty()) take_base(files);
     auto network = open(files_, files.network, flaws_);
     if (network) case_.network = read_network(*network);
     if (network) read_playbacks(*network);
@@ -357,7 +357,7 @@ class CaseReader {
     if (bench) read_bench(*bench, case_.bench);
     auto control = open_if_there(files.control);
     if (control) case_.control = read_control(*control);
-    auto trials = open_if_there(files.trials);
+    auto trials = own.has(files.trials) ? open(own, files.trials, flaws_) : std::nullopt;
     if (trials) read_trials(*trials, case_);
     if (bench) read_device_settings(*bench);
     if (network && network->flaws().empty()) check_across(bench, trials);
@@ -372,6 +372,31 @@ class CaseReader {
   void take_flaws(Reader& reader) {
     const std::vector<Flaw> sorted = in_order(reader.flaws());
     flaws_.insert(flaws_.end(), sorted.begin(), sorted.end());
+  }
+
+  void read_names(trial::CaseFiles& files) {
+    if (auto where = open_if_there("case.toml")) {
+      where->fields(where->root(), "case", {target(files)});
+      take_flaws(*where);
+    }
+  }
+  /// From here on files are those of another case, which has names for them too.
+  void take_base(trial::CaseFiles& files) {
+    if (files_.texts || !std::filesystem::is_directory(files_.folder / files.base)) {
+      flaws_.push_back({.file = files_.path_of("case.toml"),
+                        .place = "case",
+                        .field = "base",
+                        .text = "\"" + files.base + "\" is no folder"});
+      return;
+    }
+    files_.folder = case_.folder = (files_.folder / files.base).lexically_normal();
+    trial::CaseFiles others;
+    read_names(others);
+    const trial::CaseFiles usual;
+    for (const auto name :
+         {&trial::CaseFiles::network, &trial::CaseFiles::bench, &trial::CaseFiles::control}) {
+      if (files.*name == usual.*name) files.*name = others.*name;
+    }
   }
 
   std::optional<Reader> open_if_there(const std::string& name) {

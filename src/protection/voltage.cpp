@@ -12,7 +12,16 @@ namespace {
 
 class Voltage : public DelayedFunction {
  public:
-  explicit Voltage(const VoltageStage& settings) : stage_(settings), over_(settings.when == "over") {}
+  explicit Voltage(const VoltageStage& settings)
+      : stage_(settings),
+        over_(settings.when == "over"),
+        definite_(settings.characteristic == "definite"),
+        highest_(over_ == (settings.of == "any")),
+        quantity_(settings.quantity == "positive"      ? Quantity::positive
+                  : settings.quantity == "negative"    ? Quantity::negative
+                  : settings.quantity == "residual"    ? Quantity::residual
+                  : settings.quantity == "phase-phase" ? Quantity::between
+                                                       : Quantity::phase) {}
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const double voltage = decisive(place_of(in.measured, stage_.end));
@@ -20,7 +29,7 @@ class Voltage : public DelayedFunction {
     const double threshold = factor * stage_.pickup_V;
     started_ = over_ ? voltage > threshold : voltage < threshold && voltage >= stage_.block_below_V;
     if (started_) {
-      const double time = stage_.operate_time_s(voltage);
+      const double time = time_s(voltage);
       if (std::isfinite(time)) travel_.advance(1 / time, in.dt_s);
     } else {
       travel_.clear();
@@ -32,26 +41,37 @@ class Voltage : public DelayedFunction {
  private:
   /// The one of the three voltages that decides: for "any" the furthest out, for "all" the least.
   [[nodiscard]] double decisive(const End& end) const noexcept {
-    if (stage_.quantity == "positive") return size_of(end.v.positive);
-    if (stage_.quantity == "negative") return size_of(end.v.negative);
-    if (stage_.quantity == "residual") return size_of(end.voltage[3]);
-    const bool between = stage_.quantity == "phase-phase";
+    if (quantity_ == Quantity::positive) return size_of(end.v.positive);
+    if (quantity_ == Quantity::negative) return size_of(end.v.negative);
+    if (quantity_ == Quantity::residual) return size_of(end.voltage[3]);
     double low = INFINITY, high = 0;
     for (std::size_t k = 0; k < 3; ++k) {
-      const double v = std::abs(between ? end.voltage[k] - end.voltage[(k + 1) % 3] : end.voltage[k]);
+      const double v = size_of(quantity_ == Quantity::between ? end.voltage[k] - end.voltage[(k + 1) % 3]
+                                                              : end.voltage[k]);
       low = std::min(low, v);
       high = std::max(high, v);
     }
-    return over_ == (stage_.of == "any") ? high : low;
+    return highest_ ? high : low;
+  }
+  [[nodiscard]] double time_s(double voltage_V) const noexcept {
+    const double multiple = voltage_V / stage_.pickup_V;
+    if (over_ ? !(multiple > 1) : !(multiple < 1)) return INFINITY;
+    return definite_ ? stage_.delay_s : stage_.time_multiplier / std::abs(multiple - 1);
   }
 
+  enum class Quantity { phase, between, positive, negative, residual };
   VoltageStage stage_;
-  bool over_;
+  bool over_, definite_;
+  bool highest_;  // of the three decides
+  Quantity quantity_;
 };
 
 class Frequency : public DelayedFunction {
  public:
-  explicit Frequency(const FrequencyStage& settings) : stage_(settings) {}
+  explicit Frequency(const FrequencyStage& settings)
+      : stage_(settings),
+        way_(settings.when == "over" || settings.when == "rising" ? 1 : -1),
+        rate_(settings.when == "rising" || settings.when == "falling") {}
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, stage_.end);
@@ -62,26 +82,28 @@ class Frequency : public DelayedFunction {
 
  private:
   [[nodiscard]] bool beyond(const End& end) const noexcept {
+    if (rate_) return way_ * end.frequency_rate > stage_.rate_Hz_per_s * (started_ ? 0.9 : 1);
     const double slack = started_ ? stage_.drop_off_Hz : 0;
-    if (stage_.when == "over") return end.frequency_Hz > stage_.pickup_Hz - slack;
-    if (stage_.when == "under") return end.frequency_Hz < stage_.pickup_Hz + slack;
-    const double rate = stage_.when == "rising" ? end.frequency_rate : -end.frequency_rate;
-    return rate > stage_.rate_Hz_per_s * (started_ ? 0.9 : 1);
+    return way_ * (end.frequency_Hz - stage_.pickup_Hz) > -slack;
   }
 
   FrequencyStage stage_;
+  double way_;
+  bool rate_;
 };
 
 class Power : public DelayedFunction {
  public:
-  explicit Power(const PowerStage& settings) : stage_(settings) {}
+  explicit Power(const PowerStage& settings)
+      : stage_(settings),
+        way_(settings.direction == "reverse" ? -1 : 1),
+        active_(settings.quantity == "active") {}
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, stage_.end);
     Phasor power{};
     for (std::size_t k = 0; k < 3; ++k) power += end.voltage[k] * std::conj(end.current[k]);
-    const double part = stage_.quantity == "active" ? power.real() : power.imag();
-    const double counted = stage_.direction == "reverse" ? -part : part;
+    const double counted = way_ * (active_ ? power.real() : power.imag());
     started_ = counted > stage_.pickup_W * (started_ ? stage_.drop_off : 1);
     own[1] = wait(travel_, started_, stage_.delay_s, in.dt_s) ? 1 : 0;
     own[0] = started_ ? 1 : 0;
@@ -89,6 +111,8 @@ class Power : public DelayedFunction {
 
  private:
   PowerStage stage_;
+  double way_;
+  bool active_;
 };
 
 /// A fuse that blows leaves voltage out of balance while the current stays balanced; three that blow take

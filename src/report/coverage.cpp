@@ -39,7 +39,7 @@ std::vector<trial::CoverageRow> coverage_rows(const trial::Coverage& coverage) {
 
 std::string found_words(const trial::CoverageRow& row) {
   if (!row.found()) return joined(row.amounts);
-  return row.amounts.size() == 1 ? "found" : "found from " + row.amounts[row.found_from] + " on";
+  return row.amounts.size() == 1 ? "found" : "found from " + row.from + " on";
 }
 
 std::string coverage_summary(const trial::Coverage& coverage) {
@@ -79,8 +79,7 @@ std::string coverage_csv(const trial::Coverage& coverage) {
   for (const trial::CoverageRow& row : coverage.rows)
     s += fmt::format("{},{},{},{},{},{}\n", internal::csv_field(row.device), internal::csv_field(row.what),
                      internal::csv_field(row.before), internal::csv_field(joined(row.amounts)),
-                     internal::csv_field(row.found() ? row.amounts[row.found_from] : "never"),
-                     internal::csv_field(row.by));
+                     internal::csv_field(row.found() ? row.from : "never"), internal::csv_field(row.by));
   return s;
 }
 

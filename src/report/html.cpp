@@ -153,7 +153,8 @@ std::string summary_table(const std::vector<trial::TrialResult>& results) {
 
 }  // namespace
 
-std::string html_report(const trial::Case& all, const std::vector<trial::TrialResult>& results) {
+std::string html_report(const trial::Case& all, const std::vector<trial::TrialResult>& results,
+                        const std::vector<trial::Explanation>& causes) {
   const auto passed = std::count_if(results.begin(), results.end(), [](const auto& r) { return r.passed(); });
   const auto unjudged =
       std::count_if(results.begin(), results.end(), [](const auto& r) { return !r.not_judged.empty(); });
@@ -173,7 +174,8 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
       escaped(all.network.title), escaped(all.folder.filename().string()), internal::now_text(),
       print_rounded(all.network.step_s, "s"), well ? "pass" : "fail", passed, results.size(),
       unjudged > 0 ? fmt::format(", {} could not be judged", unjudged) : std::string());
-  page += "<main>\n" + summary_table(results) + sections + "</main>\n";
+  page += "<main>\n" + summary_table(results) + internal::causes_list(causes, "verdicts") + sections +
+          "</main>\n";
   page += "<script>\n" + std::string(internal::uplot_js) +
           "\n</script>\n<script>\nconst trials = " + internal::for_script(data.dump()) + ";\n" +
           std::string(internal::report_js) + "</script>\n</body></html>\n";

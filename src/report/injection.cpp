@@ -55,6 +55,7 @@ std::string injection_page(const trial::InjectionReport& report, const std::stri
                     [](const auto& b) { return b.passed(); }),
       report.boundaries.size());
   if (!report.failure.empty()) s += "<p class=\"failure\">" + escaped(report.failure) + "</p>\n";
+  s += internal::causes_list(report.causes, "observations");
   for (const std::string& warning : report.warnings) s += "<p class=\"facts\">" + escaped(warning) + "</p>\n";
   s += "<table><thead><tr><th>function</th><th>test</th><th>injected</th><th>operates first</th><th "
        "class=\"number\">expected</th><th class=\"number\">allowed</th><th "

@@ -53,6 +53,16 @@ std::string now_text() {
                      parts.tm_mday, parts.tm_hour, parts.tm_min);
 }
 
+std::string causes_list(const std::vector<trial::Explanation>& causes, const std::string& of_what) {
+  constexpr std::size_t likeliest = 5;
+  if (causes.empty()) return {};
+  std::string s = "<h2>What would explain it</h2>\n<ul>\n";
+  for (std::size_t k = 0; k < causes.size() && k < likeliest; ++k)
+    s += fmt::format("<li>{}: explains {} of {} {}</li>\n", escaped(causes[k].words()), causes[k].explained,
+                     causes[k].of, of_what);
+  return s + "</ul>\n";
+}
+
 std::string page_head(const std::string& title) {
   return "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">\n<meta name=\"viewport\" "
          "content=\"width=device-width, initial-scale=1\">\n<title>" +

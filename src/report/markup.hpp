@@ -3,6 +3,9 @@
 
 #include <string>
 #include <string_view>
+#include <vector>
+
+#include "zavrek/trial.hpp"
 
 namespace zavrek::report::internal {
 
@@ -15,6 +18,9 @@ namespace zavrek::report::internal {
 [[nodiscard]] std::string page_head(const std::string& title);
 /// A drawing (SVG as a file) as it may stand inside a page.
 [[nodiscard]] std::string figure_block(const std::string& svg);
+/// What would explain what failed, the likeliest first; `of_what` it explains: "verdicts".
+[[nodiscard]] std::string causes_list(const std::vector<trial::Explanation>& causes,
+                                      const std::string& of_what);
 /// The scripts that make a page's charts and drawings (charts.js), which read `data` when it is not empty: a
 /// JSON text under the name `programme`; and the end of the page.
 [[nodiscard]] std::string page_end(const std::string& data = "");

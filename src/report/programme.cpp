@@ -276,8 +276,14 @@ void draw_programme(const std::vector<StoredTrial>& trials, const std::string& t
   internal::run_gnuplot(s + "unset multiplot\n", path);
 }
 
+std::string finding_words(const trial::Finding& finding) {
+  return finding.of > 0
+             ? fmt::format("{}: explains {} of {} verdicts", finding.text, finding.explained, finding.of)
+             : fmt::format("{}: explains {} of the trials that failed", finding.text, finding.explained);
+}
+
 std::string programme_page(const std::string& title, const std::vector<StoredTrial>& trials,
-                           long long planned) {
+                           long long planned, const std::vector<trial::Finding>& found) {
   const bool missing = static_cast<long long>(trials.size()) < planned;
   const auto passed = std::count_if(trials.begin(), trials.end(), [](const auto& t) { return t.passed; });
   const bool well = passed == static_cast<std::ptrdiff_t>(trials.size());
@@ -341,13 +347,9 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
   }
   s += "</tbody></table>\n";
   if (!well) {
-    const auto failed =
-        std::count_if(trials.begin(), trials.end(), [](const auto& t) { return !t.findings.empty(); });
-    std::vector<trial::Finding> found = trial::findings_of(trials);
-    if (found.size() > likeliest) found.resize(likeliest);
     if (!found.empty()) s += "<h2>What would explain it</h2>\n<ul>\n";
-    for (const trial::Finding& f : found)
-      s += fmt::format("<li>{}: explains {} of {} trials</li>\n", escaped(f.text), f.explained, failed);
+    for (std::size_t k = 0; k < found.size() && k < likeliest; ++k)
+      s += fmt::format("<li>{}</li>\n", escaped(finding_words(found[k])));
     if (!found.empty()) s += "</ul>\n";
     s += "<h2>Failed</h2>\n<table><thead><tr><th "
          "class=\"number\">trial</th><th>what</th><th>why</th><th>record</th></tr></thead><tbody>\n";

@@ -12,6 +12,7 @@
 #include "tool/json.hpp"
 #include "tool/stop.hpp"
 #include "tool/verbs.hpp"
+#include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
 
 namespace zavrek::tool {
@@ -44,13 +45,12 @@ int write_coverage(const trial::Coverage& coverage, const std::filesystem::path&
   if (json) {
     nlohmann::json rows = nlohmann::json::array();
     for (const trial::CoverageRow& row : coverage.rows)
-      rows.push_back(
-          {{"device", row.device},
-           {"setting", row.what},
-           {"approved", row.before},
-           {"amounts", row.amounts},
-           {"found_from", row.found() ? nlohmann::json(row.amounts[row.found_from]) : nlohmann::json()},
-           {"by", row.by}});
+      rows.push_back({{"device", row.device},
+                      {"setting", row.what},
+                      {"approved", row.before},
+                      {"amounts", row.amounts},
+                      {"found_from", row.found() ? nlohmann::json(row.from) : nlohmann::json()},
+                      {"by", row.by}});
     fmt::print("{}\n", printed({{"mistakes", coverage.mistakes()},
                                 {"found", coverage.found()},
                                 {"trials", coverage.trials},
@@ -77,6 +77,34 @@ int write_coverage(const trial::Coverage& coverage, const std::filesystem::path&
   if (coverage.share() >= least) return done;
   fmt::print(stderr, "less than the {} that are asked for\n", print_quantity(least, "%"));
   return failed_verdict;
+}
+
+int write_choice(const trial::Choice& choice, const trial::Case& all, const std::filesystem::path& folder,
+                 bool json) {
+  if (stop_on_signal()) return interrupted;
+  const std::filesystem::path chosen = folder / "chosen";
+  std::filesystem::create_directories(chosen);
+  const std::filesystem::path base =
+      std::filesystem::relative(std::filesystem::absolute(all.folder), std::filesystem::absolute(chosen));
+  record::write_file(
+      chosen / "case.toml",
+      fmt::format("# Trials chosen among {}: they find {} of {} mistakes.\nbase = {}\n", choice.of,
+                  choice.found, choice.of_found, nlohmann::json(base.string()).dump()));
+  record::write_file(chosen / "trials.toml", casefile::trials_text(choice.trials, choice.sweeps));
+  if (json) {
+    fmt::print("{}\n", printed({{"chosen", choice.chosen},
+                                {"of", choice.of},
+                                {"found", choice.found},
+                                {"found_by_all", choice.of_found},
+                                {"paced_s", choice.paced_s},
+                                {"case", chosen.string()}}));
+  } else {
+    fmt::print(
+        "{} of {} trials find {} of the {} mistakes that all replayed find, in {:.0f} s of real time\n",
+        choice.chosen, choice.of, choice.found, choice.of_found, choice.paced_s);
+    fmt::print("case: {}\n", chosen.string());
+  }
+  return done;
 }
 
 }  // namespace zavrek::tool

@@ -15,4 +15,8 @@ namespace zavrek::tool {
 [[nodiscard]] int write_coverage(const trial::Coverage& coverage, const std::filesystem::path& folder,
                                  const std::string& title, double least, bool json);
 
+/// Writes the trials chosen as a case of its own, in the folder "chosen", and says what they find.
+[[nodiscard]] int write_choice(const trial::Choice& choice, const trial::Case& all,
+                               const std::filesystem::path& folder, bool json);
+
 }  // namespace zavrek::tool

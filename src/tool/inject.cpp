@@ -37,6 +37,7 @@ void print_report(const trial::InjectionReport& report) {
                std::isfinite(b.worst) ? fmt::format("{:.0f} %", 100 * b.worst) : "beyond the search");
   }
   for (const std::string& warning : report.warnings) fmt::print("note: {}\n", warning);
+  print_causes(report.causes, "observations");
   if (!report.failure.empty()) fmt::print("{}\n", report.failure);
 }
 
@@ -67,6 +68,7 @@ nlohmann::json report_json(const trial::InjectionReport& report) {
           {"failure", report.failure},
           {"points", points},
           {"boundaries", boundaries},
+          {"causes", causes_json(report.causes)},
           {"warnings", report.warnings},
           {"ports", ports_json(report.accounts)},
           {"real_time", punctuality_json(report.kept)}};
@@ -182,6 +184,20 @@ std::filesystem::path folder_of(const InjectOptions& options, const protection::
 
 }  // namespace
 
+namespace {
+
+trial::InjectionReport inject_or_play(const InjectOptions& options, const protection::RelaySettings& settings,
+                                      const protection::RelaySettings& approved,
+                                      const trial::InjectionOptions& how) {
+  if (options.record.empty()) return trial::inject(settings, approved, options.settings, how);
+  trial::Playback playback =
+      trial::playback_of(record::read_record(options.record), options.currents, options.voltages);
+  playback.name = std::filesystem::path(options.record).stem().string();
+  return trial::play_back(playback, settings, approved, options.settings, how);
+}
+
+}  // namespace
+
 int inject(const InjectOptions& options) {
   const protection::RelaySettings settings = casefile::read_relay_settings(options.settings);
   const protection::RelaySettings approved =
@@ -201,6 +217,9 @@ int inject(const InjectOptions& options) {
   how.value_tolerance = parse_quantity_as(options.value_tolerance, "");
   if (!(how.value_tolerance >= 0 && how.value_tolerance <= 0.5))
     throw Error("--value-tolerance: a share from 0 % to 50 % is wanted");
+  how.accurate_above = options.judged_from;
+  if (!options.record.empty() && (!options.plan.empty() || options.coverage))
+    throw Error("--record goes without --plan and --coverage");
   trial::InjectionPlan plan;
   if (!options.plan.empty()) {
     plan = casefile::read_injection_plan(options.plan, approved);
@@ -212,7 +231,7 @@ int inject(const InjectOptions& options) {
                           folder_of(options, approved), "the element tests of " + approved.name,
                           parse_quantity_as(options.least_coverage, ""), options.json);
   }
-  const trial::InjectionReport report = trial::inject(settings, approved, options.settings, how);
+  const trial::InjectionReport report = inject_or_play(options, settings, approved, how);
   if (report.points.empty() && report.failure.empty() && !how.plan)
     throw Error(fmt::format("no function with \"{}\" in its name can be tested by injection", options.only));
   const std::filesystem::path out = folder_of(options, approved);

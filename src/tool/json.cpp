@@ -1,5 +1,7 @@
 #include "tool/json.hpp"
 
+#include <fmt/format.h>
+
 namespace zavrek::tool {
 
 nlohmann::json ports_json(const std::vector<bench::Account>& accounts) {
@@ -14,6 +16,20 @@ nlohmann::json ports_json(const std::vector<bench::Account>& accounts) {
     ports.push_back(std::move(port));
   }
   return ports;
+}
+
+nlohmann::json causes_json(const std::vector<trial::Explanation>& causes) {
+  nlohmann::json list = nlohmann::json::array();
+  for (const trial::Explanation& cause : causes)
+    list.push_back({{"cause", cause.words()}, {"explained", cause.explained}, {"of", cause.of}});
+  return list;
+}
+
+void print_causes(const std::vector<trial::Explanation>& causes, const std::string& of_what) {
+  constexpr std::size_t likeliest = 3;
+  for (std::size_t k = 0; k < causes.size() && k < likeliest; ++k)
+    fmt::print("{}{}: explains {} of {} {}\n", k == 0 ? "\n" : "", causes[k].words(), causes[k].explained,
+               causes[k].of, of_what);
 }
 
 nlohmann::json punctuality_json(const pace::Punctuality& kept) {

@@ -7,6 +7,7 @@
 
 #include "zavrek/bench/account.hpp"
 #include "zavrek/pace.hpp"
+#include "zavrek/trial.hpp"
 
 namespace zavrek::tool {
 
@@ -16,6 +17,9 @@ namespace zavrek::tool {
 }
 
 [[nodiscard]] nlohmann::json ports_json(const std::vector<bench::Account>& accounts);
+[[nodiscard]] nlohmann::json causes_json(const std::vector<trial::Explanation>& causes);
+/// The likeliest of them; `of_what` they explain: "verdicts".
+void print_causes(const std::vector<trial::Explanation>& causes, const std::string& of_what);
 [[nodiscard]] nlohmann::json punctuality_json(const pace::Punctuality& kept);
 
 }  // namespace zavrek::tool

@@ -190,7 +190,12 @@ void add_programmes(CLI::App& app, Words& words, int& code) {
                    "with --coverage: only in settings and wires with this in their name");
   verb->add_option("--most-trials", o.most_trials, "with --coverage: of the sweeps, evenly chosen")
       ->check(CLI::Range(0, 1'000'000));
-  verb->add_option("--least-coverage", o.least_coverage, "with --coverage: share below which it fails");
+  verb->add_option("--least-coverage", o.least_coverage,
+                   "with --coverage: share below which it fails; least_coverage of case.toml when left out");
+  verb->add_option(
+          "--choose", o.choose,
+          "instead of a run: write a case with so many trials, those that together find most mistakes")
+      ->check(CLI::Range(1, 100'000));
   verb->callback([&] { code = tool::programme(words.programme); });
 
   verb = app.add_subcommand("merge", "put the results of a programme's shards together");
@@ -219,6 +224,13 @@ void add_element_tests(CLI::App& app, Words& words, int& code) {
                    "inject the states and values of this file instead of what the settings propose");
   verb->add_option("--tolerance", o.tolerance, "of times: a share, a time, or both (the greater holds)");
   verb->add_option("--value-tolerance", o.value_tolerance, "of thresholds, a share");
+  verb->add_option("--judged-from", o.judged_from,
+                   "multiple of pickup from which on times of inverse curves are judged")
+      ->check(CLI::Range(1.0, 10.0));
+  verb->add_option("--record", o.record, "play this record (COMTRADE, CSV) to the relay instead");
+  verb->add_option("--currents", o.currents,
+                   "with --record: beginning of its current channels, such as CT1.i, for each place");
+  verb->add_option("--voltages", o.voltages, "likewise of its voltages, such as VT0.v");
   verb->add_option("--rays", o.rays, "along which a boundary is searched")->check(CLI::Range(4, 360));
   verb->add_option("--out", o.out, "folder for the report; out/inject-NAME when left out");
   verb->add_option("--name", o.name, "of the relay and its GOOSE; the file's name when left out");

@@ -46,6 +46,25 @@ void take_array_task(trial::ProgrammeOptions& how) {
   how.folder /= fmt::format("shard-{}", how.shard);
 }
 
+/// The trial that a search found to have least left.
+void print_searches(const trial::Case& all, const std::vector<trial::StoredTrial>& trials) {
+  for (const trial::Sweep& sweep : all.sweeps) {
+    if (sweep.search == "none") continue;
+    const trial::StoredTrial* worst = nullptr;
+    double least = 0;
+    for (const trial::StoredTrial& t : trials) {
+      const auto left = t.sweep == sweep.name ? trial::least_left(t) : std::nullopt;
+      if (left && (!worst || *left < least)) {
+        worst = &t;
+        least = *left;
+      }
+    }
+    if (worst)
+      fmt::print("least margin: {:.0f} % of the tolerance in trial {}, {}{}\n", 100 * least, worst->number,
+                 worst->name, worst->record.empty() ? "" : "; record: " + worst->record + ".cfg");
+  }
+}
+
 void print_doubts(const std::vector<trial::StoredTrial>& trials) {
   long long doubted = 0;
   std::string first;
@@ -72,7 +91,9 @@ Written write_reports(const std::filesystem::path& folder, const std::string& ti
     report::draw_programme(trials, title, folder / "programme.png");
     report::draw_programme(trials, title, folder / "programme.svg");
   }
-  record::write_file(folder / "report.html", report::programme_page(title, trials, results.planned()));
+  std::vector<trial::Finding> found = results.causes();
+  if (found.empty()) found = trial::findings_of(trials);
+  record::write_file(folder / "report.html", report::programme_page(title, trials, results.planned(), found));
   record::write_file(folder / "trials.csv", report::programme_csv(trials));
   record::write_file(folder / "junit.xml", report::junit(title, report::programme_cases(trials)));
   if (options.pdf) report::print_page(folder / "report.html", folder / "report.pdf");
@@ -83,9 +104,8 @@ Written write_reports(const std::filesystem::path& folder, const std::string& ti
                                 {"passed", passed},
                                 {"folder", folder.string()}}));
   } else {
-    const std::vector<trial::Finding> found = trial::findings_of(trials);
     for (std::size_t k = 0; k < found.size() && k < 3; ++k)
-      fmt::print("{}: explains {} of the trials that failed\n", found[k].text, found[k].explained);
+      fmt::print("{}\n", report::finding_words(found[k]));
     print_doubts(trials);
     fmt::print("{} of {} trials passed{}\nreport: {}\n", passed, trials.size(),
                missing > 0
@@ -100,12 +120,17 @@ Written write_reports(const std::filesystem::path& folder, const std::string& ti
 
 int programme(const ProgrammeOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
-  if (options.coverage) {
+  if (options.coverage || options.choose > 0) {
     trial::check_trials(all);
     trial::CoverageOptions how = coverage_options(options.workers, options.mistakes);
     how.most_trials = options.most_trials;
-    return write_coverage(trial::coverage_of(all, how), folder_of(options), all.network.title,
-                          parse_quantity_as(options.least_coverage, ""), options.json);
+    if (options.choose > 0)
+      return write_choice(trial::choose_trials(all, options.choose, how), all, folder_of(options),
+                          options.json);
+    const double least =
+        options.least_coverage.empty() ? all.least_coverage : parse_quantity_as(options.least_coverage, "");
+    return write_coverage(trial::coverage_of(all, how), folder_of(options), all.network.title, least,
+                          options.json);
   }
   if (all.sweeps.empty()) throw Error("the case has no sweep; write one in trials.toml as [[sweep]]");
   const bool any = std::any_of(all.sweeps.begin(), all.sweeps.end(), [&](const trial::Sweep& sweep) {
@@ -153,6 +178,11 @@ int programme(const ProgrammeOptions& options) {
                  static_cast<double>(done_now.done) / done_now.spent_s,
                  done_now.simulated_s / done_now.spent_s, how.workers);
   }
+  if (done_now.done > 0) {
+    trial::Results results(how.folder / "results.sqlite", "");
+    results.put_causes(trial::causes_of_programme(all, results.all(), how.folder));
+  }
+  if (!options.json) print_searches(all, trial::Results(how.folder / "results.sqlite", "").all());
   const bool complete = done_now.before + done_now.done == done_now.total;
   const bool well =
       write_reports(how.folder, all.network.title, {options.json, options.no_figures, options.pdf}).passed;

@@ -132,7 +132,9 @@ int test(const TestOptions& options) {
     throw Error(all.trials.empty() ? "the case has no trials; write some in trials.toml"
                                    : fmt::format("no trial has \"{}\" in its name", options.only));
   }
-  written &= try_to([&] { record::write_file(out / "report.html", report::html_report(all, results)); });
+  const std::vector<trial::Explanation> causes = trial::likely_causes(all, results);
+  written &=
+      try_to([&] { record::write_file(out / "report.html", report::html_report(all, results, causes)); });
   written &= try_to([&] {
     record::write_file(out / "junit.xml", report::junit(all.network.title, report::trial_cases(results)));
   });
@@ -145,12 +147,16 @@ int test(const TestOptions& options) {
   if (options.json) {
     nlohmann::json list = nlohmann::json::array();
     for (const auto& result : results) list.push_back(result_json(result));
-    fmt::print("{}\n", printed({{"case", all.folder.string()}, {"passed", well}, {"trials", list}}));
+    fmt::print("{}\n", printed({{"case", all.folder.string()},
+                                {"passed", well},
+                                {"trials", list},
+                                {"causes", causes_json(causes)}}));
   } else {
     if (!results.back().medium.empty()) fmt::print("\nwire: {}\n", results.back().medium);
     fmt::print("last trial: {}\n", to_string(results.back().timing));
     if (!results.back().accounts.empty())
       fmt::print("{}\n", bench::to_string(results.back().accounts, results.back().step_s));
+    if (results.size() > 1) print_causes(causes, "verdicts");
     if (repeats > 0) fmt::print("\n{} runs were held back by this computer and repeated\n", repeats);
     fmt::print("\n{} of {} trials passed{}\nreport: {}\n", passed, results.size(),
                unjudged > 0 ? fmt::format(", {} could not be judged", unjudged) : std::string(),

@@ -161,9 +161,10 @@ struct ProgrammeOptions {
   bool no_figures = false;
   bool pdf = false;
   bool coverage = false;
-  std::string mistakes;  // with this in their name
-  std::string least_coverage = "0 %";
+  std::string mistakes;        // with this in their name
+  std::string least_coverage;  // that of the case when empty
   long long most_trials = 60;
+  long long choose = 0;
 };
 /// Runs the sweeps of a case, and goes on where it was stopped.
 [[nodiscard]] int programme(const ProgrammeOptions& options);
@@ -193,6 +194,9 @@ struct InjectOptions {
   std::string plan;
   std::vector<std::string> tolerance;
   std::string value_tolerance = "2 %";
+  double judged_from = 1.2;
+  std::string record;
+  std::vector<std::string> currents, voltages;
   int rays = 24;
   std::string out;
   bool json = false;

@@ -8,6 +8,7 @@
 #include "bench/plant_source.hpp"
 #include "trial/case/operations.hpp"
 #include "trial/judge/judge.hpp"
+#include "trial/judge/seen.hpp"
 #include "trial/judge/time_tolerance.hpp"
 
 namespace zavrek::trial {
@@ -247,18 +248,6 @@ record::Record record_of(const emt::Series& series, const Case& all, double trig
   return record;
 }
 
-std::string Explanation::words() const {
-  constexpr double narrow = 1.1;  // told as one number
-  const std::size_t place = has_factor() ? text.find("{}") : std::string::npos;
-  if (place == std::string::npos) return text;
-  const bool open_below = low <= least * 1.001, open_above = high >= most / 1.001;
-  const std::string factor = open_below && !open_above ? fmt::format("at most {:.2g}", high)
-                             : open_above              ? fmt::format("at least {:.2g}", low)
-                             : high < narrow * low     ? fmt::format("about {:.2g}", std::sqrt(low * high))
-                                                       : fmt::format("{:.2g} to {:.2g}", low, high);
-  return text.substr(0, place) + factor + text.substr(place + 2);
-}
-
 bool TrialResult::passed() const {
   return failure.empty() && not_judged.empty() &&
          std::all_of(verdicts.begin(), verdicts.end(), [](const Verdict& v) { return v.passed; });
@@ -315,33 +304,77 @@ void require_samples(const Expectation& e, TrialResult& result) {
 
 }  // namespace
 
+namespace {
+
+internal::Outcome outcome_of(const Case& all, const Trial& trial, const record::Record& record,
+                             double inception_s, double ended_s) {
+  return {all,
+          trial,
+          record,
+          internal::Evidence(record),
+          inception_s,
+          ended_s,
+          trial.fault ? inception_s + fault_ends(trial) : ended_s};
+}
+
+double ended_of(const record::Record& record) {
+  const std::string ended = record.fact("ended_s");
+  if (!ended.empty()) return parse_quantity_as(ended, "");
+  return record.time_s.empty() ? 0 : record.time_s.back();
+}
+
+}  // namespace
+
 void judge_record(const Case& all, const Trial& trial, const record::Record& record, double ended_s,
                   TrialResult& result) {
-  const internal::Outcome outcome{all,
-                                  trial,
-                                  record,
-                                  internal::Evidence(record),
-                                  result.inception_s,
-                                  ended_s,
-                                  trial.fault ? result.inception_s + fault_ends(trial) : ended_s};
+  const internal::Outcome outcome = outcome_of(all, trial, record, result.inception_s, ended_s);
   for (const Expectation& e : trial.expect) {
     result.verdicts.push_back(result.failure.empty() ? internal::judge(e, outcome)
                                                      : failed_verdict(e, result.failure));
     require_samples(e, result);
-    if (result.verdicts.back().passed || !result.failure.empty()) continue;
-    for (Explanation& found : internal::explain(e, outcome)) result.findings.push_back(std::move(found));
   }
   if (result.failure.empty()) result.fault_current_A = internal::fault_current(record, result.inception_s);
 }
 
-TrialResult judge_again(const Case& all, const Trial& trial, record::Record record) {
+void explain_failures(const Case& all, const Trial& trial, const record::Record& record, double ended_s,
+                      TrialResult& result) {
+  if (!result.failure.empty()) return;
+  const internal::Outcome outcome = outcome_of(all, trial, record, result.inception_s, ended_s);
+  for (Explanation& cause : internal::causes_in({{&outcome, &result.verdicts}}))
+    result.findings.push_back(std::move(cause));
+}
+
+std::vector<Explanation> likely_causes(const std::vector<JudgedResult>& results) {
+  std::vector<internal::Outcome> outcomes;
+  outcomes.reserve(results.size());
+  std::vector<internal::Judged> judged;
+  for (const JudgedResult& one : results) {
+    const TrialResult& result = *one.result;
+    if (!result.failure.empty() || !result.not_judged.empty()) continue;
+    outcomes.push_back(
+        outcome_of(*one.all, *one.trial, result.record, result.inception_s, ended_of(result.record)));
+    judged.push_back({&outcomes.back(), &result.verdicts});
+  }
+  return internal::causes_in(judged);
+}
+
+std::vector<Explanation> likely_causes(const Case& all, const std::vector<TrialResult>& results) {
+  std::vector<JudgedResult> judged;
+  for (const TrialResult& result : results) {
+    const auto trial = std::find_if(all.trials.begin(), all.trials.end(),
+                                    [&](const Trial& one) { return one.name == result.name; });
+    if (trial != all.trials.end()) judged.push_back({&all, &*trial, &result});
+  }
+  return likely_causes(judged);
+}
+
+TrialResult judge_again(const Case& all, const Trial& trial, record::Record record, bool explain) {
   TrialResult result;
   result.name = trial.name;
   result.inception_s = record.trigger_s;
   internal::complete_events(record);
-  const std::string ended = record.fact("ended_s");
-  const double last_s = record.time_s.empty() ? 0 : record.time_s.back();
-  judge_record(all, trial, record, ended.empty() ? last_s : parse_quantity_as(ended, ""), result);
+  judge_record(all, trial, record, ended_of(record), result);
+  if (explain) explain_failures(all, trial, record, ended_of(record), result);
   result.record = std::move(record);
   return result;
 }
@@ -460,6 +493,7 @@ TrialResult run_once(const Case& all, const Trial& trial, const RunOptions& opti
   if (options.kept_as && result.record.time_s.size() > 1)
     result.record = record::as_kept(result.record, *options.kept_as);
   judge_record(all, trial, result.record, plant.time_s(), result);
+  if (options.explain) explain_failures(all, trial, result.record, plant.time_s(), result);
   if (!result.passed()) add_circumstances(plant, result);
   add_losses(result.accounts, result);
   add_lateness(result);

@@ -9,6 +9,9 @@
 #include <filesystem>
 #include <random>
 
+#include "zavrek/record.hpp"
+#include "zavrek/trial/programme.hpp"
+
 namespace zavrek::casefile {
 namespace {
 
@@ -254,6 +257,48 @@ TEST(Casefile, IsToldOfWiringThatCannotBeRight) {
                             "transformer.T1: rated 690 V on its low side, on bus low of 400 V",
                             "vt.VT1: rated 33 kV between phases, on bus quay of 11 kV",
                             "device.R1: its settings reckon with ct_primary = 600 to 1, CT1 has 400 to 1"}));
+}
+
+TEST(Writer, WritesTheTrialsOfEveryDemoSoThatTheSameIsReadBack) {
+  for (const auto& entry : std::filesystem::directory_iterator(ZAVREK_DEMO)) {
+    if (!std::filesystem::exists(entry.path() / "trials.toml")) continue;
+    trial::Case all = read_case(entry.path());
+    const std::string before = trial::fingerprint_of(all);
+    const std::string text = trials_text(all.trials, all.sweeps);
+    const auto folder =
+        std::filesystem::temp_directory_path() / ("zavrek-writer-" + std::to_string(getpid()));
+    std::filesystem::create_directories(folder);
+    record::write_file(folder / "case.toml", "base = \"" + entry.path().string() + "\"\n");
+    record::write_file(folder / "trials.toml", text);
+    const trial::Case again = read_case(folder);
+    EXPECT_EQ(trial::fingerprint_of(again), before) << entry.path();
+    ASSERT_EQ(again.trials.size(), all.trials.size());
+    EXPECT_EQ(trials_text(again.trials, again.sweeps), text) << entry.path();
+    std::filesystem::remove_all(folder);
+  }
+}
+
+TEST(Writer, QuotesWhatPeopleWrite) {
+  trial::Trial trial;
+  trial.name = "a \"quoted\" \\ name\twith a tab";
+  const std::string text = trials_text({trial}, {});
+  const trial::Case all =
+      read_case_texts({{"network.toml", "[bus]\nb = \"11 kV\"\n"}, {"trials.toml", text}});
+  ASSERT_EQ(all.trials.size(), 1U) << text;
+  EXPECT_EQ(all.trials[0].name, trial.name);
+}
+
+TEST(CaseFile, SaysThatItsBaseIsNoFolder) {
+  const auto folder = std::filesystem::temp_directory_path() / ("zavrek-base-" + std::to_string(getpid()));
+  std::filesystem::create_directories(folder);
+  record::write_file(folder / "case.toml", "base = \"nowhere\"\n");
+  try {
+    (void)read_case(folder);
+    ADD_FAILURE();
+  } catch (const Error& error) {
+    EXPECT_NE(std::string(error.what()).find("\"nowhere\" is no folder"), std::string::npos) << error.what();
+  }
+  std::filesystem::remove_all(folder);
 }
 
 }  // namespace

@@ -66,6 +66,34 @@ expect = [ { state = "alike", never = true }, { state = "apart", tolerance = [ "
   EXPECT_FALSE(planned(elsewhere, relay, plan).passed());
 }
 
+TEST(InjectionPlan, MovesFromOneStateToAnotherAndWatchesAnyOutput) {
+  // From nothing to 6 A in 2 s: 4.5 A of phase3 are passed at 1.5 s.
+  const std::string states = R"([[sequence]]
+name = "rising"
+states = [ { name = "rest", lasts = "0.5 s", v1 = "63.5 V" },
+           { name = "rise", lasts = "2 s", from = "rest", steps = 200, v1 = "63.5 V", i1 = "6 A" } ]
+)";
+  const InjectionPlan plan = plan_of(states + R"(expect = [ { state = "rise", output = "phase3_on" },
+           { state = "rise", output = "phase3_on", time = "1.51 s", tolerance = ["30 ms"] } ]
+)");
+  EXPECT_NEAR(expected_changes(plan.sequences[0], settings(), 1, "phase3_on")[1].rises_s, 1.5, 0.02);
+  const InjectionReport report = planned(settings(), settings(), plan);
+  ASSERT_EQ(report.points.size(), 2U);
+  for (const InjectedPoint& p : report.points) EXPECT_TRUE(p.passed) << p.quantity << " " << p.measured;
+  RelaySettings wrong = settings();
+  for (auto& function : wrong.functions) {
+    if (auto* stage = std::get_if<protection::Stage>(&function); stage && stage->name == "phase3")
+      stage->pickup_A = 5.2;
+  }
+  EXPECT_FALSE(planned(wrong, settings(), plan).passed());
+  EXPECT_THROW((void)plan_of(states + "expect = [ { state = \"rise\", output = \"phase9_on\" } ]\n"), Error);
+  EXPECT_THROW((void)plan_of(R"([[sequence]]
+name = "s"
+states = [ { name = "a", from = "b" } ]
+)"),
+               Error);
+}
+
 TEST(InjectionPlan, ExpectsTheTimeOfTheFunctionThatOperatesFirst) {
   const auto plan = plan_of(R"([[sequence]]
 name = "s"

@@ -36,6 +36,7 @@ struct Device {
   /// it.
   std::string current_wiring = "straight", voltage_wiring = "straight";
   double current_factor = 1, voltage_factor = 1;
+  int miswired_place = 1;  ///< the one of its places where that is
   [[nodiscard]] bool miswired() const {
     return current_wiring != "straight" || voltage_wiring != "straight" || current_factor != 1 ||
            voltage_factor != 1;

@@ -40,6 +40,8 @@ struct RunOptions {
   bool listens = true;
   /// How often a trial that was held back too far is run again.
   int most_repeats = 3;
+  /// Looks for what would explain verdicts that failed.
+  bool explain = true;
   /// Keeps rows of the record in this folder, not in memory: for a run of hours (see Run::rows).
   std::filesystem::path rows_in = {};
 };

@@ -8,33 +8,16 @@
 #include <vector>
 
 #include "zavrek/trial/injection.hpp"
+#include "zavrek/trial/mistakes.hpp"
 #include "zavrek/trial/programme.hpp"
 
 namespace zavrek::trial {
-
-/// One thing made wrong in one way: larger, smaller, or another word.
-struct MistakeGroup {
-  std::string device;  ///< "R1"; empty in element tests
-  std::string what;    ///< "phase1 pickup", "current wiring"
-  std::string before;  ///< as approved: "420 A", "straight"
-  struct Amount {
-    std::string text;  ///< "+5 %", "-50 ms", "reversed"
-    std::function<void(Device&)> make;
-  };
-  std::vector<Amount> amounts;  ///< the smallest first
-};
-
-/// Settings of a relay: quantities by 5, 10 and 20 %, times by 20 and 50 ms, frequencies by 50, 100 and 200
-/// mHz, angles by 10 and 30 degrees, either way; words by each other word; conditions left away.
-[[nodiscard]] std::vector<MistakeGroup> mistakes_in_settings(const protection::RelaySettings& settings);
-/// Those of the settings of all relays of a case, and of their wiring: phases exchanged, reversed or dead,
-/// ratios, inputs that are not connected.
-[[nodiscard]] std::vector<MistakeGroup> mistakes_in(const Case& all);
 
 struct CoverageRow {
   std::string device, what, before;
   std::vector<std::string> amounts;  ///< that were tried, the smallest first
   std::size_t found_from = 0;        ///< index of the smallest that some verdict finds; their count: none
+  std::string from;                  ///< the least amount that is found, looked for below that one
   std::string by;                    ///< trial, or function of the element tests, that finds it
   [[nodiscard]] bool found() const { return found_from < amounts.size(); }
 };
@@ -58,6 +41,19 @@ struct CoverageOptions {
   const std::atomic<bool>* stop = nullptr;
   std::function<void(long long done, long long all)> report;  ///< from one thread at a time
 };
+
+/// The trials that together find most, and few of them.
+struct Choice {
+  std::vector<Trial> trials;  ///< of the case's own
+  std::vector<Sweep> sweeps;  ///< each as those of its trials that were chosen, all their values together
+  long long chosen = 0, of = 0;
+  long long found = 0,
+            of_found = 0;  ///< mistakes, each amount by itself: by these, by all that were replayed
+  double paced_s = 0;      ///< that they take in real time
+};
+/// Looks at every mistake in every trial that is replayed, and takes at most `most` of them: each time the
+/// one that finds most of what none before it does, the shorter of two.
+[[nodiscard]] Choice choose_trials(const Case& all, long long most, const CoverageOptions& options);
 
 /// Replays trials and sweeps of a case, relays in this process. Throws Error when no trial passes as it
 /// stands.

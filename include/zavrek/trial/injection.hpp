@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <functional>
 #include <limits>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -11,6 +12,8 @@
 #include "zavrek/bench/account.hpp"
 #include "zavrek/pace.hpp"
 #include "zavrek/protection.hpp"
+#include "zavrek/record.hpp"
+#include "zavrek/trial.hpp"
 
 namespace zavrek::trial {
 
@@ -18,8 +21,12 @@ namespace zavrek::trial {
 /// at the frequency of each, which moves by its `frequency_rate`.
 struct Stimulus {
   protection::Measured measured;
+  /// Samples of each place instead, in primary values; the last stays.
+  std::shared_ptr<const std::vector<std::vector<protection::Sample>>> played;
   /// The same with second and fifth harmonics in every current, as shares of it.
   [[nodiscard]] Stimulus with_harmonics(double second, double fifth) const;
+  /// The same a third of a turn later: what was phase a is phase b, `times` over.
+  [[nodiscard]] Stimulus in_next_phase(int times) const;
 };
 
 /// One quantity by which a function is tested, and how it looks at the terminals.
@@ -33,6 +40,15 @@ struct Probe {
   Stimulus before;
   std::function<Stimulus(double)> at;
   double measuring_s = 0.03;  ///< that a device may take to see it
+  /// Where the quantity stands in one phase, pair or loop at a time: "A", "A-B" or "B-C", and how it looks
+  /// there.
+  struct Single {
+    std::string where;
+    std::function<Stimulus(double)> at;
+  };
+  std::vector<Single> singles;
+  /// Of one that looks a way: the current turned by so much from where it looks most clearly.
+  std::function<Stimulus(double, double turn_rad)> turned;
 };
 /// The probe of a function; empty for those that one steady quantity cannot test.
 [[nodiscard]] std::optional<Probe> probe_of(const protection::RelaySettings& settings,
@@ -66,6 +82,7 @@ struct InjectionOptions {
   int rays = 24;                  ///< of a boundary
   double longest_s = 120;         ///< points expected to take longer are left out
   double longest_rest_s = 60;     ///< that a device elsewhere is given between two points, to forget
+  bool explain = true;            ///< look for what would explain points that failed
   /// What to inject instead of what the settings propose (injection_plan.hpp); it must outlive the call.
   const InjectionPlan* plan = nullptr;
 };
@@ -107,7 +124,8 @@ struct InjectionReport {
   std::vector<InjectedPoint> points;
   std::vector<Boundary> boundaries;
   std::vector<std::string> warnings;
-  std::string failure;  ///< why it ended early
+  std::string failure;              ///< why it ended early
+  std::vector<Explanation> causes;  ///< that would explain what failed, the likeliest first
   double injected_s = 0;
   std::vector<bench::Account> accounts;  ///< of the ports
   pace::Punctuality kept;                ///< to real time
@@ -122,6 +140,23 @@ struct InjectionReport {
 [[nodiscard]] InjectionReport inject(const protection::RelaySettings& settings,
                                      const protection::RelaySettings& approved,
                                      const std::filesystem::path& file, const InjectionOptions& options);
+
+/// Currents and voltages of a record, as the samples of a relay's places.
+struct Playback {
+  std::string name;
+  std::vector<std::vector<protection::Sample>> places;  ///< 80 in a cycle, primary
+  double trigger_s = 0;                                 ///< from which times count
+  double frequency_Hz = 50;
+};
+/// The channels of a record whose names begin so, "CT1.i" for "CT1.ia" and its likes, one of each for every
+/// place; the first three in A and the first three in V when both are empty. Values between samples are
+/// interpolated. Throws Error that names what is missing, or a record with less than 16 samples in a cycle.
+[[nodiscard]] Playback playback_of(const record::Record& record, const std::vector<std::string>& currents,
+                                   const std::vector<std::string>& voltages);
+/// Plays it to a relay, and compares each of its outputs with what the approved settings say.
+[[nodiscard]] InjectionReport play_back(const Playback& playback, const protection::RelaySettings& settings,
+                                        const protection::RelaySettings& approved,
+                                        const std::filesystem::path& file, const InjectionOptions& options);
 
 /// Values at which a stage should be tried: where it operates first in the composite, at the value itself and
 /// at that share above and below it; several for a curve, two for a definite time. Empty when it never does.

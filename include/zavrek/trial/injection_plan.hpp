@@ -28,6 +28,8 @@ struct InjectedState {
   std::string name;
   double lasts_s = 1;
   std::string until = "end";  ///< or "start", "trip", "quiet": ends the state earlier
+  std::string from;           ///< a state before it from whose quantities it moves to its own
+  int steps = 50;             ///< in which it does so
   InjectedPlace here;
   std::vector<InjectedPlace> others;  ///< what stands at further places
 };
@@ -35,7 +37,7 @@ struct InjectedState {
 /// What a device shall do in a state of a sequence.
 struct StateExpectation {
   std::string state;
-  std::string output = "trip";         ///< or "start"
+  std::string output = "trip";         ///< or "start", or another that it sends
   std::string change = "rises";        ///< or "falls"
   std::string time = "from settings";  ///< from the beginning of the state
   bool never = false;
@@ -70,6 +72,11 @@ struct InjectionPlan {
 [[nodiscard]] std::vector<Flaw> validate(const InjectionPlan& plan,
                                          const protection::RelaySettings& settings);
 
+/// What stands at the terminals in each part of a state: one, or `steps` of one that moves.
+[[nodiscard]] std::vector<Stimulus> stimuli_of(const InjectedSequence& sequence, const InjectedState& state,
+                                               const protection::RelaySettings& settings, std::size_t places,
+                                               double nominal_Hz = 50);
+
 /// A state as the relay sees it. Throws Error for a phasor that is none.
 [[nodiscard]] Stimulus stimulus_of(const InjectedState& state, const protection::RelaySettings& settings,
                                    std::size_t places, double nominal_Hz = 50);
@@ -80,7 +87,8 @@ struct ExpectedChange {
   double rises_s, falls_s;
   std::string by;  ///< the function that trips first
 };
-/// One for each state; `output`: "trip" or "start". A state that waits for an output ends when it comes.
+/// One for each state; `output`: one of those that the relay sends. A state that waits for an output ends
+/// when it comes.
 [[nodiscard]] std::vector<ExpectedChange> expected_changes(const InjectedSequence& sequence,
                                                            const protection::RelaySettings& settings,
                                                            std::size_t places, const std::string& output,

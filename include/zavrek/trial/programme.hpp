@@ -5,6 +5,7 @@
 #include <atomic>
 #include <filesystem>
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -15,13 +16,23 @@ namespace zavrek::trial {
 
 /// How many trials a sweep has.
 [[nodiscard]] std::size_t size_of(const Sweep& sweep);
+/// Along how many axes it moves: fields that change together are one.
+[[nodiscard]] std::size_t axes_in(const Sweep& sweep);
+
+/// Fields that are varied, each with its value.
+using SweptFields = std::vector<std::pair<std::string, std::string>>;
+/// Those of one trial, counted from 0.
+[[nodiscard]] SweptFields fields_of(const Sweep& sweep, std::size_t index);
+/// Those at a place of each axis, 0 to 1.
+[[nodiscard]] SweptFields fields_at(const Sweep& sweep, const std::vector<double>& places);
 
 /// One trial of a sweep, and the case that it runs in.
 struct SweptTrial {
   Case all;
   Trial trial;
-  std::vector<std::pair<std::string, std::string>> fields;  ///< those varied, with their values
+  SweptFields fields;  ///< those varied, with their values
 };
+[[nodiscard]] SweptTrial swept_trial(const Case& all, const Sweep& sweep, const SweptFields& fields);
 /// `index` counts from 0. The same sweep gives the same trials, whatever the order they are asked for. Throws
 /// Error that names the field when one is unknown or a value does not fit.
 [[nodiscard]] SweptTrial swept_trial(const Case& all, const Sweep& sweep, std::size_t index);
@@ -29,6 +40,7 @@ struct SweptTrial {
 /// Names the network that a trial of a sweep runs in: trials with the same name differ in what is done alone
 /// (inception, duration, resistance of the fault, the trial's own fields), so that one compiled plant serves
 /// them.
+[[nodiscard]] std::string network_of(const Sweep& sweep, const SweptFields& fields);
 [[nodiscard]] std::string network_of(const Sweep& sweep, std::size_t index);
 
 /// A trial of a programme as its database keeps it.
@@ -36,7 +48,7 @@ struct StoredTrial {
   long long number = 0;  ///< over all sweeps, from 1
   std::string sweep;
   std::string name;
-  std::vector<std::pair<std::string, std::string>> fields;
+  SweptFields fields;
   std::string failure;
   bool passed = false;
   double fault_current_A = 0;
@@ -46,6 +58,14 @@ struct StoredTrial {
   std::string unwritten;   ///< why its record could not be written; not stored
   std::vector<Verdict> verdicts;
   std::vector<Explanation> findings;  ///< what would explain its failure
+};
+
+/// What would explain what failed.
+struct Finding {
+  std::string text;
+  long long explained = 0;
+  long long of = 0;  ///< verdicts, passed ones too, that it was held against; 0 where it is counted over the
+                     ///< trials that failed
 };
 
 /// Results of a programme in an SQLite file, one transaction for each trial, so that a killed run loses at
@@ -63,10 +83,16 @@ class Results {
   [[nodiscard]] std::vector<long long> numbers() const;
   [[nodiscard]] std::vector<StoredTrial> all() const;
   [[nodiscard]] std::string fingerprint() const;
+  /// The least that a verdict of one trial has left of its tolerance, as `least_left`; empty where there is
+  /// none.
+  [[nodiscard]] std::optional<double> left_of(long long number) const;
   /// How many trials a sweep of the programme has, in all shards together.
   void plan(const std::string& sweep, long long trials);
   /// Of all sweeps that were planned, here or in what was merged.
   [[nodiscard]] long long planned() const;
+  /// What would explain what failed in the whole, the likeliest first.
+  void put_causes(const std::vector<Finding>& causes);
+  [[nodiscard]] std::vector<Finding> causes() const;
   /// Takes over the trials of another database of the same programme that are not here yet; their count.
   long long merge(const std::filesystem::path& other);
 
@@ -99,13 +125,18 @@ struct Progress {
 /// Throws Error for sweeps that cannot be expanded.
 Progress run_programme(const Case& all, const ProgrammeOptions& options,
                        const std::function<void(const Progress&, const StoredTrial&)>& report = {});
-/// What explains most of the trials that failed, and how many of them, the likeliest first. Of a factor, the
-/// one that explains most.
-struct Finding {
-  std::string text;
-  long long explained = 0;
-};
+/// The least that any verdict of a trial has left of its tolerance: below 0 where one failed; empty where
+/// none has a tolerance and all passed.
+[[nodiscard]] std::optional<double> least_left(const StoredTrial& trial);
+
+/// What explains most of the trials that failed, by what each of them found, and how many of them, the
+/// likeliest first. Of a factor, the one that explains most.
 [[nodiscard]] std::vector<Finding> findings_of(const std::vector<StoredTrial>& trials);
+/// What would explain the verdicts of a whole programme: those of some trials that failed, by the records
+/// kept in `folder`, and of some that passed, which are run once more. Empty where no record was kept.
+[[nodiscard]] std::vector<Finding> causes_of_programme(const Case& all,
+                                                       const std::vector<StoredTrial>& trials,
+                                                       const std::filesystem::path& folder);
 /// Tells one programme from another: case, sweeps, network, settings.
 [[nodiscard]] std::string fingerprint_of(const Case& all);
 

@@ -117,9 +117,13 @@ const Table& table(const Sweep*) {
           .text("name", &Sweep::name, "what the report calls it")
           .choice("combine", &Sweep::combine, {"full", "paired", "random"},
                   "every value with every other; all fields together; or drawn at random")
-          .count("count", &Sweep::count, within(1, 10'000'000), "trials of a random sweep")
+          .count("count", &Sweep::count, within(1, 10'000'000), "trials of a random sweep, or of a search")
           .count("seed", &Sweep::seed, within(0, 2'000'000'000),
-                 "of a random sweep: the same seed, the same trials")
+                 "of a random sweep or a search: the same seed, the same trials")
+          .choice(
+              "search", &Sweep::search, {"none", "least margin"},
+              "instead of a grid: `count` trials that look for the values at which a verdict has least left "
+              "of its tolerance")
           .build();
   return built;
 }
@@ -127,10 +131,14 @@ const Table& table(const Sweep*) {
 const Table& table(const CaseFiles*) {
   static const Table built =
       TableOf<CaseFiles>("case", "case.toml, optional: where the parts of a case stand, relative to it")
+          .text("base", &CaseFiles::base, "folder of the case from which everything but the trials is taken",
+                Need::optional)
           .text("network", &CaseFiles::network, "the primary system")
           .text("bench", &CaseFiles::bench, "streams and devices")
           .text("trials", &CaseFiles::trials, "the experiments")
           .text("control", &CaseFiles::control, "control blocks executed beside the plant")
+          .quantity("least_coverage", &CaseFiles::least_coverage, "%", within(0, 1),
+                    "share of mistakes in relays and wires that its trials shall find: programme --coverage")
           .build();
   return built;
 }

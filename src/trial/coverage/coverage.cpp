@@ -12,46 +12,43 @@ namespace {
 
 bool stopped(const CoverageOptions& options) { return options.stop && options.stop->load(); }
 
-/// Groups one after the other on so many threads; `look` fills in what a row lacks.
-template <class MakeLook>
-void look_at_all(const std::vector<MistakeGroup>& groups, const CoverageOptions& options, Coverage& coverage,
-                 MakeLook&& make_look) {
-  std::vector<const MistakeGroup*> wanted;
-  for (const MistakeGroup& group : groups) {
-    if ((group.device + " " + group.what).find(options.only) != std::string::npos) wanted.push_back(&group);
+/// Below the smallest of the usual amounts that is found: from where on that is so.
+template <class Look>
+std::string least_found(const Mistake& mistake, CoverageRow& row, Look& look) {
+  constexpr int halvings = 4;
+  if (mistake.kind == Mistake::Kind::word) return row.amounts[row.found_from];
+  const double nothing = mistake.kind == Mistake::Kind::share ? 1 : 0;
+  double missed = row.found_from > 0 ? mistake.amounts[row.found_from - 1].by : nothing;
+  double found = mistake.amounts[row.found_from].by;
+  for (int k = 0; k < halvings; ++k) {
+    const double middle = (missed + found) / 2;
+    const std::string by = look(mistake, middle);
+    if (!by.empty()) row.by = by;
+    (by.empty() ? missed : found) = middle;
   }
-  coverage.rows.resize(wanted.size());
+  return mistake.shown(found);
+}
+
+/// Calls a worker's own `look(k)` for every k below `count`, on so many threads.
+template <class MakeLook>
+void share_out(std::size_t count, const CoverageOptions& options, MakeLook&& make_look) {
   std::atomic<std::size_t> next{0};
   std::mutex telling;
   long long done = 0;
   std::string wrong;
-  const auto work = [&] {
-    auto look = make_look();
-    for (std::size_t k = next++; k < wanted.size() && !stopped(options); k = next++) {
-      const MistakeGroup& group = *wanted[k];
-      CoverageRow& row = coverage.rows[k];
-      row = {.device = group.device, .what = group.what, .before = group.before, .amounts = {}, .by = {}};
-      for (const MistakeGroup::Amount& amount : group.amounts) row.amounts.push_back(amount.text);
-      row.found_from = row.amounts.size();
-      // From the largest down, as long as it is found.
-      for (std::size_t a = group.amounts.size(); a-- > 0 && !stopped(options);) {
-        const std::string by = look(group, group.amounts[a]);
-        if (by.empty()) break;
-        row.found_from = a;
-        row.by = by;
-      }
-      const std::scoped_lock one(telling);
-      ++done;
-      if (options.report) options.report(done, static_cast<long long>(wanted.size()));
-    }
-  };
   const auto guarded = [&] {
     try {
-      work();
+      auto look = make_look();
+      for (std::size_t k = next++; k < count && !stopped(options); k = next++) {
+        look(k);
+        const std::scoped_lock one(telling);
+        ++done;
+        if (options.report) options.report(done, static_cast<long long>(count));
+      }
     } catch (const std::exception& error) {
       const std::scoped_lock one(telling);
       wrong = error.what();
-      next = wanted.size();
+      next = count;
     }
   };
   std::vector<std::jthread> threads;
@@ -59,6 +56,37 @@ void look_at_all(const std::vector<MistakeGroup>& groups, const CoverageOptions&
   guarded();
   threads.clear();
   if (!wrong.empty()) throw Error(wrong);
+}
+
+/// From which amount on each mistake is found; `look(mistake, by)` of a worker says what finds it.
+template <class MakeLook>
+void look_at_all(const std::vector<Mistake>& mistakes, const CoverageOptions& options, Coverage& coverage,
+                 MakeLook&& make_look) {
+  std::vector<const Mistake*> wanted;
+  for (const Mistake& mistake : mistakes) {
+    if ((mistake.device + " " + mistake.what).find(options.only) != std::string::npos)
+      wanted.push_back(&mistake);
+  }
+  coverage.rows.resize(wanted.size());
+  share_out(wanted.size(), options, [&] {
+    return [&, look = make_look()](std::size_t k) mutable {
+      const Mistake& mistake = *wanted[k];
+      CoverageRow& row = coverage.rows[k];
+      row.device = mistake.device;
+      row.what = mistake.what;
+      row.before = mistake.before;
+      for (const Mistake::Amount& amount : mistake.amounts) row.amounts.push_back(amount.text);
+      row.found_from = row.amounts.size();
+      // From the largest down, as long as it is found.
+      for (std::size_t a = mistake.amounts.size(); a-- > 0 && !stopped(options);) {
+        const std::string by = look(mistake, mistake.amounts[a].by);
+        if (by.empty()) break;
+        row.found_from = a;
+        row.by = by;
+      }
+      if (row.found()) row.from = least_found(mistake, row, look);
+    };
+  });
   coverage.interrupted = stopped(options);
 }
 
@@ -74,11 +102,12 @@ class Replay {
   Replay(const Case& all, const CoverageOptions& options) : all_(all) {
     how_.place = "plant";
     how_.free = true;
+    how_.explain = false;
     how_.stop = options.stop;
     how_.plants = &plants_;
   }
   /// Whether it passes with a mistake made, or with none.
-  bool passes(const Replayed& one, const std::string& device, const std::function<void(Device&)>& make) {
+  bool passes(const Replayed& one, const std::string& device, const std::function<bool(Device&)>& make) {
     RunOptions how = how_;
     how.network_name = one.network;
     SweptTrial swept;
@@ -90,16 +119,22 @@ class Replay {
     }
     for (Device& each : swept.all.bench.devices) {
       each.relay = each.approved_relay;
-      if (make && each.name == device) make(each);
+      // What settings cannot have is no mistake that a relay could run with.
+      if (make && each.name == device && !make(each)) return true;
       each.place = "plant";
     }
-    return run_trial(swept.all, swept.trial, how).passed();
+    const TrialResult result = run_trial(swept.all, swept.trial, how);
+    latest_s_ = result.record.time_s.empty() ? 0 : result.record.time_s.back();
+    return result.passed();
   }
+  /// How long the latest one took in real time.
+  [[nodiscard]] double latest_s() const { return latest_s_; }
 
  private:
   const Case& all_;
   bench::PlantStore plants_;
   RunOptions how_;
+  double latest_s_ = 0;
 };
 
 std::vector<Replayed> candidates(const Case& all, long long most, long long& of) {
@@ -128,6 +163,26 @@ std::vector<Replayed> candidates(const Case& all, long long most, long long& of)
     first = end;
   }
   return found;
+}
+
+/// Adds a trial: as it is, or its values to those of its sweep.
+void take_chosen(const Case& all, const Replayed& one, Choice& choice) {
+  if (!one.sweep) {
+    choice.trials.push_back(all.trials[one.index]);
+    return;
+  }
+  if (choice.sweeps.empty() || choice.sweeps.back().name != one.sweep->name) {
+    Sweep& sweep = choice.sweeps.emplace_back(*one.sweep);
+    sweep.combine = "paired";
+    for (Vary& vary : sweep.vary) vary = {.field = vary.field, .values = {}, .from = {}, .to = {}};
+  }
+  std::vector<Vary>& vary = choice.sweeps.back().vary;
+  const SweptTrial swept = swept_trial(all, *one.sweep, one.index);
+  for (std::size_t k = 0; k < vary.size(); ++k) {
+    for (const auto& [field, value] : swept.fields) {
+      if (field == vary[k].field) vary[k].values.push_back(value);
+    }
+  }
 }
 
 }  // namespace
@@ -166,10 +221,11 @@ Coverage coverage_of(const Case& all, const CoverageOptions& options) {
   look_at_all(mistakes_in(all), options, coverage, [&] {
     // What found the last one is asked first.
     return [&trials, replay = std::make_shared<Replay>(all, options), order = std::vector<std::size_t>(),
-            &options](const MistakeGroup& group, const MistakeGroup::Amount& amount) mutable -> std::string {
+            &options](const Mistake& mistake, double by) mutable -> std::string {
+      const auto make = [&](Device& device) { return mistake.make(device, by); };
       for (std::size_t k = order.size(); k < trials.size(); ++k) order.push_back(k);
       for (std::size_t k = 0; k < order.size() && !stopped(options); ++k) {
-        if (replay->passes(trials[order[k]], group.device, amount.make)) continue;
+        if (replay->passes(trials[order[k]], mistake.device, make)) continue;
         std::rotate(order.begin(), order.begin() + static_cast<long>(k),
                     order.begin() + static_cast<long>(k) + 1);
         return trials[order.front()].name;
@@ -180,10 +236,71 @@ Coverage coverage_of(const Case& all, const CoverageOptions& options) {
   return coverage;
 }
 
+Choice choose_trials(const Case& all, long long most, const CoverageOptions& options) {
+  Choice choice;
+  std::vector<Replayed> trials;
+  std::vector<double> paced_s;
+  {
+    Replay as_it_stands(all, options);
+    for (Replayed& one : candidates(all, options.most_trials, choice.of)) {
+      if (stopped(options)) break;
+      if (!as_it_stands.passes(one, {}, {})) continue;
+      paced_s.push_back(as_it_stands.latest_s());
+      trials.push_back(std::move(one));
+    }
+  }
+  // What each mistake is found by: one row for each amount.
+  std::vector<std::pair<const Mistake*, double>> looked_at;
+  std::vector<Mistake> mistakes = mistakes_in(all);
+  for (const Mistake& mistake : mistakes) {
+    if ((mistake.device + " " + mistake.what).find(options.only) == std::string::npos) continue;
+    for (const Mistake::Amount& amount : mistake.amounts) looked_at.emplace_back(&mistake, amount.by);
+  }
+  std::vector<std::vector<char>> found(looked_at.size(), std::vector<char>(trials.size(), 0));
+  share_out(looked_at.size(), options, [&] {
+    return [&, replay = std::make_shared<Replay>(all, options)](std::size_t k) {
+      const auto& [mistake, by] = looked_at[k];
+      const auto make = [&](Device& device) { return mistake->make(device, by); };
+      for (std::size_t t = 0; t < trials.size() && !stopped(options); ++t)
+        found[k][t] = replay->passes(trials[t], mistake->device, make) ? 0 : 1;
+    };
+  });
+  std::vector<char> done(looked_at.size(), 0);
+  std::vector<std::size_t> chosen;
+  while (static_cast<long long>(chosen.size()) < most) {
+    std::size_t best = trials.size();
+    long long best_count = 0;
+    for (std::size_t t = 0; t < trials.size(); ++t) {
+      long long count = 0;
+      for (std::size_t k = 0; k < found.size(); ++k) count += !done[k] && found[k][t] ? 1 : 0;
+      if (count > best_count || (count > 0 && count == best_count && paced_s[t] < paced_s[best])) {
+        best = t;
+        best_count = count;
+      }
+    }
+    if (best_count == 0) break;
+    chosen.push_back(best);
+    for (std::size_t k = 0; k < found.size(); ++k) done[k] = done[k] || found[k][best] ? 1 : 0;
+  }
+  for (std::size_t k = 0; k < found.size(); ++k) {
+    choice.found += done[k];
+    choice.of_found += std::find(found[k].begin(), found[k].end(), 1) != found[k].end() ? 1 : 0;
+  }
+  choice.chosen = static_cast<long long>(chosen.size());
+  std::sort(chosen.begin(), chosen.end());
+  for (const std::size_t t : chosen) {
+    choice.paced_s += paced_s[t];
+    take_chosen(all, trials[t], choice);
+  }
+  return choice;
+}
+
 Coverage coverage_of(const protection::RelaySettings& approved, const InjectionOptions& how,
                      const CoverageOptions& options) {
+  InjectionOptions once = how;
+  once.explain = false;
   const auto first_failed = [&](const protection::RelaySettings& settings) -> std::string {
-    const InjectionReport report = inject(settings, approved, "settings.toml", how);
+    const InjectionReport report = inject(settings, approved, "settings.toml", once);
     if (!report.failure.empty()) return report.failure;
     for (const InjectedPoint& point : report.points) {
       if (!point.passed) return point.function + ", " + point.test;
@@ -199,11 +316,10 @@ Coverage coverage_of(const protection::RelaySettings& approved, const InjectionO
     throw Error("the element tests fail with the approved settings (" + why +
                 "), so they cannot find a mistake");
   look_at_all(mistakes_in_settings(approved), options, coverage, [&] {
-    return [&](const MistakeGroup&, const MistakeGroup::Amount& amount) {
+    return [&](const Mistake& mistake, double by) {
       Device device;
       device.relay = approved;
-      amount.make(device);
-      return first_failed(device.relay);
+      return mistake.make(device, by) ? first_failed(device.relay) : std::string();
     };
   });
   return coverage;

@@ -1,5 +1,6 @@
 #include "trial/injection/injector.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <numbers>
 
@@ -32,6 +33,8 @@ class StimulusSource final : public bench::Source {
   }
 
  private:
+  bool play() noexcept;
+
   double current_scale_, voltage_scale_, rate_Hz_;
   const Stimulus* stimulus_ = nullptr;
   long long samples_ = 0, begun_ = 0;
@@ -40,6 +43,7 @@ class StimulusSource final : public bench::Source {
 };
 
 bool StimulusSource::step() noexcept {
+  if (stimulus_->played) return play();
   const double time_s = static_cast<double>(samples_ - begun_) / rate_Hz_;
   double* out = values_.data();
   for (std::size_t e = 0; e < angle_rad_.size(); ++e) {
@@ -54,6 +58,17 @@ bool StimulusSource::step() noexcept {
       *out++ =
           (end.current[k] * turn + end.second[k] * second + end.fifth[k] * fifth).real() / current_scale_;
     for (std::size_t k = 0; k < 3; ++k) *out++ = (end.voltage[k] * turn).real() / voltage_scale_;
+  }
+  ++samples_;
+  return true;
+}
+
+bool StimulusSource::play() noexcept {
+  double* out = values_.data();
+  for (const std::vector<protection::Sample>& place : *stimulus_->played) {
+    const auto at = std::min(static_cast<std::size_t>(samples_ - begun_), place.size() - 1);
+    for (std::size_t k = 0; k < 3; ++k) *out++ = place[at].current_A[k];
+    for (std::size_t k = 0; k < 3; ++k) *out++ = place[at].voltage_V[k];
   }
   ++samples_;
   return true;
@@ -106,10 +121,37 @@ Injector::Injector(const protection::RelaySettings& settings, const std::filesys
   run_ = std::make_unique<bench::Run>(setup_, std::move(source), how);
   start_ = run_->exchange().point_of(options.name + ".start");
   trip_ = run_->exchange().point_of(options.name + ".trip");
+  outputs_ = protection::outputs_of(settings);
+  for (const std::string& output : outputs_)
+    points_.push_back(run_->exchange().point_of(options.name + "." + output));
   failure_ = run_->start();
 }
 
 Injector::~Injector() = default;
+
+void Injector::watch_as_start(const std::string& output) {
+  for (std::size_t k = 0; k < outputs_.size(); ++k) {
+    if (outputs_[k] == output) start_ = points_[k];
+  }
+}
+
+void Injector::Reaction::add(const Reaction& next, double at_s) {
+  const auto rise = [at_s](std::optional<double>& mine, const std::optional<double>& other) {
+    if (!mine && other) mine = *other + at_s;
+  };
+  const auto fall = [at_s](std::optional<double>& mine, const std::optional<double>& other) {
+    if (other) mine = *other + at_s;
+  };
+  rise(start_s, next.start_s);
+  rise(trip_s, next.trip_s);
+  fall(start_fell_s, next.start_fell_s);
+  fall(trip_fell_s, next.trip_fell_s);
+  outputs.resize(next.outputs.size());
+  for (std::size_t k = 0; k < outputs.size(); ++k) {
+    rise(outputs[k].rise_s, next.outputs[k].rise_s);
+    fall(outputs[k].fall_s, next.outputs[k].fall_s);
+  }
+}
 
 bool Injector::forget() {
   if (!run_->forget()) return false;
@@ -119,7 +161,10 @@ bool Injector::forget() {
 
 Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Until until) {
   Reaction seen;
+  seen.outputs.resize(points_.size());
   bool started = start(), tripped = trip();
+  std::vector<char> were;
+  for (const bench::PointId point : points_) were.push_back(run_->exchange().on(point) ? 1 : 0);
   if (until == Until::quiet && !started && !tripped) return seen;
   const auto note = [](bool now, bool& before, std::optional<double>& rise, std::optional<double>& fall,
                        double at) {
@@ -133,6 +178,11 @@ Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Unti
     const double at = static_cast<double>(samples++) / rate_Hz_ + 1 / rate_Hz_;
     note(start(), started, seen.start_s, seen.start_fell_s, at);
     note(trip(), tripped, seen.trip_s, seen.trip_fell_s, at);
+    for (std::size_t k = 0; k < points_.size(); ++k) {
+      bool was = were[k] != 0;
+      note(run_->exchange().on(points_[k]), was, seen.outputs[k].rise_s, seen.outputs[k].fall_s, at);
+      were[k] = was ? 1 : 0;
+    }
     if (until == Until::start) return seen.start_s.has_value();
     if (until == Until::trip) return seen.trip_s.has_value();
     return until == Until::quiet && !started && !tripped;

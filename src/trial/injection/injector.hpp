@@ -24,12 +24,22 @@ class Injector {
   struct Reaction {
     std::optional<double> start_s, trip_s;  ///< first rise
     std::optional<double> start_fell_s, trip_fell_s;
+    struct Edges {
+      std::optional<double> rise_s, fall_s;
+    };
+    std::vector<Edges> outputs;  ///< of all that it sends, in the order of `outputs`
+    /// What follows `at_s` later is seen as one with this.
+    void add(const Reaction& next, double at_s);
   };
   enum class Until { end, start, trip, quiet };
   /// Injects for `for_s`, or until an output rises (until both are quiet), whichever comes first.
   Reaction inject(const Stimulus& stimulus, double for_s, Until until = Until::end);
 
   [[nodiscard]] bool start() const noexcept { return run_->exchange().on(start_); }
+  /// Takes one of its outputs for its start: "start" again for the relay's own.
+  void watch_as_start(const std::string& output);
+  /// "start", "trip", then its own.
+  [[nodiscard]] const std::vector<std::string>& outputs() const noexcept { return outputs_; }
   [[nodiscard]] bool trip() const noexcept { return run_->exchange().on(trip_); }
   /// A relay in this process forgets everything, its thermal image too; another cannot be told to.
   [[nodiscard]] bool forget();
@@ -54,6 +64,8 @@ class Injector {
   StimulusSource* source_;
   std::unique_ptr<bench::Run> run_;
   bench::PointId start_, trip_;
+  std::vector<std::string> outputs_;
+  std::vector<bench::PointId> points_;  // of the outputs
   std::string failure_;
   pace::Punctuality kept_;
   std::vector<protection::Held> past_;

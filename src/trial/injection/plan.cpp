@@ -136,6 +136,9 @@ const network::Table& table(const InjectedState*) {
           .quantity("lasts", &InjectedState::lasts_s, "s", network::above(0), "how long, at most")
           .choice("until", &InjectedState::until, {"end", "start", "trip", "quiet"},
                   "ends it when an output comes, or when both are gone")
+          .text("from", &InjectedState::from,
+                "a state before it from whose quantities it moves to its own while it lasts", Need::optional)
+          .count("steps", &InjectedState::steps, within(2, 10'000), "in which it does so")
           .build();
   return built;
 }
@@ -144,7 +147,9 @@ const network::Table& table(const StateExpectation*) {
   static const network::Table built =
       TableOf<StateExpectation>("state expectation", "what the relay shall do in a state")
           .text("state", &StateExpectation::state, "name of the state")
-          .choice("output", &StateExpectation::output, {"trip", "start"}, "contact that is watched")
+          .text("output", &StateExpectation::output,
+                "contact that is watched: \"trip\", \"start\", or another that the relay sends",
+                Need::optional)
           .choice("change", &StateExpectation::change, {"rises", "falls"}, "what it does")
           .text("time", &StateExpectation::time,
                 "\"from settings\", or a time from the beginning of the state")
@@ -193,6 +198,8 @@ std::vector<Flaw> validate(const InjectionPlan& plan, const protection::RelaySet
     std::vector<std::string> names;
     if (sequence.states.empty()) report(where, "states", "has no states");
     for (const InjectedState& state : sequence.states) {
+      if (!state.from.empty() && std::find(names.begin(), names.end(), state.from) == names.end())
+        report(where, "from", "no state \"" + state.from + "\" before it" + suggestion(state.from, names));
       names.push_back(state.name);
       std::vector<InjectedPlace> all{state.here};
       all.insert(all.end(), state.others.begin(), state.others.end());
@@ -208,6 +215,10 @@ std::vector<Flaw> validate(const InjectionPlan& plan, const protection::RelaySet
       if (std::find(names.begin(), names.end(), expectation.state) == names.end())
         report(where, "expect",
                "no state \"" + expectation.state + "\"" + suggestion(expectation.state, names));
+      const std::vector<std::string> outputs = protection::outputs_of(settings);
+      if (std::find(outputs.begin(), outputs.end(), expectation.output) == outputs.end())
+        report(where, "expect",
+               "the relay sends no \"" + expectation.output + "\"" + suggestion(expectation.output, outputs));
       try {
         (void)internal::time_tolerance(expectation.tolerance);
       } catch (const Error& error) {
@@ -258,35 +269,74 @@ Stimulus stimulus_of(const InjectedState& state, const protection::RelaySettings
   return made;
 }
 
+std::vector<Stimulus> stimuli_of(const InjectedSequence& sequence, const InjectedState& state,
+                                 const protection::RelaySettings& settings, std::size_t places,
+                                 double nominal_Hz) {
+  const Stimulus to = stimulus_of(state, settings, places, nominal_Hz);
+  if (state.from.empty()) return {to};
+  const auto first = std::find_if(sequence.states.begin(), sequence.states.end(),
+                                  [&](const InjectedState& one) { return one.name == state.from; });
+  const Stimulus from = stimulus_of(*first, settings, places, nominal_Hz);
+  std::vector<Stimulus> all;
+  for (int k = 1; k <= state.steps; ++k) {
+    const double share = static_cast<double>(k) / state.steps;
+    const auto between = [share](auto& now, const auto& before) { now = before + share * (now - before); };
+    Stimulus made = to;
+    for (std::size_t e = 0; e < places; ++e) {
+      End& end = made.measured.ends[e];
+      const End& start = from.measured.ends[e];
+      for (std::size_t phase = 0; phase < 4; ++phase) {
+        between(end.current[phase], start.current[phase]);
+        between(end.voltage[phase], start.voltage[phase]);
+      }
+      for (std::size_t phase = 0; phase < 3; ++phase) {
+        between(end.second[phase], start.second[phase]);
+        between(end.fifth[phase], start.fifth[phase]);
+      }
+      between(end.frequency_Hz, start.frequency_Hz);
+      protection::Measuring::complete(end, true);
+    }
+    all.push_back(std::move(made));
+  }
+  return all;
+}
+
 std::vector<ExpectedChange> expected_changes(const InjectedSequence& sequence,
                                              const protection::RelaySettings& settings, std::size_t places,
                                              const std::string& output, double nominal_Hz) {
   protection::Relay relay(settings, 80 * nominal_Hz, nominal_Hz, static_cast<int>(places));
+  const std::size_t watched = relay.find_signal(output);
   std::vector<ExpectedChange> changes;
   std::vector<Phasor> memory(places);  // voltages before they fell
   for (const InjectedState& state : sequence.states) {
-    Stimulus stimulus = stimulus_of(state, settings, places, nominal_Hz);
-    for (std::size_t e = 0; e < places; ++e) {
-      End& end = stimulus.measured.ends[e];
-      end.v1_memory = changes.empty() ? end.v.positive : memory[e];
-      memory[e] = end.v.positive;
+    std::vector<Stimulus> parts = stimuli_of(sequence, state, settings, places, nominal_Hz);
+    for (Stimulus& part : parts) {
+      for (std::size_t e = 0; e < places; ++e) {
+        End& end = part.measured.ends[e];
+        end.v1_memory = changes.empty() ? end.v.positive : memory[e];
+        memory[e] = end.v.positive;
+      }
     }
     if (changes.empty()) {
-      for (double t = 0; t < rest_s; t += 5e-3) relay.decide(stimulus.measured, 5e-3);
+      for (double t = 0; t < rest_s; t += 5e-3) relay.decide(parts.front().measured, 5e-3);
     }
-    const auto shown = [&] { return output == "start" ? relay.start() : relay.trip(); };
     ExpectedChange change{never_s, never_s, {}};
-    bool before = shown(), started = relay.start(), tripped = relay.trip();
+    bool before = relay.signal(watched), started = relay.start(), tripped = relay.trip();
+    const double part_s = state.lasts_s / static_cast<double>(parts.size());
+    std::size_t part = 0;
     for (double t = 0; t < state.lasts_s;) {
-      relay.decide(stimulus.measured, decision_s);
-      for (End& end : stimulus.measured.ends) end.frequency_Hz += end.frequency_rate * decision_s;
+      while (part + 1 < parts.size() && t >= part_s * static_cast<double>(part + 1) - decision_s / 2) ++part;
+      protection::Measured& measured = parts[part].measured;
+      relay.decide(measured, decision_s);
+      for (End& end : measured.ends) end.frequency_Hz += end.frequency_rate * decision_s;
       t += decision_s;
-      if (shown() && !before && !std::isfinite(change.rises_s)) {
+      const bool now = relay.signal(watched);
+      if (now && !before && !std::isfinite(change.rises_s)) {
         change.rises_s = output == "trip" ? std::max(0.0, t - relay.tripped_before_s()) : t;
         if (relay.tripped_by()) change.by = protection::base_of(settings.functions[*relay.tripped_by()]).name;
       }
-      if (!shown() && before) change.falls_s = t;
-      before = shown();
+      if (!now && before) change.falls_s = t;
+      before = now;
       const bool starts = relay.start() && !started, trips = relay.trip() && !tripped;
       started = relay.start();
       tripped = relay.trip();

@@ -1,4 +1,5 @@
 // Sequences of a plan: states one after the other, and what the device did in each.
+#include <algorithm>
 #include <cmath>
 #include <map>
 
@@ -22,11 +23,33 @@ Injector::Until until_of(const InjectedState& state) {
   return state.until == "quiet" ? Injector::Until::quiet : Injector::Until::end;
 }
 
-double seen(const Injector::Reaction& reaction, const StateExpectation& expectation) {
-  const bool rises = expectation.change == "rises";
-  if (expectation.output == "start")
-    return (rises ? reaction.start_s : reaction.start_fell_s).value_or(never_s);
-  return (rises ? reaction.trip_s : reaction.trip_fell_s).value_or(never_s);
+double seen(const Injector::Reaction& reaction, const StateExpectation& expectation,
+            const std::vector<std::string>& outputs) {
+  const auto at = static_cast<std::size_t>(std::find(outputs.begin(), outputs.end(), expectation.output) -
+                                           outputs.begin());
+  const Injector::Reaction::Edges& edges = reaction.outputs.at(at);
+  return (expectation.change == "rises" ? edges.rise_s : edges.fall_s).value_or(never_s);
+}
+
+/// All parts of a state, one after the other.
+Injector::Reaction inject_state(const InjectedSequence& sequence, const InjectedState& state,
+                                const protection::RelaySettings& approved, std::size_t places,
+                                double nominal_Hz, Injector& injector) {
+  const std::vector<Stimulus> parts = stimuli_of(sequence, state, approved, places, nominal_Hz);
+  const double part_s = state.lasts_s / static_cast<double>(parts.size());
+  const Injector::Until until = until_of(state);
+  Injector::Reaction all;
+  double at_s = 0;
+  for (const Stimulus& part : parts) {
+    const double begun_s = injector.injected_s();
+    all.add(injector.inject(part, part_s, until), at_s);
+    at_s += injector.injected_s() - begun_s;
+    const bool ended = (until == Injector::Until::start && all.start_s) ||
+                       (until == Injector::Until::trip && all.trip_s) ||
+                       (until == Injector::Until::quiet && !injector.start() && !injector.trip());
+    if (ended) break;
+  }
+  return all;
 }
 
 /// The device comes to rest at the first state.
@@ -45,8 +68,7 @@ void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings
     settle(stimulus_of(sequence.states.front(), approved, places, options.frequency_Hz), injector);
     std::map<std::string, Injector::Reaction> reactions;
     for (const InjectedState& state : sequence.states)
-      reactions[state.name] = injector.inject(stimulus_of(state, approved, places, options.frequency_Hz),
-                                              state.lasts_s, until_of(state));
+      reactions[state.name] = inject_state(sequence, state, approved, places, options.frequency_Hz, injector);
     report.failure = injector.failure();
     for (const StateExpectation& expectation : sequence.expect) {
       const auto changes =
@@ -63,7 +85,7 @@ void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings
                                 ? (expectation.change == "rises" ? changes[at].rises_s : changes[at].falls_s)
                                 : parse_quantity_as(expectation.time, "s");
       point.expected = expectation.never ? never_s : wanted;
-      point.measured = seen(reactions[expectation.state], expectation);
+      point.measured = seen(reactions[expectation.state], expectation, injector.outputs());
       const TimeTolerance tolerance =
           time_tolerance(expectation.tolerance.empty() ? options.tolerance : expectation.tolerance);
       point.low = point.high = point.expected;

@@ -127,17 +127,43 @@ struct Maker {
     p.drop_off = stage.drop_off;
     const double way = stage.direction == "reverse" ? -1 : 1;
     const bool directed = stage.direction != "none";
-    p.at = [=, b = before, angle = stage.angle_rad](double amperes) {
+    p.turned = [=, b = before](double amperes, double turn_rad) {
       return changed(b, stage.end, [&](End& end, Stimulus&) {
         // Residual current is three times its zero sequence: no phase carries more than a third of it.
         const double size = sequence == 0 ? amperes / 3 : amperes;
-        add(end.current, of_sequence(sequence, way * std::polar(size, -angle)));
+        add(end.current, of_sequence(sequence, way * std::polar(size, turn_rad - stage.angle_rad)));
         // A fault this way leaves the sequence's voltage standing against its current.
         if (directed && sequence < 1)
           add(end.voltage, of_sequence(sequence, -0.2 * std::abs(end.voltage[0])));
       });
     };
+    p.at = [turned = p.turned](double amperes) { return turned(amperes, 0); };
+    if (!directed) p.turned = {};
+    add_singles(stage, way, p);
     return p;
+  }
+
+  /// A phase stage in one pair at a time, an earth stage in one phase.
+  void add_singles(const protection::Stage& stage, double way, Probe& p) const {
+    const bool directed = stage.direction != "none";
+    if (stage.quantity == "phase") {
+      p.singles.push_back({"B-C", [=, b = before](double amperes) {
+                             return changed(b, stage.end, [&](End& end, Stimulus&) {
+                               // Lags the voltage between the two.
+                               const Phasor current =
+                                   way * std::polar(amperes, -std::numbers::pi / 2 - stage.angle_rad);
+                               end.current[1] += current;
+                               end.current[2] -= current;
+                             });
+                           }});
+    } else if (stage.quantity == "earth") {
+      p.singles.push_back({"A", [=, b = before](double amperes) {
+                             return changed(b, stage.end, [&](End& end, Stimulus&) {
+                               end.current[0] += way * std::polar(amperes, -stage.angle_rad);
+                               if (directed) end.voltage[0] *= 0.4;
+                             });
+                           }});
+    }
   }
 
   std::optional<Probe> operator()(const protection::Thermal& thermal) const {
@@ -165,6 +191,19 @@ struct Maker {
         std::copy(v.begin(), v.end(), end.voltage.begin());
       });
     };
+    if (!sequence && stage.quantity != "positive")
+      p.singles.push_back({stage.quantity == "phase" ? "A" : "B-C", [=, b = before](double volts) {
+                             return changed(b, stage.end, [&](End& end, Stimulus&) {
+                               if (stage.quantity == "phase") {
+                                 end.voltage[0] = volts;
+                                 return;
+                               }
+                               const Phasor middle = (end.voltage[1] + end.voltage[2]) / 2.0;
+                               const Phasor half = Phasor(0, -0.5) * volts;
+                               end.voltage[1] = middle + half;
+                               end.voltage[2] = middle - half;
+                             });
+                           }});
     return p;
   }
 
@@ -210,6 +249,13 @@ struct Maker {
     p.at = [=, s = settings, f = frequency_Hz](double ohm) {
       return impedance_stimulus(s, zone, earth, way * std::polar(ohm, zone.angle_rad), f);
     };
+    for (const bool to_earth : {true, false}) {
+      if (zone.loops == (to_earth ? "phase" : "earth")) continue;
+      p.singles.push_back({to_earth ? "A-E" : "B-C", [=, s = settings, f = frequency_Hz](double ohm) {
+                             return impedance_stimulus(s, zone, to_earth,
+                                                       way * std::polar(ohm, zone.angle_rad), f);
+                           }});
+    }
     return p;
   }
 
@@ -219,6 +265,15 @@ struct Maker {
     p.at = [=, s = settings, f = frequency_Hz](double differential) {
       return differential_stimulus(s, function, differential, differential / 2, f);
     };
+    p.singles.push_back({"A", [=, s = settings, f = frequency_Hz](double differential) {
+                           Stimulus one =
+                               differential_stimulus(s, function, differential, differential / 2, f);
+                           for (End& end : one.measured.ends) {
+                             end.current[1] = end.current[2] = 0;
+                             protection::Measuring::complete(end, false);
+                           }
+                           return one;
+                         }});
     return p;
   }
 };
@@ -232,6 +287,25 @@ Stimulus Stimulus::with_harmonics(double second, double fifth) const {
       end.second[k] = second * end.current[k];
       end.fifth[k] = fifth * end.current[k];
     }
+  }
+  return made;
+}
+
+Stimulus Stimulus::in_next_phase(int times) const {
+  Stimulus made = *this;
+  // Turned back, so that phases which are as before stay where they were.
+  const Phasor turn = std::polar(1.0, -third_turn_rad * times);
+  const auto shift = [&](auto& phases) {
+    const auto before = phases;
+    for (std::size_t k = 0; k < 3; ++k) phases[(k + static_cast<std::size_t>(times)) % 3] = turn * before[k];
+  };
+  for (End& end : made.measured.ends) {
+    shift(end.current);
+    shift(end.voltage);
+    shift(end.second);
+    shift(end.fifth);
+    end.current[3] *= turn;
+    protection::Measuring::complete(end, true);
   }
   return made;
 }

@@ -2,7 +2,7 @@
 
 #include "bench/names.hpp"
 
-#include "trial/judge/explain.hpp"
+#include "trial/judge/seen.hpp"
 #include "trial/judge/time_tolerance.hpp"
 #include "trial/recalculation/recalculation.hpp"
 
@@ -29,58 +29,6 @@ std::string show_ms(double time_s) { return fmt::format("{:+.1f} ms", 1e3 * time
 
 double tolerance_of(const Expectation& e, double expected_s) {
   return time_tolerance(e.tolerance).of(expected_s);
-}
-
-/// When what the device sees is no longer what it decided on: its trip has opened a breaker, or blocked a
-/// gate, which has no position to wait for.
-double undisturbed_until(const Device& device, const Outcome& o, std::optional<double> rise_s) {
-  if (!rise_s) return o.ended_s;
-  double until = o.ended_s;
-  const auto note = [&](const std::string& what) {
-    const bool has_position = o.record.find_binary(what + ".closed") != nullptr;
-    const auto opened = o.evidence.first(what, false, *rise_s);
-    if (opened || !has_position) until = std::min(until, opened.value_or(*rise_s));
-  };
-  for (const std::string& what : device.trips) note(what);
-  for (const std::string& text : device.opens) note(bench::internal::split_pair(text).first);
-  return until;
-}
-
-/// What the device saw, until its trip took effect; from there on the last values hold as long as the fault
-/// lasts, so that a relay that trips early does not hide what should have happened.
-protection::RecordedInputs seen_by(const Device& device, const Outcome& o, double until_s) {
-  protection::RecordedInputs seen;
-  seen.frequency_Hz = o.record.frequency_Hz;
-  seen.rate_Hz = bench::samples_per_cycle * seen.frequency_Hz;
-  const auto every = static_cast<std::size_t>(std::lround(o.record.rate_Hz / seen.rate_Hz));
-  // Up to the sample on which it decided, which an event between two samples lies ahead of.
-  const auto end = std::min(o.record.time_s.size(),
-                            static_cast<std::size_t>(std::ceil(until_s * o.record.rate_Hz - 1e-6)) + 1);
-  for (const std::string& name : device.reads) {
-    const Stream* stream = o.all.bench.find_stream(name);
-    std::array<const std::vector<double>*, 6> columns{};
-    for (std::size_t k = 0; k < 3; ++k) {
-      const char phase = static_cast<char>('a' + k);
-      columns[k] = &analog_of(o.record, stream->ct + ".i" + phase).samples;
-      columns[3 + k] = &analog_of(o.record, stream->vt + ".v" + phase).samples;
-    }
-    std::vector<protection::Sample> samples;
-    for (std::size_t row = 0; row < end; row += every) {
-      protection::Sample& sample = samples.emplace_back();
-      for (std::size_t k = 0; k < 3; ++k) {
-        sample.current_A[k] = (*columns[k])[row];
-        sample.voltage_V[k] = (*columns[3 + k])[row];
-        sample.current_A[3] += sample.current_A[k];
-        sample.voltage_V[3] += sample.voltage_V[k];
-      }
-    }
-    seen.ends.push_back(std::move(samples));
-  }
-  seen.inception = std::min(seen.ends.front().size(),
-                            static_cast<std::size_t>(std::ceil(o.inception_s * seen.rate_Hz - 1e-6)));
-  seen.hold_s = std::max(0.0, o.lasts_until_s - until_s);
-  seen.inputs = o.evidence.inputs_of(device, o.inception_s);
-  return seen;
 }
 
 /// What should happen by the settings: at the currents as they were, and the earliest and latest with
@@ -380,20 +328,6 @@ Verdict judge(const Expectation& expectation, const Outcome& outcome) {
     judge_breaker(expectation, outcome, verdict);
   }
   return verdict;
-}
-
-std::vector<Explanation> explain(const Expectation& e, const Outcome& o) {
-  if (e.time != "from settings") return {};
-  const Device* device = o.all.bench.find_device(e.device);
-  const auto rise = o.evidence.first(e.device + "." + e.output, true, 0);
-  std::optional<double> measured;
-  if (rise) measured = *rise - o.inception_s;
-  const TimeTolerance tolerance = time_tolerance(e.tolerance);
-  std::vector<Explanation> found =
-      explanations(*device, seen_by(*device, o, undisturbed_until(*device, o, rise)), measured,
-                   tolerance.time_s, tolerance.share);
-  for (Explanation& explanation : found) explanation.text = e.device + " behaves as if " + explanation.text;
-  return found;
 }
 
 double fault_current(const record::Record& record, double inception_s) {

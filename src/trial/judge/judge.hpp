@@ -23,8 +23,6 @@ struct Outcome {
 /// of the signal.
 void require_band(const Expectation& expectation, const std::string& unit);
 [[nodiscard]] Verdict judge(const Expectation& expectation, const Outcome& outcome);
-/// What would explain that a trip did not come as its settings say, for the report.
-[[nodiscard]] std::vector<Explanation> explain(const Expectation& expectation, const Outcome& outcome);
 
 /// Rms of the largest phase at the fault, over the cycle that starts two cycles after inception.
 [[nodiscard]] double fault_current(const record::Record& record, double inception_s);

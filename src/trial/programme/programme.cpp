@@ -1,35 +1,47 @@
 #include "zavrek/trial/programme.hpp"
 
 #include <algorithm>
+#include <cmath>
 #include <mutex>
 #include <set>
 #include <thread>
 
 #include <fmt/format.h>
 
+#include "trial/programme/search.hpp"
 #include "zavrek/pace.hpp"
 
 namespace zavrek::trial {
 
 namespace {
 
-/// Where a trial of the programme stands: its sweep, and its index there.
+/// Where a trial of the programme stands: its number, its sweep, and what is varied in it.
 struct Entry {
   long long number;
   const Sweep* sweep;
-  std::size_t index;
+  SweptFields fields;
   std::string network;  // that it runs in
 };
 
+bool is_wanted(const Sweep& sweep, const ProgrammeOptions& options) {
+  return sweep.name.find(options.only) != std::string::npos;
+}
+bool searches(const Sweep& sweep) { return sweep.search != "none"; }
+bool of_shard(long long number, const ProgrammeOptions& options) {
+  return (number - options.shard) % options.shards == 0;
+}
+
+/// Trials of all sweeps but those that search, whose trials depend on those before.
 std::vector<Entry> entries_of(const Case& all, const ProgrammeOptions& options) {
   std::vector<Entry> entries;
   long long number = 0;
   for (const Sweep& sweep : all.sweeps) {
-    const bool wanted = sweep.name.find(options.only) != std::string::npos;
     for (std::size_t k = 0; k < size_of(sweep); ++k) {
       ++number;
-      if (wanted && (number - options.shard) % options.shards == 0)
-        entries.push_back({number, &sweep, k, network_of(sweep, k)});
+      if (!is_wanted(sweep, options) || searches(sweep) || !of_shard(number, options)) continue;
+      SweptFields fields = fields_of(sweep, k);
+      std::string network = network_of(sweep, fields);
+      entries.push_back({number, &sweep, std::move(fields), std::move(network)});
     }
   }
   // Trials in one network one after the other: it is compiled once for them.
@@ -48,7 +60,7 @@ bool all_in_this_process(const Case& all, const RunOptions& options) {
 std::optional<StoredTrial> run_one(const Case& all, const Entry& entry, const ProgrammeOptions& options,
                                    bool first, bench::PlantStore& plants) {
   const std::int64_t begun = pace::system_clock().now_ns();
-  const SweptTrial swept = swept_trial(all, *entry.sweep, entry.index);
+  const SweptTrial swept = swept_trial(all, *entry.sweep, entry.fields);
   StoredTrial stored;
   stored.number = entry.number;
   stored.sweep = entry.sweep->name;
@@ -249,61 +261,165 @@ std::string fingerprint_of(const Case& all) {
   return print.text();
 }
 
+std::optional<double> least_left(const StoredTrial& trial) {
+  std::optional<double> least;
+  for (const Verdict& verdict : trial.verdicts) {
+    const bool known = std::isfinite(verdict.left);
+    if (!known && verdict.passed) continue;
+    const double left = known ? verdict.left : -1;
+    least = std::min(least.value_or(left), left);
+  }
+  return trial.failure.empty() ? least : std::min(least.value_or(-1), -1.0);
+}
+
+namespace {
+
+/// Runs trials on all processors and stores them.
+class Crew {
+ public:
+  Crew(const Case& all, const ProgrammeOptions& options, Results& results,
+       const std::function<void(const Progress&, const StoredTrial&)>& report)
+      : all_(all),
+        options_(options),
+        results_(results),
+        report_(report),
+        plants_(static_cast<std::size_t>(
+            options.run.free && all_in_this_process(all, options.run) ? std::max(1, options.workers) : 1)) {}
+
+  Progress progress;
+
+  [[nodiscard]] bool stopped() const { return options_.run.stop && options_.run.stop->load(); }
+
+  /// The record of the trial with least left, of those from `from` to `to`.
+  void keep_worst(long long from, long long to, const Sweep& sweep) {
+    if (options_.keep == "none") return;
+    std::optional<std::pair<double, long long>> worst;
+    for (long long number = from; number < to; ++number) {
+      const auto left = results_.left_of(number);
+      if (left && (!worst || *left < worst->first)) worst = {*left, number};
+    }
+    if (!worst) return;
+    for (const StoredTrial& one : results_.all()) {
+      if (one.number != worst->second || !one.record.empty()) continue;
+      ProgrammeOptions keeping = options_;
+      keeping.keep = "all";
+      const auto again = run_one(all_, {one.number, &sweep, one.fields, network_of(sweep, one.fields)},
+                                 keeping, false, plants_[0]);
+      if (again) results_.put(*again);
+    }
+  }
+
+  void run(const std::vector<Entry>& entries) {
+    next_ = 0;
+    {
+      std::vector<std::jthread> threads;
+      for (std::size_t k = 1; k < plants_.size(); ++k)
+        threads.emplace_back([this, &entries, k] { work(entries, plants_[k]); });
+      work(entries, plants_[0]);
+    }
+    if (trouble_) std::rethrow_exception(trouble_);
+  }
+
+ private:
+  void work(const std::vector<Entry>& entries, bench::PlantStore& plants) {
+    for (;;) {
+      const std::size_t k = next_++;
+      if (k >= entries.size() || stopped()) return;
+      try {
+        const std::optional<StoredTrial> stored =
+            run_one(all_, entries[k], options_, first_.exchange(false), plants);
+        if (!stored) return;
+        const std::lock_guard lock(door_);
+        results_.put(*stored);
+        ++progress.done;
+        progress.failed += stored->passed ? 0 : 1;
+        progress.simulated_s += stored->simulated_s;
+        progress.spent_s = 1e-9 * static_cast<double>(pace::system_clock().now_ns() - begun_);
+        if (report_) report_(progress, *stored);
+      } catch (...) {
+        const std::lock_guard lock(door_);
+        if (!trouble_) trouble_ = std::current_exception();
+        next_ = entries.size();
+        return;
+      }
+    }
+  }
+
+  const Case& all_;
+  const ProgrammeOptions& options_;
+  Results& results_;
+  const std::function<void(const Progress&, const StoredTrial&)>& report_;
+  std::vector<bench::PlantStore> plants_;  // of each thread
+  std::atomic<std::size_t> next_{0};
+  std::atomic<bool> first_{true};
+  std::mutex door_;  // of results, progress and report
+  std::exception_ptr trouble_;
+  std::int64_t begun_ = pace::system_clock().now_ns();
+};
+
+/// A search, generation by generation; what is stored already is taken as it is.
+void search(const Sweep& sweep, long long first_number, Results& results, Crew& crew) {
+  internal::MarginSearch proposals(axes_in(sweep), sweep.seed, size_of(sweep));
+  long long number = first_number;
+  for (auto places = proposals.next_generation(); !places.empty() && !crew.stopped();
+       places = proposals.next_generation()) {
+    std::vector<Entry> entries;
+    const std::vector<long long> held = results.numbers();
+    for (std::size_t k = 0; k < places.size(); ++k) {
+      const long long its = number + static_cast<long long>(k);
+      if (std::binary_search(held.begin(), held.end(), its)) continue;
+      SweptFields fields = fields_at(sweep, places[k]);
+      std::string network = network_of(sweep, fields);
+      entries.push_back({its, &sweep, std::move(fields), std::move(network)});
+    }
+    crew.run(entries);
+    if (crew.stopped()) return;
+    std::vector<double> left;
+    constexpr double nothing_to_lose = 2;
+    for (std::size_t k = 0; k < places.size(); ++k)
+      left.push_back(results.left_of(number + static_cast<long long>(k)).value_or(nothing_to_lose));
+    proposals.learn(left);
+    number += static_cast<long long>(places.size());
+  }
+  crew.keep_worst(first_number, number, sweep);
+}
+
+}  // namespace
+
 Progress run_programme(const Case& all, const ProgrammeOptions& options,
                        const std::function<void(const Progress&, const StoredTrial&)>& report) {
   std::vector<Entry> entries = entries_of(all, options);
   Results results(options.folder / "results.sqlite", fingerprint_of(all));
   for (const Sweep& sweep : all.sweeps) {
-    if (sweep.name.find(options.only) != std::string::npos)
-      results.plan(sweep.name, static_cast<long long>(size_of(sweep)));
+    if (is_wanted(sweep, options)) results.plan(sweep.name, static_cast<long long>(size_of(sweep)));
   }
   if (options.keep != "none") std::filesystem::create_directories(options.folder / "records");
-  Progress progress;
-  progress.total = static_cast<long long>(entries.size());
+  Crew crew(all, options, results, report);
+  crew.progress.total = static_cast<long long>(entries.size());
   const std::vector<long long> held = results.numbers();
-  std::erase_if(entries,
-                [&](const Entry& e) { return std::binary_search(held.begin(), held.end(), e.number); });
-  progress.before = progress.total - static_cast<long long>(entries.size());
-  for (const Sweep& sweep : all.sweeps) {
-    if (size_of(sweep) > 0) (void)swept_trial(all, sweep, 0);  // throws before anything runs
-  }
-
-  std::atomic<std::size_t> next{0};
-  std::mutex door;  // of results, progress and report
-  std::exception_ptr trouble;
-  const std::int64_t begun = pace::system_clock().now_ns();
-  const auto work = [&] {
-    bench::PlantStore plants;
-    for (;;) {
-      const std::size_t k = next++;
-      if (k >= entries.size() || (options.run.stop && options.run.stop->load())) return;
-      try {
-        const std::optional<StoredTrial> stored = run_one(all, entries[k], options, k == 0, plants);
-        if (!stored) return;
-        const std::lock_guard lock(door);
-        results.put(*stored);
-        ++progress.done;
-        progress.failed += stored->passed ? 0 : 1;
-        progress.simulated_s += stored->simulated_s;
-        progress.spent_s = 1e-9 * static_cast<double>(pace::system_clock().now_ns() - begun);
-        if (report) report(progress, *stored);
-      } catch (...) {
-        const std::lock_guard lock(door);
-        if (!trouble) trouble = std::current_exception();
-        next = entries.size();
-        return;
-      }
-    }
+  const auto is_held = [&](long long number) { return std::binary_search(held.begin(), held.end(), number); };
+  std::erase_if(entries, [&](const Entry& e) { return is_held(e.number); });
+  crew.progress.before = crew.progress.total - static_cast<long long>(entries.size());
+  struct Search {
+    const Sweep* sweep;
+    long long first_number;
   };
-  const int workers =
-      options.run.free && all_in_this_process(all, options.run) ? std::max(1, options.workers) : 1;
-  {
-    std::vector<std::jthread> threads;
-    for (int k = 1; k < workers; ++k) threads.emplace_back(work);
-    work();
+  std::vector<Search> all_searches;
+  long long number = 1;
+  for (const Sweep& sweep : all.sweeps) {
+    const auto size = static_cast<long long>(size_of(sweep));
+    if (size > 0) (void)swept_trial(all, sweep, 0);  // throws before anything runs
+    // A search is one shard's, for each trial depends on those before.
+    if (searches(sweep) && is_wanted(sweep, options) && of_shard(number, options)) {
+      all_searches.push_back({&sweep, number});
+      crew.progress.total += size;
+      for (long long k = number; k < number + size; ++k) crew.progress.before += is_held(k) ? 1 : 0;
+    }
+    number += size;
   }
-  if (trouble) std::rethrow_exception(trouble);
-  return progress;
+  crew.run(entries);
+  for (const Search& one : all_searches) search(*one.sweep, one.first_number, results, crew);
+  return crew.progress;
 }
 
 }  // namespace zavrek::trial

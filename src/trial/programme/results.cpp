@@ -36,6 +36,8 @@ CREATE TABLE IF NOT EXISTS doubt (
   trial INTEGER NOT NULL, row INTEGER NOT NULL, text TEXT NOT NULL, PRIMARY KEY (trial, row));
 CREATE TABLE IF NOT EXISTS finding (
   trial INTEGER NOT NULL, text TEXT NOT NULL, low REAL NOT NULL, high REAL NOT NULL, PRIMARY KEY (trial, text));
+CREATE TABLE IF NOT EXISTS cause (
+  place INTEGER PRIMARY KEY, text TEXT NOT NULL, explained INTEGER NOT NULL, of INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS real_time (
   trial INTEGER PRIMARY KEY, steps INTEGER NOT NULL, late_steps INTEGER NOT NULL,
   longest_late_steps INTEGER NOT NULL, longest_late_s REAL NOT NULL, worst_late_s REAL NOT NULL,
@@ -202,11 +204,46 @@ long long Results::planned() const {
   return get.step() ? get.whole(0) : 0;
 }
 
+void Results::put_causes(const std::vector<Finding>& causes) {
+  handle_->run("BEGIN IMMEDIATE; DELETE FROM cause");
+  for (std::size_t k = 0; k < causes.size(); ++k) {
+    Statement put(*handle_, "INSERT INTO cause VALUES (?, ?, ?, ?)");
+    (void)put.bind(static_cast<long long>(k))
+        .bind(causes[k].text)
+        .bind(causes[k].explained)
+        .bind(causes[k].of)
+        .step();
+  }
+  handle_->run("COMMIT");
+}
+
+std::vector<Finding> Results::causes() const {
+  std::vector<Finding> found;
+  Statement rows(*handle_, "SELECT text, explained, of FROM cause ORDER BY place");
+  while (rows.step()) found.push_back({rows.text(0), rows.whole(1), rows.whole(2)});
+  return found;
+}
+
 std::vector<long long> Results::numbers() const {
   std::vector<long long> found;
   Statement rows(*handle_, "SELECT number FROM trial ORDER BY number");
   while (rows.step()) found.push_back(rows.whole(0));
   return found;
+}
+
+std::optional<double> Results::left_of(long long number) const {
+  StoredTrial trial;
+  Statement one(*handle_, "SELECT failure FROM trial WHERE number = ?");
+  if (!one.bind(number).step()) return std::nullopt;
+  trial.failure = one.text(0);
+  Statement verdicts(*handle_, "SELECT passed, left_share FROM verdict WHERE trial = ?");
+  (void)verdicts.bind(number);
+  while (verdicts.step()) {
+    Verdict& verdict = trial.verdicts.emplace_back();
+    verdict.passed = verdicts.whole(0) != 0;
+    verdict.left = verdicts.number(1);
+  }
+  return least_left(trial);
 }
 
 std::vector<StoredTrial> Results::all() const {

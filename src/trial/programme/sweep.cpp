@@ -109,10 +109,13 @@ void check_axis(const std::vector<const Vary*>& axis) {
   }
 }
 
+/// Whether its values are drawn, not counted through.
+bool is_drawn(const Sweep& sweep) { return sweep.combine == "random" || sweep.search != "none"; }
+
 }  // namespace
 
 std::size_t size_of(const Sweep& sweep) {
-  if (sweep.combine == "random") return static_cast<std::size_t>(sweep.count);
+  if (is_drawn(sweep)) return static_cast<std::size_t>(sweep.count);
   std::size_t size = 1;
   for (const auto& axis : axes_of(sweep)) {
     size *= count_of(*axis.front());
@@ -123,28 +126,13 @@ std::size_t size_of(const Sweep& sweep) {
   return size;
 }
 
+std::size_t axes_in(const Sweep& sweep) { return axes_of(sweep).size(); }
+
 namespace {
 
-/// Calls `visit` with each varied field and its value in a trial.
-template <class Visit>
-void for_each_value(const Sweep& sweep, std::size_t index, Visit&& visit) {
-  const auto axes = axes_of(sweep);
-  std::size_t rest = index;
-  for (std::size_t a = 0; a < axes.size(); ++a) {
-    check_axis(axes[a]);
-    const std::size_t count = count_of(*axes[a].front());
-    const double draw = sweep.combine == "random" ? drawn(sweep.seed, index, a) : 0;
-    const std::size_t at = sweep.combine == "random"
-                               ? static_cast<std::size_t>(draw * static_cast<double>(count))
-                               : rest % count;
-    if (sweep.combine != "random") rest /= count;
-    for (const Vary* vary : axes[a]) {
-      const double share = sweep.combine == "random" ? draw
-                           : count > 1 ? static_cast<double>(at) / static_cast<double>(count - 1)
-                                       : 0;
-      visit(vary->field, vary->values.empty() ? between(*vary, share) : vary->values[at]);
-    }
-  }
+void add_values(const std::vector<const Vary*>& axis, std::size_t at, double place, SweptFields& fields) {
+  for (const Vary* vary : axis)
+    fields.emplace_back(vary->field, vary->values.empty() ? between(*vary, place) : vary->values[at]);
 }
 
 /// Whether a field says only what is done in a run: the network that is compiled is the same whatever it
@@ -156,29 +144,68 @@ bool only_done(const std::string& field) {
 
 }  // namespace
 
-std::string network_of(const Sweep& sweep, std::size_t index) {
+SweptFields fields_at(const Sweep& sweep, const std::vector<double>& places) {
+  SweptFields fields;
+  const auto axes = axes_of(sweep);
+  for (std::size_t a = 0; a < axes.size(); ++a) {
+    check_axis(axes[a]);
+    const std::size_t count = count_of(*axes[a].front());
+    const double place = std::clamp(places.at(a), 0.0, 1.0);
+    const auto at = std::min(count - 1, static_cast<std::size_t>(place * static_cast<double>(count)));
+    add_values(axes[a], at, place, fields);
+  }
+  return fields;
+}
+
+SweptFields fields_of(const Sweep& sweep, std::size_t index) {
+  const auto axes = axes_of(sweep);
+  if (is_drawn(sweep)) {
+    std::vector<double> places;
+    for (std::size_t a = 0; a < axes.size(); ++a) places.push_back(drawn(sweep.seed, index, a));
+    return fields_at(sweep, places);
+  }
+  SweptFields fields;
+  std::size_t rest = index;
+  for (const auto& axis : axes) {
+    check_axis(axis);
+    const std::size_t count = count_of(*axis.front());
+    const std::size_t at = rest % count;
+    rest /= count;
+    add_values(axis, at, count > 1 ? static_cast<double>(at) / static_cast<double>(count - 1) : 0, fields);
+  }
+  return fields;
+}
+
+std::string network_of(const Sweep& sweep, const SweptFields& fields) {
   std::string varied = sweep.name;
-  for_each_value(sweep, index, [&](const std::string& field, const std::string& value) {
+  for (const auto& [field, value] : fields) {
     if (!only_done(field)) varied += "\n" + field + " " + value;
-  });
+  }
   return varied;
 }
 
-SweptTrial swept_trial(const Case& all, const Sweep& sweep, std::size_t index) {
-  SweptTrial made{all, sweep.trial, {}};
+std::string network_of(const Sweep& sweep, std::size_t index) {
+  return network_of(sweep, fields_of(sweep, index));
+}
+
+SweptTrial swept_trial(const Case& all, const Sweep& sweep, const SweptFields& fields) {
+  SweptTrial made{all, sweep.trial, fields};
   made.all.sweeps.clear();
   made.trial.name = sweep.name;
-  for_each_value(sweep, index, [&](const std::string& field, const std::string& value) {
+  for (const auto& [field, value] : fields) {
     const Place place = find_field(made.all, made.trial, field);
     try {
       place.field->assign(place.object, network::Value(value));
     } catch (const Error& error) {
       throw Error(fmt::format("{} = \"{}\": {}", field, value, error.flaws()[0].text));
     }
-    made.fields.emplace_back(field, value);
     made.trial.name += fmt::format(", {} {}", field.substr(field.find('.') + 1), value);
-  });
+  }
   return made;
+}
+
+SweptTrial swept_trial(const Case& all, const Sweep& sweep, std::size_t index) {
+  return swept_trial(all, sweep, fields_of(sweep, index));
 }
 
 }  // namespace zavrek::trial
