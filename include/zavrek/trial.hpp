@@ -1,6 +1,7 @@
 #pragma once
 
 #include <atomic>
+#include <cmath>
 #include <filesystem>
 #include <functional>
 #include <memory>
@@ -154,9 +155,13 @@ struct Verdict {
   std::string measured;     ///< "0.618 s", "none"
   std::string margin;       ///< how much was left of the tolerance; negative when exceeded
   bool passed = false;
-  double value = unset;  ///< what was measured, in SI units; from the inception when it is a time
-  double left = unset;   ///< margin over the tolerance: 1 in its middle, 0 at its edge
-  std::string doubt;     ///< where a second reckoning from the settings expects something else
+  double value = unset;      ///< what was measured, in SI units; from the inception when it is a time
+  double left = unset;       ///< margin over the tolerance: 1 in its middle, 0 at its edge
+  std::string doubt;         ///< why it proves less than it says; empty where nothing is known
+  double spare = unset;      ///< margin, in the units of `value`
+  double uncertain = unset;  ///< by which `value` may be off: step, samples, decisions, lateness; resolution
+  /// Whether it could be the other way round within what is uncertain.
+  [[nodiscard]] bool at_edge() const { return network::is_set(spare) && std::abs(spare) <= uncertain; }
 };
 
 /// What would explain that a device did not do what its approved settings say, or what else is to be known
@@ -234,6 +239,10 @@ struct JudgedResult {
 /// The same for trials of one case.
 [[nodiscard]] std::vector<Explanation> likely_causes(const Case& all,
                                                      const std::vector<TrialResult>& results);
+
+/// A device that is outside, and neither started nor tripped in a trial where it should not, has shown
+/// nothing: such verdicts are in doubt, unless it started in another of these trials.
+void doubt_silent_devices(const Case& all, const RunOptions& how, std::vector<TrialResult>& results);
 
 /// Judges a record that was kept, of this trial or of the real thing. Without the instants of events in it,
 /// two-state channels tell them to a sample, and the fault strikes at the trigger. Throws Error for a channel

@@ -142,6 +142,14 @@ class DelayedFunction : public Function {
 [[nodiscard]] std::unique_ptr<Function> make_function(const Thermal& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const PowerStage& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const LossOfPotential& settings, const Surroundings&);
+[[nodiscard]] std::unique_ptr<Function> make_function(const Unbalance& settings, const Surroundings&);
+[[nodiscard]] std::unique_ptr<Function> make_function(const EarthPower& settings, const Surroundings&);
+[[nodiscard]] std::unique_ptr<Function> make_function(const RestrictedEarth& settings, const Surroundings&);
+[[nodiscard]] std::unique_ptr<Function> make_function(const Overfluxing& settings, const Surroundings&);
+[[nodiscard]] std::unique_ptr<Function> make_function(const FieldLoss& settings, const Surroundings&);
+[[nodiscard]] std::unique_ptr<Function> make_function(const PoleSlip& settings, const Surroundings&);
+[[nodiscard]] std::unique_ptr<Function> make_function(const MotorStart& settings, const Surroundings&);
+[[nodiscard]] std::unique_ptr<Function> make_function(const CurrentWatch& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const Logic& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const Latch& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const Output& settings, const Surroundings&);

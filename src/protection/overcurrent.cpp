@@ -33,6 +33,8 @@ class Overcurrent : public DelayedFunction {
                                                     : Quantity::phase),
         directed_(settings.direction != "none"),
         restrained_(network::is_set(settings.second_harmonic)),
+        by_voltage_(settings.voltage != "none"),
+        restrains_(settings.voltage == "restrains"),
         instant_(settings.reset == "instant"),
         inverse_(settings.reset == "inverse" && curve_ != nullptr),
         sign_(settings.direction == "reverse" ? -1.0 : 1.0),
@@ -40,7 +42,9 @@ class Overcurrent : public DelayedFunction {
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, stage_.end);
-    const double current = restrained_ && held_back(end) ? 0 : counted(end);
+    // As if the current were that much larger where voltage lets the pickup fall.
+    const double share = by_voltage_ ? share_at(least_between(end)) : 1;
+    const double current = restrained_ && held_back(end) ? 0 : counted(end) / share;
     const double threshold = started_ ? stage_.drop_off * stage_.pickup_A : stage_.pickup_A;
     started_ = current > threshold;
     if (started_) {
@@ -71,6 +75,18 @@ class Overcurrent : public DelayedFunction {
     rested_s_ += dt_s;
     if (rested_s_ > stage_.reset_delay_s) return travel_.clear();
     travel_.stay();
+  }
+
+  [[nodiscard]] double share_at(double between_V) const noexcept {
+    const double of_full = between_V / stage_.full_voltage_V;
+    if (restrains_) return std::clamp(of_full, Stage::lowest_share, 1.0);
+    return of_full < 1 ? 1 : INFINITY;
+  }
+  [[nodiscard]] static double least_between(const End& end) noexcept {
+    double least = INFINITY;
+    for (std::size_t k = 0; k < 3; ++k)
+      least = std::min(least, size_of(end.voltage[k] - end.voltage[(k + 1) % 3]));
+    return least;
   }
 
   [[nodiscard]] bool held_back(const End& end) const noexcept {
@@ -111,7 +127,7 @@ class Overcurrent : public DelayedFunction {
   Stage stage_;
   const Curve* curve_;
   Quantity quantity_;
-  bool directed_, restrained_;
+  bool directed_, restrained_, by_voltage_, restrains_;
   bool instant_, inverse_;  // how it resets, if not by its delay
   double sign_;
   Phasor turn_;
@@ -127,6 +143,8 @@ class ThermalImage : public Function {
     const End& end = place_of(in.measured, settings_.end);
     double largest = 0;
     for (std::size_t k = 0; k < 3; ++k) largest = std::max(largest, size_of(end.current[k]));
+    if (settings_.negative_factor > 0)
+      largest = std::sqrt(std::norm(end.i.positive) + settings_.negative_factor * std::norm(end.i.negative));
     const double load = largest / (settings_.factor * settings_.rated_A);
     const double goal = load * load;
     // Exact for a constant current over the step, whatever its length.
@@ -160,6 +178,16 @@ double Stage::operate_time_s(double current_A) const {
   if (const Curve* curve = find_curve(characteristic))
     return curve->time_s(std::min(multiple, flat_above), time_multiplier);
   return characteristic == "points" ? on_points(points, std::min(multiple, flat_above)) : delay_s;
+}
+
+double composite_time_s(const RelaySettings& settings, const std::string& quantity, double primary_A) {
+  double first = std::numeric_limits<double>::infinity();
+  for (const auto* stage : settings.all<Stage>()) {
+    // A stage that others hold back is none that grades with them.
+    if (stage->quantity == quantity && stage->trips && stage->blocked_by.empty())
+      first = std::min(first, stage->operate_time_s(primary_A * settings.current_scale()));
+  }
+  return first;
 }
 
 double Thermal::operate_time_s(double current_A, double before_A) const {

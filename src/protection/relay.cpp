@@ -20,7 +20,11 @@ MeasuringOptions measuring_of(const RelaySettings& settings, double rate_Hz, dou
                          std::any_of(stages.begin(), stages.end(),
                                      [](const Stage* s) { return network::is_set(s->second_harmonic); });
   std::vector<int> frequency_of;
-  for (const FrequencyStage* stage : settings.all<FrequencyStage>()) frequency_of.push_back(stage->end - 1);
+  for (const FunctionSettings& function : settings.functions) {
+    const int end = base_of(function).end - 1;
+    const bool known = std::find(frequency_of.begin(), frequency_of.end(), end) != frequency_of.end();
+    if (sees_frequency(function) && !known) frequency_of.push_back(end);
+  }
   return {.rate_Hz = rate_Hz,
           .frequency_Hz = frequency_Hz,
           .filter = filter_of(settings.filter),

@@ -58,6 +58,11 @@ const Table& table(const Stage*) {
                   "by which the fault current lags its voltage where direction is clearest")
         .quantity("least_voltage", &Stage::least_voltage_V, "V", at_least(0),
                   "below it phases use the remembered voltage; sequences give no direction")
+        .choice("voltage", &Stage::voltage, {"none", "restrains", "controls"},
+                "what the least voltage between phases does: pickup falls with it, or the stage rests while "
+                "it is up")
+        .quantity("full_voltage", &Stage::full_voltage_V, "V", above(0),
+                  "between phases, from which on pickup is whole, or the stage rests", optional)
         .quantity("second_harmonic", &Stage::second_harmonic, "%", above(0),
                   "share of the phase current above which the stage is held back", optional)
         .build();
@@ -217,6 +222,119 @@ const Table& table(const Synchrocheck*) {
   return built;
 }
 
+const Table& table(const Unbalance*) {
+  static const Table built =
+      placed_table<Unbalance>("unbalance", "negative- over positive-sequence current: an open conductor")
+          .quantity("pickup", &Unbalance::pickup, "%", above(0), "share of the positive sequence")
+          .quantity("least_current", &Unbalance::least_current_A, "A", above(0),
+                    "positive sequence below which it rests")
+          .quantity("delay", &Unbalance::delay_s, "s", at_least(0), "operating time")
+          .quantity("drop_off", &Unbalance::drop_off, "", within(0.1, 1), "fraction of pickup")
+          .build();
+  return built;
+}
+
+const Table& table(const EarthPower*) {
+  static const Table built =
+      placed_table<EarthPower>(
+          "earth_power",
+          "sensitive earth fault: the part of the residual current in line with its voltage, or across")
+          .choice("quantity", &EarthPower::quantity, {"active", "reactive"},
+                  "in line with the residual voltage (compensated neutral), or across it (insulated)")
+          .choice("direction", &EarthPower::direction, {"forward", "reverse"}, "the way that counts")
+          .quantity("pickup", &EarthPower::pickup_A, "A", above(0), "of that part, rms")
+          .quantity("voltage", &EarthPower::voltage_V, "V", above(0), "residual voltage from which it counts")
+          .quantity("delay", &EarthPower::delay_s, "s", at_least(0), "operating time")
+          .quantity("drop_off", &EarthPower::drop_off, "", within(0.1, 1), "fraction of pickup")
+          .build();
+  return built;
+}
+
+const Table& table(const RestrictedEarth*) {
+  static const Table built =
+      placed_table<RestrictedEarth>("restricted_earth",
+                                    "residual current of a winding against that of its neutral")
+          .count("neutral_end", &RestrictedEarth::neutral_end, within(1, 8),
+                 "place that measures the current of the neutral, towards the winding")
+          .quantity("pickup", &RestrictedEarth::pickup_A, "A", above(0), "of the sum of the two")
+          .quantity("slope", &RestrictedEarth::slope, "", at_least(0), "of half their difference, on top")
+          .quantity("delay", &RestrictedEarth::delay_s, "s", at_least(0), "operating time")
+          .quantity("drop_off", &RestrictedEarth::drop_off, "", within(0.1, 1), "fraction of the threshold")
+          .build();
+  return built;
+}
+
+const Table& table(const Overfluxing*) {
+  static const Table built =
+      placed_table<Overfluxing>("overfluxing", "voltage over frequency, each over its rated value")
+          .quantity("rated_voltage", &Overfluxing::rated_voltage_V, "V", above(0), "between phases")
+          .quantity("pickup", &Overfluxing::pickup, "", above(0), "of the rated flux")
+          .choice("characteristic", &Overfluxing::characteristic, {"definite", "inverse"},
+                  "`delay`, or time_multiplier / (M - 1), M the flux over pickup")
+          .quantity("delay", &Overfluxing::delay_s, "s", at_least(0), "definite operating time", optional)
+          .quantity("time_multiplier", &Overfluxing::time_multiplier, "", above(0), "seconds, of the inverse")
+          .quantity("drop_off", &Overfluxing::drop_off, "", within(0.5, 1), "fraction of pickup")
+          .build();
+  return built;
+}
+
+const Table& table(const FieldLoss*) {
+  static const Table built =
+      placed_table<FieldLoss>("field_loss",
+                              "a machine without excitation: its impedance in a circle below the origin")
+          .quantity("offset", &FieldLoss::offset_ohm, "ohm", at_least(0),
+                    "of the circle's top below the origin: half the transient reactance")
+          .quantity("diameter", &FieldLoss::diameter_ohm, "ohm", above(0), "the synchronous reactance")
+          .choice("current", &FieldLoss::current, {"out", "into"},
+                  "way of the measured current, of the machine")
+          .quantity("least_voltage", &FieldLoss::least_voltage_V, "V", at_least(0), "positive sequence")
+          .quantity("delay", &FieldLoss::delay_s, "s", at_least(0), "operating time")
+          .build();
+  return built;
+}
+
+const Table& table(const PoleSlip*) {
+  static const Table built =
+      placed_table<PoleSlip>("pole_slip", "a machine out of step: its impedance crosses both blinders")
+          .quantity("blinder", &PoleSlip::blinder_ohm, "ohm", above(0), "either side of the line")
+          .quantity("forward", &PoleSlip::forward_ohm, "ohm", above(0), "reach along the line")
+          .quantity("reverse", &PoleSlip::reverse_ohm, "ohm", at_least(0), "reach the other way")
+          .quantity("angle", &PoleSlip::angle_rad, "deg", within(0.17, 1.5707963267948966), "of the line")
+          .quantity("least_time", &PoleSlip::least_time_s, "s", at_least(0), "from blinder to blinder")
+          .count("slips", &PoleSlip::slips, within(1, 20), "until it trips")
+          .quantity("forget", &PoleSlip::forget_s, "s", above(0), "without a further slip")
+          .build();
+  return built;
+}
+
+const Table& table(const MotorStart*) {
+  static const Table built =
+      placed_table<MotorStart>(
+          "motor_start",
+          "a motor that starts too long, stalls or starts too often; NAME.inhibit forbids a start")
+          .quantity("rated", &MotorStart::rated_A, "A", above(0), "rated current")
+          .quantity("starting", &MotorStart::starting, "", above(0), "of it, above which the motor starts")
+          .quantity("longest", &MotorStart::longest_s, "s", above(0), "that a start may take")
+          .quantity("stalled", &MotorStart::stalled, "", above(0),
+                    "of it, above which a motor that runs is stalled", optional)
+          .quantity("stall_delay", &MotorStart::stall_delay_s, "s", at_least(0), "for which it must be so")
+          .count("most_starts", &MotorStart::most_starts, within(1, 16), "allowed")
+          .quantity("within", &MotorStart::within_s, "s", above(0), "so much time")
+          .build();
+  return built;
+}
+
+const Table& table(const CurrentWatch*) {
+  static const Table built =
+      placed_table<CurrentWatch>("current_watch", "a current circuit is broken; block by NAME.start")
+          .quantity("residual_current", &CurrentWatch::residual_A, "A", above(0), "above which, without")
+          .quantity("residual_voltage", &CurrentWatch::residual_V, "V", above(0),
+                    "such voltage, it is broken")
+          .quantity("delay", &CurrentWatch::delay_s, "s", at_least(0), "until it says so")
+          .build();
+  return built;
+}
+
 const Table& table(const Thermal*) {
   static const Table built =
       placed_table<Thermal>("thermal",
@@ -226,6 +344,10 @@ const Table& table(const Thermal*) {
                     "of the rated current that it may carry for ever")
           .quantity("time_constant", &Thermal::time_constant_s, "s", above(0), "of heating and cooling")
           .quantity("alarm", &Thermal::alarm, "", within(0.1, 1), "of the trip temperature")
+          .quantity(
+              "negative_factor", &Thermal::negative_factor, "", at_least(0),
+              "by which negative sequence heats: the square of I1 and so many times that of I2; the largest "
+              "phase current when 0")
           .build();
   return built;
 }

@@ -20,7 +20,8 @@ constexpr double compared_step = 1.15;
 bool same_ground(const Stage& slower, const Stage& faster) {
   return slower.quantity == faster.quantity && slower.end == faster.end && faster.blocked_by.empty() &&
          !is_set(faster.second_harmonic) && is_set(faster.pickup_A) && is_set(slower.pickup_A) &&
-         (faster.direction == "none" || faster.direction == slower.direction) && slower.trips == faster.trips;
+         (faster.direction == "none" || faster.direction == slower.direction) && faster.voltage == "none" &&
+         slower.trips == faster.trips;
 }
 
 constexpr int samples_per_cycle = 80;  // of the streams that relays read
@@ -89,9 +90,10 @@ struct Checker {
 
   [[nodiscard]] bool uses_voltage() const {
     return std::any_of(settings.functions.begin(), settings.functions.end(), [](const auto& f) {
-      return std::holds_alternative<Zone>(f) || std::holds_alternative<VoltageStage>(f) ||
-             std::holds_alternative<PowerStage>(f) || std::holds_alternative<PowerSwing>(f) ||
-             std::holds_alternative<Synchrocheck>(f) || std::holds_alternative<LossOfPotential>(f);
+      // A direction alone needs no ratio.
+      const auto* stage = std::get_if<Stage>(&f);
+      if (stage) return stage->voltage != "none" || stage->least_voltage_V > 0;
+      return sees_voltage(f);
     });
   }
 
@@ -135,7 +137,18 @@ struct Checker {
         report(place, "points", "start below pickup; the first multiple must be at least 1");
       if (stage->reset == "inverse" && !find_curve(stage->characteristic))
         report(place, "reset", "an inverse reset goes with a curve of the standards");
+      if (stage->voltage != "none" && !is_set(stage->full_voltage_V))
+        report(place, "full_voltage",
+               "missing; a stage that voltage " + stage->voltage + " needs it, such as \"11 kV\"");
       overlap(*stage, all);
+    }
+    for (const Overfluxing* flux : settings.all<Overfluxing>()) {
+      if (flux->characteristic == "definite" && !is_set(flux->delay_s))
+        report(place_of(*flux), "delay", "missing; a definite time is wanted, such as \"2 s\"");
+    }
+    for (const PoleSlip* slip : settings.all<PoleSlip>()) {
+      if (is_set(slip->blinder_ohm) && is_set(slip->forward_ohm) && slip->forward_ohm <= 0)
+        report(place_of(*slip), "forward", "must reach beyond the origin");
     }
   }
 

@@ -74,14 +74,19 @@ void draw(const std::vector<Axes>& panels, const std::string& title, const std::
   internal::run_gnuplot(s + "unset multiplot\n", path);
 }
 
-/// Operating time of all stages of a quantity together, at a primary current.
-double composite_s(const RelaySettings& settings, const std::string& quantity, double primary_A) {
-  double first = INFINITY;
-  for (const Stage* stage : settings.all<Stage>()) {
-    if (stage->quantity == quantity && stage->trips)
-      first = std::min(first, stage->operate_time_s(primary_A * settings.current_scale()));
+/// A curve of times over current; empty where there is none. The step down to a faster stage is drawn, and
+/// the curve begins at the top.
+template <class TimeAt>
+std::vector<std::string> time_rows(double least_A, double most_A, TimeAt&& time_at) {
+  std::vector<std::string> rows;
+  for (int k = 0; k <= curve_points; ++k) {
+    const double amperes = least_A * std::pow(most_A / least_A, static_cast<double>(k) / curve_points);
+    const double time = time_at(amperes);
+    if (!std::isfinite(time)) continue;
+    if (rows.empty()) rows.push_back(fmt::format("{:.6g} {:.6g}", amperes, slowest_s));
+    rows.push_back(fmt::format("{:.6g} {:.6g}", amperes, std::max(time, fastest_s)));
   }
-  return first;
+  return rows;
 }
 
 Axes time_panel(const std::vector<RelaySettings>& relays) {
@@ -102,20 +107,23 @@ Axes time_panel(const std::vector<RelaySettings>& relays) {
   most *= 8;
   for (std::size_t r = 0; r < relays.size(); ++r) {
     for (const char* quantity : {"phase", "earth", "negative"}) {
-      Plot plot{
-          {}, "using 1:2 " + lines(r, quantity != std::string("phase")), relays[r].name + " " + quantity};
-      bool any = false;
-      for (int k = 0; k <= curve_points; ++k) {
-        const double amperes = least * std::pow(most / least, static_cast<double>(k) / curve_points);
-        const double time = composite_s(relays[r], quantity, amperes);
-        if (std::isfinite(time)) {
-          // The step down to a faster stage is drawn, and the curve begins at the top.
-          if (!any) plot.rows.push_back(fmt::format("{:.6g} {:.6g}", amperes, slowest_s));
-          plot.rows.push_back(fmt::format("{:.6g} {:.6g}", amperes, std::max(time, fastest_s)));
-          any = true;
-        }
-      }
-      if (any) panel.plots.push_back(std::move(plot));
+      Plot plot{time_rows(least, most,
+                          [&](double amperes) {
+                            return protection::composite_time_s(relays[r], quantity, amperes);
+                          }),
+                "using 1:2 " + lines(r, quantity != std::string("phase")), relays[r].name + " " + quantity};
+      if (!plot.rows.empty()) panel.plots.push_back(std::move(plot));
+    }
+    // What a condition can hold back stands apart, thin.
+    for (const Stage* stage : relays[r].all<Stage>()) {
+      if (!stage->trips || stage->blocked_by.empty()) continue;
+      Plot plot{time_rows(least, most,
+                          [&](double amperes) {
+                            return stage->operate_time_s(amperes * relays[r].current_scale());
+                          }),
+                fmt::format("using 1:2 with lines lw 1 lc rgb '{}' dt 3", colour(r)),
+                fmt::format("{} {}, unless {}", relays[r].name, stage->name, stage->blocked_by)};
+      if (!plot.rows.empty()) panel.plots.push_back(std::move(plot));
     }
   }
   return panel;

@@ -84,7 +84,10 @@ std::string verdict_rows(const trial::TrialResult& result) {
         escaped(v.expected) +
             (v.doubt.empty() ? "" : "<div class=\"muted\">in doubt: " + escaped(v.doubt) + "</div>"),
         escaped(v.measured), escaped(v.margin),
-        result.not_judged.empty() ? badge(v.passed) : badge_of(result));
+        !result.not_judged.empty() ? badge_of(result)
+        : v.at_edge()
+            ? fmt::format("<span class=\"badge void\">{} at the edge</span>", v.passed ? "pass" : "fail")
+            : badge(v.passed));
   }
   return rows;
 }

@@ -372,21 +372,22 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
 std::string programme_csv(const std::vector<StoredTrial>& trials) {
   std::string s =
       "trial,sweep,name,passed,fault_current_A,late_steps,worst_late_s,expectation,expected,measured,margin,"
-      "value,left,verdict,doubt\n";
+      "value,left,uncertain,verdict,doubt\n";
   for (const StoredTrial& t : trials) {
     const std::string late =
         t.kept.paced ? fmt::format("{},{:.6g}", t.kept.late_steps, t.kept.worst_late_s) : ",";
     const std::string front =
         fmt::format("{},{},{},{},{:.6g},{},", t.number, internal::csv_field(t.sweep),
                     internal::csv_field(t.name), t.passed ? 1 : 0, t.fault_current_A, late);
-    if (t.verdicts.empty()) s += front + ",,,,,,,\n";
+    if (t.verdicts.empty()) s += front + ",,,,,,,,\n";
     for (const Verdict& v : t.verdicts) {
-      s += front + fmt::format("{},{},{},{},{},{},{},{}\n", internal::csv_field(v.expectation),
+      s += front + fmt::format("{},{},{},{},{},{},{},{},{}\n", internal::csv_field(v.expectation),
                                internal::csv_field(v.expected), internal::csv_field(v.measured),
                                internal::csv_field(v.margin),
                                std::isfinite(v.value) ? fmt::format("{:.6g}", v.value) : "",
-                               std::isfinite(v.left) ? fmt::format("{:.4g}", v.left) : "", v.passed ? 1 : 0,
-                               internal::csv_field(v.doubt));
+                               std::isfinite(v.left) ? fmt::format("{:.4g}", v.left) : "",
+                               std::isfinite(v.uncertain) ? fmt::format("{:.3g}", v.uncertain) : "",
+                               v.passed ? 1 : 0, internal::csv_field(v.doubt));
     }
   }
   return s;

@@ -18,7 +18,7 @@ void print_report(const trial::InjectionReport& report) {
   for (const trial::InjectedPoint& p : report.points) {
     if (p.function != function) fmt::print("{}\n", p.function);
     function = p.function;
-    fmt::print("     {:<4} {:<12} {:<34} expected {:<10} {:<10} measured {:<10} allowed {} to {}\n",
+    fmt::print("     {:<4} {:<12} {:<34} expected {:<10} {:<10} measured {:<10} allowed {} to {}{}\n",
                !p.judged  ? ""
                : p.passed ? "pass"
                           : "FAIL",
@@ -26,8 +26,8 @@ void print_report(const trial::InjectionReport& report) {
                p.by == p.function ? ""
                : p.by.empty()     ? ""
                                   : "(" + p.by + ")",
-               report::shown(p.measured, p.unit), report::shown(p.low, p.unit),
-               report::shown(p.high, p.unit));
+               report::shown(p.measured, p.unit), report::shown(p.low, p.unit), report::shown(p.high, p.unit),
+               p.judged && p.at_edge() ? ", at the edge" : "");
   }
   for (const trial::Boundary& b : report.boundaries) {
     const auto passed =
@@ -54,6 +54,8 @@ nlohmann::json report_json(const trial::InjectionReport& report) {
                       {"low", number(p.low)},
                       {"high", number(p.high)},
                       {"measured", number(p.measured)},
+                      {"uncertain", p.uncertain},
+                      {"at_edge", p.at_edge()},
                       {"judged", p.judged},
                       {"passed", p.passed}});
   }
@@ -106,16 +108,6 @@ std::vector<double> compared_currents(const std::vector<protection::RelaySetting
   return currents;
 }
 
-double composite_time(const protection::RelaySettings& relay, const std::string& quantity, double primary_A) {
-  double time = INFINITY;
-  for (const auto* stage : relay.all<protection::Stage>()) {
-    // A stage that others hold back is none that grades with them.
-    if (stage->quantity == quantity && stage->trips && stage->blocked_by.empty())
-      time = std::min(time, stage->operate_time_s(primary_A * relay.current_scale()));
-  }
-  return time;
-}
-
 /// From the relay nearest to the load to the one behind all: each behind the one before it.
 void print_grading(const std::vector<protection::RelaySettings>& relays, const std::string& quantity,
                    double least_margin_s) {
@@ -131,7 +123,7 @@ void print_grading(const std::vector<protection::RelaySettings>& relays, const s
     fmt::print("{:<14}", print_rounded(current, "A", 3));
     std::vector<double> times;
     for (const auto& relay : relays) {
-      times.push_back(composite_time(relay, quantity, current));
+      times.push_back(protection::composite_time_s(relay, quantity, current));
       fmt::print(" {:>12}", report::shown(times.back(), "s"));
     }
     for (std::size_t r = 1; r < relays.size(); ++r) {
@@ -271,7 +263,7 @@ int curve(const CurveOptions& options) {
       nlohmann::json quantities;
       for (const char* quantity : {"phase", "earth", "negative"}) {
         for (const double current : compared_currents(relays, quantity)) {
-          const double time = composite_time(relay, quantity, current);
+          const double time = protection::composite_time_s(relay, quantity, current);
           quantities[quantity].push_back(
               {{"primary_A", current}, {"time_s", std::isfinite(time) ? nlohmann::json(time) : nullptr}});
         }

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <cmath>
 #include <numeric>
 
 #include <fmt/format.h>
@@ -44,6 +45,10 @@ void print_result(const trial::TrialResult& result) {
   std::fflush(stdout);
 }
 
+nlohmann::json number_or_null(double value) {
+  return std::isfinite(value) ? nlohmann::json(value) : nlohmann::json();
+}
+
 nlohmann::json result_json(const trial::TrialResult& result) {
   nlohmann::json verdicts = nlohmann::json::array();
   for (const trial::Verdict& v : result.verdicts) {
@@ -52,6 +57,8 @@ nlohmann::json result_json(const trial::TrialResult& result) {
                         {"measured", v.measured},
                         {"margin", v.margin},
                         {"doubt", v.doubt},
+                        {"uncertain", number_or_null(v.uncertain)},
+                        {"at_edge", v.at_edge()},
                         {"passed", v.passed}});
   }
   nlohmann::json findings = nlohmann::json::array();
@@ -126,7 +133,10 @@ int test(const TestOptions& options) {
           : std::filesystem::path(options.out);
   trial::check_trials(all);
   bool written = true;
-  const std::vector<trial::TrialResult> results = run_all(all, options, out, written);
+  std::vector<trial::TrialResult> results = run_all(all, options, out, written);
+  trial::RunOptions where;
+  where.place = options.place;
+  trial::doubt_silent_devices(all, where, results);
   if (results.empty() && stop_on_signal()) return interrupted;
   if (results.empty()) {
     throw Error(all.trials.empty() ? "the case has no trials; write some in trials.toml"

@@ -306,6 +306,11 @@ void require_samples(const Expectation& e, TrialResult& result) {
 
 namespace {
 
+double number_fact(const record::Record& record, const std::string& name, double otherwise) {
+  const std::string text = record.fact(name);
+  return text.empty() ? otherwise : parse_quantity_as(text, "");
+}
+
 internal::Outcome outcome_of(const Case& all, const Trial& trial, const record::Record& record,
                              double inception_s, double ended_s) {
   return {all,
@@ -314,13 +319,12 @@ internal::Outcome outcome_of(const Case& all, const Trial& trial, const record::
           internal::Evidence(record),
           inception_s,
           ended_s,
-          trial.fault ? inception_s + fault_ends(trial) : ended_s};
+          trial.fault ? inception_s + fault_ends(trial) : ended_s,
+          number_fact(record, "late_s", 0)};
 }
 
 double ended_of(const record::Record& record) {
-  const std::string ended = record.fact("ended_s");
-  if (!ended.empty()) return parse_quantity_as(ended, "");
-  return record.time_s.empty() ? 0 : record.time_s.back();
+  return number_fact(record, "ended_s", record.time_s.empty() ? 0 : record.time_s.back());
 }
 
 }  // namespace
@@ -368,6 +372,27 @@ std::vector<Explanation> likely_causes(const Case& all, const std::vector<TrialR
   return likely_causes(judged);
 }
 
+void doubt_silent_devices(const Case& all, const RunOptions& how, std::vector<TrialResult>& results) {
+  for (const Device& device : all.bench.devices) {
+    if ((how.place.empty() ? device.place : how.place) != "outside") continue;
+    const auto showed = [&](const TrialResult& result) {
+      const internal::Evidence evidence(result.record);
+      return evidence.first(device.name + ".start", true, 0) ||
+             evidence.first(device.name + ".trip", true, 0);
+    };
+    if (std::any_of(results.begin(), results.end(), showed)) continue;
+    for (TrialResult& result : results) {
+      for (Verdict& verdict : result.verdicts) {
+        const bool rests = verdict.expectation.starts_with(device.name + " ") && verdict.passed &&
+                           verdict.expected.starts_with("never");
+        if (rests && verdict.doubt.empty())
+          verdict.doubt =
+              device.name + " is outside and started in none of these trials: nothing shows that it measures";
+      }
+    }
+  }
+}
+
 TrialResult judge_again(const Case& all, const Trial& trial, record::Record record, bool explain) {
   TrialResult result;
   result.name = trial.name;
@@ -400,6 +425,9 @@ void take_result(bench::Run& run, TrialResult& result) {
   result.record = run.take_record(result.inception_s);
   result.rows = run.rows();
   result.record.facts = {{"trial", result.name}, {"ended_s", fmt::format("{}", plant.time_s())}};
+  const double late_s = pace::punctuality(result.timing).worst_late_s;
+  if (run.somebody_elsewhere() && late_s > 0)
+    result.record.facts.emplace_back("late_s", fmt::format("{:.3g}", late_s));
 }
 
 }  // namespace

@@ -116,7 +116,23 @@ has((scratch / "cover" / "coverage.csv").read_text(), "R1,phase1 trips,true,fals
 covered = json.loads(run("programme", demo / "veskar", "--coverage", "--mistakes", "R1 phase2 trips", "--json", "--out", "cover"))
 expect(covered["mistakes"] == 1 and covered["found"] == 1, str(covered))
 run("programme", demo / "veskar", "--coverage", "--mistakes", "R1 phase1 drop_off", "--least-coverage", "50 %", "--out", "cover", code=1)
-has(run("inject", demo / "veskar" / "R2.toml", "--coverage", "--out", "cover"), "found from -5 % on", "mistakes are found")
+has(run("inject", demo / "veskar" / "R2.toml", "--coverage", "--out", "cover"), "9 A                    found from", "mistakes are found")
+
+# The smallest programme is a case of its own.
+has(run("programme", demo / "veskar", "--choose", "2", "--mistakes", "R1 earth", "--out", "choice"), "of 8 trials find", "case: choice/chosen")
+has(run("check", "choice/chosen"), "Veskar quay", "trials                2")
+chosen = json.loads(run("test", "choice/chosen", "--place", "plant", "--free", "--no-figures", "--json", "--out", "choice/run"))
+expect(chosen["passed"] and len(chosen["trials"]) == 2 and chosen["causes"] == [], str(chosen)[:300])
+expect(all(v["uncertain"] is None or v["uncertain"] < 2e-3 for t in chosen["trials"] for v in t["verdicts"]), "uncertain")
+
+# A record of a trial, played to the relay as it is and to one that is not as approved.
+played = sorted((scratch / "choice" / "run").glob("*.cfg"))[0]
+channels = ["--record", played, "--currents", "CT1.i", "--voltages", "VT0.v", "--no-figures", "--out", "played"]
+has(run("inject", demo / "veskar" / "R1.toml", *channels), "playback", "trip rises", "2 of 2 points")
+(scratch / "wrong.toml").write_text((demo / "veskar" / "R1.toml").read_text().replace("time_multiplier = 0.2", "time_multiplier = 0.4"))
+run("inject", "wrong.toml", "--approved", demo / "veskar" / "R1.toml", *channels, code=1)
+has(run("inject", demo / "veskar" / "R1.toml", "--record", played, "--currents", "CT9.i", code=2), 'no channel "CT9.ia"')
+has(run("inject", "wrong.toml", "--approved", demo / "veskar" / "R1.toml", "--no-figures", "--out", "played", code=1), "it behaves as if the", "observations")
 
 # another case in the same folder is refused; a sweep over what is not there, too
 (case / "trials.toml").write_text(trials)

@@ -231,6 +231,49 @@ TEST(Injection, ProposesNoValueThatFallsOnAnotherStagesThreshold) {
   for (const double value : values) EXPECT_LT(1.02 * value, 1400);
 }
 
+/// One function of machines or earth faults, with a setting that its element tests must find wrong.
+struct Single {
+  const char* settings;
+  const char* wrong;  // in place of the line that begins like it
+};
+
+TEST(Injection, TestsFunctionsOfMachinesAndOfSensitiveEarthFaults) {
+  const std::string head = "values = \"primary\"\nvt_primary = \"11 kV\"\n";
+  for (const Single& one :
+       {Single{"[unbalance.f]\npickup = \"20 %\"\nleast_current = \"80 A\"\ndelay = \"1 s\"\n",
+               "pickup = \"22 %\""},
+        Single{"[earth_power.f]\npickup = \"2 A\"\nvoltage = \"3 kV\"\ndelay = \"0.5 s\"\n",
+               "pickup = \"2.2 A\""},
+        Single{"[restricted_earth.f]\npickup = \"50 A\"\ndelay = \"20 ms\"\n", "pickup = \"56 A\""},
+        Single{"[overfluxing.f]\nrated_voltage = \"11 kV\"\npickup = 1.1\ndelay = \"1 s\"\n",
+               "pickup = 1.15"},
+        Single{
+            "[overfluxing.f]\nrated_voltage = \"11 kV\"\ncharacteristic = \"inverse\"\ntime_multiplier = 1\n",
+            "time_multiplier = 1.3"},
+        Single{"[field_loss.f]\noffset = \"1 ohm\"\ndiameter = \"30 ohm\"\ndelay = \"0.5 s\"\n",
+               "diameter = \"27 ohm\""},
+        Single{"[motor_start.f]\nrated = \"200 A\"\nlongest = \"3 s\"\n", "longest = \"4 s\""},
+        Single{"[stage.f]\nvoltage = \"restrains\"\nfull_voltage = \"11 kV\"\npickup = \"900 A\"\ndelay = "
+               "\"0.3 s\"\n",
+               "full_voltage = \"12 kV\""},
+        Single{"[stage.f]\nvoltage = \"controls\"\nfull_voltage = \"9 kV\"\npickup = \"900 A\"\ndelay = "
+               "\"0.3 s\"\n",
+               "pickup = \"960 A\""}}) {
+    const RelaySettings approved = casefile::read_relay_settings_text(head + one.settings, "R.toml");
+    const InjectionReport report = tested(approved, approved);
+    EXPECT_TRUE(report.passed()) << one.settings;
+    EXPECT_GT(report.points.size(), 5U) << one.settings;
+    for (const InjectedPoint& p : report.points)
+      EXPECT_TRUE(p.passed) << one.settings << p.test << " " << p.measured;
+    std::string text = one.settings;
+    const std::string wrong = one.wrong, field = wrong.substr(0, wrong.find('='));
+    const std::size_t from = text.find("\n" + field) + 1;
+    text.replace(from, text.find('\n', from) - from, wrong);
+    EXPECT_FALSE(tested(casefile::read_relay_settings_text(head + text, "R.toml"), approved).passed())
+        << text;
+  }
+}
+
 TEST(Injection, TriesEachPhaseAndPairAndTheSectorOfADirection) {
   RelaySettings approved = demo("proof/RP.toml");
   const auto points = [&](const RelaySettings& settings, const std::string& function) {

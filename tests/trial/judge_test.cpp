@@ -10,7 +10,8 @@ namespace {
 std::string words_of(const TrialResult& result) {
   std::string text;
   for (const Verdict& v : result.verdicts)
-    text += v.expectation + " | " + v.expected + " | " + v.measured + " | " + v.margin + "\n";
+    text +=
+        v.expectation + " | " + v.expected + " | " + v.measured + " | " + v.margin + " | " + v.doubt + "\n";
   return text;
 }
 
@@ -32,6 +33,47 @@ TEST(Judge, GivesTheSameVerdictsOfARecordThatWasKept) {
   }
   for (const char* part : {".cfg", ".dat", ".inf"})
     std::filesystem::remove(std::filesystem::path(file).replace_extension(part));
+}
+
+TEST(Judge, SaysWhereAVerdictIsAtTheEdgeOfWhatIsUncertain) {
+  const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
+  Trial trial = all.trials[0];
+  const TrialResult first = run_trial(all, trial, {.place = "plant", .free = true});
+  const double measured_s = first.verdicts[1].value;
+  EXPECT_EQ(first.verdicts[1].doubt, "");
+  // The step, a sample, and a decision of R1, which takes 20 in a cycle.
+  EXPECT_NEAR(first.verdicts[1].uncertain, 50e-6 + 250e-6 + 1e-3, 1e-9);
+  const auto judged = [&](double left_s) {
+    trial.expect.resize(1);
+    trial.expect[0] = {};
+    trial.expect[0].device = "R1";
+    trial.expect[0].window = {"0 s", print_quantity(measured_s + left_s, "s")};
+    return judge_again(all, trial, first.record).verdicts[0];
+  };
+  const Verdict close = judged(0.4e-3), beyond = judged(-0.4e-3), clear = judged(2e-3),
+                failed = judged(-2e-3);
+  EXPECT_TRUE(close.passed && close.at_edge());
+  EXPECT_TRUE(close.doubt.starts_with("at the edge: 1.3 ms are uncertain, and its margin is +0.4 ms"))
+      << close.doubt;
+  EXPECT_TRUE(!beyond.passed && beyond.at_edge());
+  EXPECT_TRUE(clear.passed && !clear.at_edge());
+  EXPECT_TRUE(!failed.passed && !failed.at_edge());
+}
+
+TEST(Judge, DoubtsThatADeviceOutsideMeasuresWhichNeverStarted) {
+  const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
+  std::vector<TrialResult> results;
+  for (const char* name : {"fault on cable 2 is no business of R1", "solid earth fault on cable 1"})
+    results.push_back(run_trial(all, find_trial(all, name), {.place = "plant", .free = true}));
+  const auto doubted = [&](std::vector<TrialResult> some) {
+    doubt_silent_devices(all, {.place = "outside"}, some);
+    int count = 0;
+    for (const Verdict& v : some.front().verdicts)
+      count += v.doubt.find("is outside") != std::string::npos ? 1 : 0;
+    return count;
+  };
+  EXPECT_EQ(doubted({results[0]}), 2) << "R1 twice; R0 started";
+  EXPECT_EQ(doubted(results), 0) << "R1 started in the other";
 }
 
 TEST(Judge, TakesChangesFromSamplesWhereARecordHasNoEvents) {

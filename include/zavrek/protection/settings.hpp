@@ -27,6 +27,8 @@ struct FunctionBase {
   std::string blocked_by;  ///< condition that keeps it at rest
   bool trips = true;       ///< its operation is one of the relay's trips
   int end = 1;             ///< place (stream) that it measures, counted from 1
+  /// Whether it looks at voltages, and at the frequency of its place.
+  static constexpr bool sees_voltage = false, sees_frequency = false;
   /// What follows its name in its signals; "" is the name alone.
   [[nodiscard]] static std::vector<std::string> signals() { return {"start", "trip"}; }
 };
@@ -47,13 +49,103 @@ struct Stage : FunctionBase {
   double angle_rad = 1.0471975511965976;  ///< by which the fault current lags: 60 deg
   double least_voltage_V = 0;             ///< below it phase stages use the voltage remembered
   double second_harmonic = unset;         ///< share that blocks
+  /// What the least voltage between phases does: "none"; "restrains": pickup falls with it, from
+  /// `full_voltage` down to a quarter at a quarter of that; "controls": above `full_voltage` the stage rests.
+  std::string voltage = "none";
+  double full_voltage_V = unset;
 
+  static constexpr double lowest_share = 0.25;  ///< to which the pickup falls
   /// Operating time at a constant `current_A` in the amperes of the setting; infinite when it never operates.
   [[nodiscard]] double operate_time_s(double current_A) const;
 };
 
+/// Negative- over positive-sequence current: a conductor that is open.
+struct Unbalance : FunctionBase {
+  double pickup = unset;           ///< share
+  double least_current_A = unset;  ///< positive sequence
+  double delay_s = unset;
+  double drop_off = 0.95;
+};
+
+/// Current in line with, or across, the residual voltage: earth faults where the neutral is insulated or
+/// compensated.
+struct EarthPower : FunctionBase {
+  static constexpr bool sees_voltage = true;
+  std::string quantity = "active";    ///< "active": I cos phi, "reactive": I sin phi
+  std::string direction = "forward";  ///< or "reverse"
+  double pickup_A = unset;            ///< of that part of the residual current
+  double voltage_V = unset;  ///< residual voltage (three times the zero sequence) from which it counts
+  double delay_s = unset;
+  double drop_off = 0.9;
+};
+
+/// Residual current of a winding against that of its neutral, each towards the winding.
+struct RestrictedEarth : FunctionBase {
+  int neutral_end = 2;  ///< place whose residual current is that of the neutral
+  double pickup_A = unset;
+  double slope = 0.3;  ///< of half of the difference between the two
+  double delay_s = 0;
+  double drop_off = 0.9;
+};
+
+/// Voltage over frequency, each over its rated value: flux of a core.
+struct Overfluxing : FunctionBase {
+  static constexpr bool sees_voltage = true, sees_frequency = true;
+  double rated_voltage_V = unset;  ///< between phases, at nominal frequency
+  double pickup = 1.1;             ///< of the rated flux
+  std::string characteristic =
+      "definite";  ///< or "inverse": time_multiplier / (M - 1), M the flux over pickup
+  double delay_s = unset;
+  double time_multiplier = 1;
+  double drop_off = 0.98;
+};
+
+/// Loss of excitation: the positive-sequence impedance of a machine in a circle below the origin.
+struct FieldLoss : FunctionBase {
+  static constexpr bool sees_voltage = true;
+  double offset_ohm = unset;    ///< of the circle's top below the origin: half the transient reactance
+  double diameter_ohm = unset;  ///< the synchronous reactance
+  std::string current = "out";  ///< counted "out" of the machine, or "into" it
+  double least_voltage_V = 0;
+  double delay_s = unset;
+};
+
+/// A machine out of step: the positive-sequence impedance crosses from one blinder to the other.
+struct PoleSlip : FunctionBase {
+  static constexpr bool sees_voltage = true;
+  double blinder_ohm = unset;  ///< either side of the line through the origin at `angle`
+  double forward_ohm = unset;  ///< reach along that line
+  double reverse_ohm = 0;
+  double angle_rad = 1.4835298641951802;  ///< 85 deg
+  double least_time_s = 0.02;             ///< from blinder to blinder: what is faster is a fault
+  int slips = 1;                          ///< until it trips
+  double forget_s = 10;                   ///< without a further one
+};
+
+/// A motor that starts for too long, stalls, or is started too often.
+struct MotorStart : FunctionBase {
+  double rated_A = unset;
+  double starting = 2;       ///< of the rated current, above which it starts
+  double longest_s = unset;  ///< that a start may take
+  double stalled = unset;    ///< of the rated current, above which a motor that has started is stalled
+  double stall_delay_s = 1;
+  int most_starts = 3;
+  double within_s = 3600;
+  [[nodiscard]] static std::vector<std::string> signals() { return {"start", "trip", "inhibit"}; }
+};
+
+/// A current circuit is broken: residual current without residual voltage.
+struct CurrentWatch : FunctionBase {
+  static constexpr bool sees_voltage = true;
+  double residual_A = unset;
+  double residual_V = unset;  ///< above this it is an earth fault
+  double delay_s = 1;
+  CurrentWatch() { trips = false; }
+};
+
 /// Over- or undervoltage.
 struct VoltageStage : FunctionBase {
+  static constexpr bool sees_voltage = true;
   std::string when = "over";
   std::string quantity = "phase-phase";  ///< "phase", "phase-phase", "positive", "negative", "residual"
   std::string of = "any";                ///< of the three: "any" or "all"
@@ -69,6 +161,7 @@ struct VoltageStage : FunctionBase {
 
 /// Over- or underfrequency, or its rate of change.
 struct FrequencyStage : FunctionBase {
+  static constexpr bool sees_voltage = true, sees_frequency = true;
   std::string when = "under";  ///< "over", "under", "rising", "falling"
   double pickup_Hz = unset;
   double rate_Hz_per_s = unset;
@@ -79,6 +172,7 @@ struct FrequencyStage : FunctionBase {
 
 /// One zone of distance protection.
 struct Zone : FunctionBase {
+  static constexpr bool sees_voltage = true;
   std::string shape = "quadrilateral";  ///< or "mho"
   std::string direction = "forward";    ///< "forward", "reverse", "none"
   std::string loops = "all";            ///< "all", "phase", "earth"
@@ -93,6 +187,7 @@ struct Zone : FunctionBase {
 
 /// Slow passage of the positive-sequence impedance from an outer into an inner ring.
 struct PowerSwing : FunctionBase {
+  static constexpr bool sees_voltage = true;
   double outer_ohm = unset, inner_ohm = unset;
   double least_time_s = 0.03;
   double hold_s = 2;
@@ -101,6 +196,7 @@ struct PowerSwing : FunctionBase {
 
 /// Trips at once, for a while after a dead line was energised.
 struct SwitchOntoFault : FunctionBase {
+  static constexpr bool sees_voltage = true;
   std::string when;
   double dead_voltage_V = unset;
   double dead_current_A = unset;
@@ -145,6 +241,7 @@ struct Reclose : FunctionBase {
 };
 
 struct Synchrocheck : FunctionBase {
+  static constexpr bool sees_voltage = true;
   int other_end = 2;
   double voltage_V = unset;  ///< both must exceed
   double difference_V = unset;
@@ -159,12 +256,14 @@ struct Thermal : FunctionBase {
   double rated_A = unset;
   double factor = 1.05;
   double time_constant_s = unset;
-  double alarm = 0.9;  ///< of the trip temperature
+  double alarm = 0.9;          ///< of the trip temperature
+  double negative_factor = 0;  ///< by which negative sequence heats more: I^2 = I1^2 + factor I2^2
   /// IEC 60255-149: from `before_A`, held for long, to a constant current; infinite when it never operates.
   [[nodiscard]] double operate_time_s(double current_A, double before_A = 0) const;
 };
 
 struct PowerStage : FunctionBase {
+  static constexpr bool sees_voltage = true;
   std::string quantity = "active";
   std::string direction = "reverse";
   double pickup_W = unset;
@@ -173,6 +272,7 @@ struct PowerStage : FunctionBase {
 };
 
 struct LossOfPotential : FunctionBase {
+  static constexpr bool sees_voltage = true;
   double negative_V = unset;  ///< negative sequence above this without negative-sequence current
   double negative_A = unset;
   double collapsed_V = unset;  ///< positive sequence below this without a change of current
@@ -200,6 +300,14 @@ struct Output : FunctionBase {
 };
 
 const Table& table(const Stage*);
+const Table& table(const Unbalance*);
+const Table& table(const EarthPower*);
+const Table& table(const RestrictedEarth*);
+const Table& table(const Overfluxing*);
+const Table& table(const FieldLoss*);
+const Table& table(const PoleSlip*);
+const Table& table(const MotorStart*);
+const Table& table(const CurrentWatch*);
 const Table& table(const VoltageStage*);
 const Table& table(const FrequencyStage*);
 const Table& table(const Zone*);
@@ -216,9 +324,11 @@ const Table& table(const Logic*);
 const Table& table(const Latch*);
 const Table& table(const Output*);
 
-using FunctionSettings = std::variant<Stage, VoltageStage, FrequencyStage, Zone, PowerSwing, SwitchOntoFault,
-                                      Differential, BreakerFailure, Reclose, Synchrocheck, Thermal,
-                                      PowerStage, LossOfPotential, Logic, Latch, Output>;
+using FunctionSettings =
+    std::variant<Stage, VoltageStage, FrequencyStage, Zone, PowerSwing, SwitchOntoFault, Differential,
+                 BreakerFailure, Reclose, Synchrocheck, Thermal, PowerStage, LossOfPotential, Unbalance,
+                 EarthPower, RestrictedEarth, Overfluxing, FieldLoss, PoleSlip, MotorStart, CurrentWatch,
+                 Logic, Latch, Output>;
 /// Calls visit(null pointer of the kind) for every kind.
 template <class Visit, std::size_t... k>
 void for_each_function(Visit&& visit, std::index_sequence<k...>) {
@@ -230,6 +340,16 @@ void for_each_kind(Visit&& visit) {
 }
 [[nodiscard]] inline const FunctionBase& base_of(const FunctionSettings& function) {
   return std::visit([](const auto& f) -> const FunctionBase& { return f; }, function);
+}
+
+/// Whether a function looks at voltages.
+[[nodiscard]] inline bool sees_voltage(const FunctionSettings& function) {
+  const auto* stage = std::get_if<Stage>(&function);
+  if (stage) return stage->direction != "none" || stage->voltage != "none";
+  return std::visit([](const auto& f) { return std::decay_t<decltype(f)>::sees_voltage; }, function);
+}
+[[nodiscard]] inline bool sees_frequency(const FunctionSettings& function) {
+  return std::visit([](const auto& f) { return std::decay_t<decltype(f)>::sees_frequency; }, function);
 }
 
 [[nodiscard]] inline std::vector<std::string> signals_of(const FunctionSettings& function) {
@@ -287,6 +407,11 @@ const Table& table(const RelaySettings*);
 [[nodiscard]] std::vector<std::string> inputs_of(const RelaySettings& settings);
 /// Functions that neither trip nor are asked for by any condition: whatever they see, nothing comes of it.
 [[nodiscard]] std::vector<std::string> idle_functions(const RelaySettings& settings);
+
+/// Operating time of all overcurrent stages of a quantity that trip and that nothing blocks, at a constant
+/// primary current; infinite where none operates.
+[[nodiscard]] double composite_time_s(const RelaySettings& settings, const std::string& quantity,
+                                      double primary_A);
 
 /// Settings that cannot work: no function, a threshold or a ratio missing, a stage that can never operate
 /// before another one does, conditions over signals that are not there.

@@ -1,6 +1,7 @@
 // Element tests: quantities straight to a relay, without a network, and what its settings say it should do.
 #pragma once
 
+#include <cmath>
 #include <filesystem>
 #include <functional>
 #include <limits>
@@ -99,8 +100,14 @@ struct InjectedPoint {
   double low = 0, high = 0;
   double measured = std::numeric_limits<double>::infinity();
   std::string unit = "s";
+  double uncertain = 0;  ///< by which `measured` may be off: samples and decisions, or the step of a search
   bool judged = true;
   bool passed = false;
+  /// Whether it could be the other way round within what is uncertain.
+  [[nodiscard]] bool at_edge() const {
+    return std::isfinite(measured) &&
+           (std::abs(measured - low) <= uncertain || std::abs(measured - high) <= uncertain);
+  }
 };
 
 /// A characteristic searched along rays.

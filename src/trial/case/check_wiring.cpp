@@ -1,10 +1,12 @@
 #include "trial/case/check_wiring.hpp"
 
 #include <cmath>
+#include <set>
 
 #include <fmt/format.h>
 
 #include "bench/measured.hpp"
+#include "zavrek/trial/programme.hpp"
 
 namespace zavrek::trial::internal {
 namespace {
@@ -23,6 +25,10 @@ class Wiring {
         rated("vt." + vt->name, "between phases", vt->bus, vt->primary_V);
     }
     for (const Device& device : all_.bench.devices) look_at(device);
+    for (const Trial& trial : all_.trials) {
+      if (trial.fault) look_at(trial.fault->fault.on, trial.fault->fault.at);
+    }
+    for (const Sweep& sweep : all_.sweeps) look_at(sweep);
     return std::move(notes_);
   }
 
@@ -32,6 +38,29 @@ class Wiring {
     if (!bus || !network::is_set(voltage_V) || std::abs(voltage_V / bus->voltage_V - 1) <= of_its_bus) return;
     notes_.push_back(fmt::format("{}: rated {} {}, on bus {} of {}", place, print_rounded(voltage_V, "V"),
                                  what, on, print_rounded(bus->voltage_V, "V")));
+  }
+  void look_at(const Sweep& sweep) {
+    std::string on = sweep.trial.fault ? sweep.trial.fault->fault.on : std::string();
+    double at = sweep.trial.fault ? sweep.trial.fault->fault.at : network::unset;
+    for (std::size_t k = 0; k < size_of(sweep); ++k) {
+      for (const auto& [field, value] : fields_of(sweep, k)) {
+        if (field == "fault.on") on = value;
+        if (field == "fault.at") at = parse_quantity_as(value, "");
+      }
+      look_at(on, at);
+    }
+  }
+  /// A fault at the very end of a line lies on the bus: a current transformer there sees it behind itself.
+  void look_at(const std::string& on, double at) {
+    if (!(at == 0 || at == 1) || !told_.insert(fmt::format("{} {}", on, at)).second) return;
+    for (const network::Element& element : all_.network.elements) {
+      const auto* ct = std::get_if<network::CurrentTransformer>(&element);
+      if (!ct || ct->on != on || (ct->end == "near") != (at == 0)) continue;
+      notes_.push_back(
+          fmt::format("a fault at {0:g} % of {1} lies on the bus, behind {2}, whose relay sees none of "
+                      "its current; at {3} % it lies in the line",
+                      100 * at, on, ct->name, at == 0 ? "1" : "99"));
+    }
   }
   void look_at(const network::Transformer& t) {
     const std::string place = "transformer." + t.name;
@@ -64,6 +93,7 @@ class Wiring {
 
   const Case& all_;
   std::vector<std::string> notes_;
+  std::set<std::string> told_;
 };
 
 }  // namespace

@@ -57,7 +57,7 @@ void Tester::each_phase(const FunctionSettings& function, const Probe& probe) {
   }
 }
 
-void Tester::sector(const protection::Stage& stage, const Probe& probe, double value) {
+void Tester::sector(const Probe& probe, double value) {
   constexpr double degree = std::numbers::pi / 180;
   constexpr double tolerance_deg = 3, search_deg = 12, widest_deg = 175;
   constexpr int halvings = 6;
@@ -66,7 +66,7 @@ void Tester::sector(const protection::Stage& stage, const Probe& probe, double v
   const double within = time_s + tolerance_.of(time_s) + probe.measuring_s;
   const auto should = [&](double turn_deg) {
     const ExpectedOperation found = expected(probe, at(turn_deg), options_.longest_s);
-    return found.stage == stage.name;
+    return found.stage == probe.function;
   };
   for (const double way : {-1.0, 1.0}) {
     if (!report_.failure.empty() || !should(0) || should(way * widest_deg)) continue;

@@ -41,7 +41,7 @@ void Tester::note_trip(const std::vector<protection::Held>& past, const Stimulus
   one.tolerance_share = tolerance_.share;
   one.measuring_s = probe.measuring_s;
   one.passed = passed;
-  one.predict = [episode = Episode{past, {{during.measured, one.longest_s()}}, {}},
+  one.predict = [episode = Episode{past, {{during.measured, one.longest_s()}}, {}, true},
                  longest_s = one.longest_s()](const Device& wrong) {
     return trip_time(wrong, episode, longest_s);
   };
@@ -154,7 +154,6 @@ bool Tester::settle(const Probe& probe) {
   const bool forgets = injector_.forget();
   if (!forgets) (void)injector_.inject(probe.before, longest_reset_s, Injector::Until::quiet);
   (void)injector_.inject(probe.before, prefault_s);
-  if (forgets) injector_.rested(probe.before);
   if (!injector_.failure().empty()) report_.failure = injector_.failure();
   return report_.failure.empty();
 }
@@ -214,8 +213,7 @@ void Tester::test(const FunctionSettings& function, const Probe& probe) {
     time(function, probe,
          value_at(function, probe, 1 + way * 2.5 * options_.value_tolerance, options_.frequency_Hz));
   each_phase(function, probe);
-  if (const auto* stage = std::get_if<protection::Stage>(&function); stage && probe.turned && !values.empty())
-    sector(*stage, probe, values.front());
+  if (probe.turned && !values.empty()) sector(probe, values.back());
   pickup(function, probe);
   restraint(function, probe);
   if (const auto* zone = std::get_if<protection::Zone>(&function)) boundaries(*zone, probe);
@@ -247,6 +245,7 @@ void Tester::time(const FunctionSettings& function, const Probe& probe, double v
       injector_.inject(during, std::min(watched, options_.longest_s * 1.3), Injector::Until::trip);
   if (seen.trip_s) point.measured = *seen.trip_s;
   point.passed = point.measured >= point.low && point.measured <= point.high;
+  point.uncertain = uncertain_s();
   // Near pickup an inverse time says nothing; that it operates at all is still wanted.
   const double multiple = probe.threshold > 0 ? value / probe.threshold : 1;
   point.judged = !inverse(function) || !std::isfinite(point.expected) || multiple >= options_.accurate_above;

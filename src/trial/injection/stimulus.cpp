@@ -92,6 +92,8 @@ std::size_t places_of(const RelaySettings& settings) {
       most = std::max(most, d->rated_currents.size());
     if (const auto* s = std::get_if<protection::Synchrocheck>(&function))
       most = std::max(most, static_cast<std::size_t>(s->other_end));
+    if (const auto* r = std::get_if<protection::RestrictedEarth>(&function))
+      most = std::max(most, static_cast<std::size_t>(r->neutral_end));
   }
   return most;
 }
@@ -119,16 +121,23 @@ struct Maker {
 
   std::optional<Probe> operator()(const protection::Stage& stage) const {
     const int sequence = stage.quantity == "phase" ? 1 : stage.quantity == "negative" ? -1 : 0;
+    // Where voltage has a say, it stands at half of what makes the pickup whole.
+    constexpr double lowered = 0.5;
+    const bool by_voltage = stage.voltage != "none";
     Probe p = probe(stage,
                     sequence > 0   ? "phase current"
                     : sequence < 0 ? "negative-sequence current"
                                    : "residual current",
-                    "A", stage.pickup_A);
+                    "A", stage.pickup_A * (stage.voltage == "restrains" ? lowered : 1));
     p.drop_off = stage.drop_off;
     const double way = stage.direction == "reverse" ? -1 : 1;
     const bool directed = stage.direction != "none";
     p.turned = [=, b = before](double amperes, double turn_rad) {
       return changed(b, stage.end, [&](End& end, Stimulus&) {
+        if (by_voltage) {
+          const auto v = of_sequence(1, lowered * stage.full_voltage_V / std::sqrt(3.0));
+          std::copy(v.begin(), v.end(), end.voltage.begin());
+        }
         // Residual current is three times its zero sequence: no phase carries more than a third of it.
         const double size = sequence == 0 ? amperes / 3 : amperes;
         add(end.current, of_sequence(sequence, way * std::polar(size, turn_rad - stage.angle_rad)));
@@ -139,7 +148,7 @@ struct Maker {
     };
     p.at = [turned = p.turned](double amperes) { return turned(amperes, 0); };
     if (!directed) p.turned = {};
-    add_singles(stage, way, p);
+    if (!by_voltage) add_singles(stage, way, p);
     return p;
   }
 
@@ -204,6 +213,87 @@ struct Maker {
                                end.voltage[2] = middle - half;
                              });
                            }});
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::Unbalance& function) const {
+    Probe p = probe(function, "negative over positive sequence", "", function.pickup);
+    p.drop_off = function.drop_off;
+    p.at = [=, b = before](double share) {
+      return changed(b, function.end, [&](End& end, Stimulus&) {
+        const double positive = 1.2 * function.least_current_A;
+        add(end.current, of_sequence(1, positive));
+        add(end.current, of_sequence(-1, share * positive));
+      });
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::EarthPower& function) const {
+    const bool active = function.quantity == "active";
+    Probe p = probe(function, std::string(active ? "active" : "reactive") + " residual current", "A",
+                    function.pickup_A);
+    p.drop_off = function.drop_off;
+    const double way = function.direction == "reverse" ? -1 : 1;
+    p.turned = [=, b = before](double amperes, double turn_rad) {
+      return changed(b, function.end, [&](End& end, Stimulus&) {
+        // All of it in line with (across) minus the residual voltage, well above its threshold.
+        const Phasor minus_residual = 1.5 * function.voltage_V;
+        const Phasor along = way * (active ? Phasor(1) : Phasor(0, 1)) * std::polar(amperes, turn_rad);
+        add(end.voltage, of_sequence(0, -minus_residual / 3.0));
+        add(end.current, of_sequence(0, along / 3.0));
+      });
+    };
+    p.at = [turned = p.turned](double amperes) { return turned(amperes, 0); };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::RestrictedEarth& function) const {
+    Probe p = probe(function, "current of the neutral", "A",
+                    function.slope < 2 ? function.pickup_A / (1 - function.slope / 2) : function.pickup_A);
+    // The threshold that falls to its share holds the current of the neutral too.
+    p.drop_off = function.drop_off * (1 - function.slope / 2) / (1 - function.drop_off * function.slope / 2);
+    p.at = [=, b = before](double amperes) {
+      return changed(b, function.neutral_end,
+                     [&](End& end, Stimulus&) { add(end.current, of_sequence(0, amperes / 3)); });
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::Overfluxing& function) const {
+    Probe p = probe(function, "flux", "", function.pickup);
+    p.drop_off = function.drop_off;
+    p.measuring_s = 0.13;
+    p.at = [=, b = before](double flux) {
+      return changed(b, function.end, [&](End& end, Stimulus&) {
+        const auto v = of_sequence(1, flux * function.rated_voltage_V / std::sqrt(3.0));
+        std::copy(v.begin(), v.end(), end.voltage.begin());
+      });
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::FieldLoss& function) const {
+    Probe p =
+        probe(function, "reactance below the origin", "ohm", function.offset_ohm + function.diameter_ohm);
+    p.operates_above = false;
+    p.drop_off = 1.02;
+    const double way = function.current == "out" ? -1 : 1;
+    p.at = [=, b = before](double ohm) {
+      return changed(b, function.end, [&](End& end, Stimulus&) {
+        add(end.current, of_sequence(1, way * end.voltage[0] / Phasor(0, -ohm)));
+      });
+    };
+    return p;
+  }
+
+  std::optional<Probe> operator()(const protection::MotorStart& function) const {
+    Probe p = probe(function, "phase current", "A", function.starting * function.rated_A);
+    p.drop_off = 1;
+    p.at = [=, b = before](double amperes) {
+      return changed(b, function.end,
+                     [&](End& end, Stimulus&) { add(end.current, of_sequence(1, amperes)); });
+    };
     return p;
   }
 

@@ -103,7 +103,12 @@ class Tester {
   /// trip contact, by search for the value from which on it trips in this function's time.
   void pickup(const FunctionSettings& function, const Probe& probe);
   void add_value(const Probe& probe, const char* test, double wanted, double measured, double tolerance,
-                 const std::string& unit);
+                 const std::string& unit, double uncertain = 0);
+  /// By how much a time may be off: a sample, and a decision of the relay.
+  [[nodiscard]] double uncertain_s() const {
+    const double cycle_s = 1 / options_.frequency_Hz;
+    return cycle_s / bench::samples_per_cycle + (approved_.decisions > 0 ? cycle_s / approved_.decisions : 0);
+  }
   /// An output that shows the start of a function and nothing else; empty where there is none.
   [[nodiscard]] std::string start_output(const FunctionSettings& function) const;
   void ramp(const FunctionSettings& function, const Probe& probe, const std::string& output);
@@ -125,8 +130,8 @@ class Tester {
   }
   void boundaries(const protection::Zone& zone, const Probe& probe);
   void boundary(const protection::Differential& function, const Probe& probe);
-  /// The sector in which a directional stage operates: both its edges.
-  void sector(const protection::Stage& stage, const Probe& probe, double value);
+  /// The sector in which a function that looks a way operates: both its edges.
+  void sector(const Probe& probe, double value);
   /// Each phase, pair or loop by itself.
   void each_phase(const FunctionSettings& function, const Probe& probe);
   [[nodiscard]] static std::string show(double value, const std::string& unit) {

@@ -118,7 +118,7 @@ bool Tester::starts_alone(const FunctionSettings& function, const Probe& probe) 
 
 void Tester::pickup(const FunctionSettings& function, const Probe& probe) {
   if (!report_.failure.empty() || std::holds_alternative<protection::Thermal>(function) ||
-      probe.unit == "Hz/s")
+      std::holds_alternative<protection::MotorStart>(function) || probe.unit == "Hz/s")
     return;
   const std::string own = start_output(function);
   if (!own.empty()) {
@@ -136,7 +136,7 @@ void Tester::pickup(const FunctionSettings& function, const Probe& probe) {
 }
 
 void Tester::add_value(const Probe& probe, const char* test, double wanted, double measured, double tolerance,
-                       const std::string& unit) {
+                       const std::string& unit, double uncertain) {
   InjectedPoint point;
   point.function = probe.function;
   point.test = test;
@@ -148,6 +148,7 @@ void Tester::add_value(const Probe& probe, const char* test, double wanted, doub
   point.high = wanted + tolerance;
   point.measured = measured;
   point.unit = unit;
+  point.uncertain = unit == "s" ? uncertain_s() : uncertain;
   point.passed = std::isfinite(measured) && measured >= point.low && measured <= point.high;
   report_.points.push_back(std::move(point));
 }
@@ -182,15 +183,17 @@ void Tester::ramp(const FunctionSettings& function, const Probe& probe, const st
     (void)injector_.inject(probe.at(value(down)), hold, Injector::Until::quiet);
   const double tolerance = (options_.value_tolerance + ramp_share) * std::abs(probe.threshold);
   const double of_Hz = probe.unit == "Hz" ? 0.02 : tolerance;
-  add_value(probe, "pickup", probe.threshold, started, of_Hz, probe.unit);
+  const double of_step = probe.unit == "Hz" ? ramp_Hz : ramp_share * std::abs(probe.threshold);
+  add_value(probe, "pickup", probe.threshold, started, of_Hz, probe.unit, of_step);
   const bool picked_up = report_.points.back().passed;
   const auto just_before = [&](double place, double by) { return probe.at(value(place - way * by)); };
-  note_start(probe, output, {just_before(up, 2 * step)}, false, picked_up);
+  if (way * (up - 1) > -width + step)
+    note_start(probe, output, {just_before(up, 2 * step)}, false, picked_up);
   if (std::isfinite(started)) note_start(probe, output, {just_before(up, -step)}, true, picked_up);
   if (!std::isfinite(started)) return;
   const double fell = injector_.start() ? never_s : value(down);
   const double wanted = probe.threshold * probe.drop_off;
-  add_value(probe, "drop-off", wanted, fell, probe.unit == "Hz" ? 0.02 : tolerance, probe.unit);
+  add_value(probe, "drop-off", wanted, fell, probe.unit == "Hz" ? 0.02 : tolerance, probe.unit, of_step);
   const bool fell_well = report_.points.back().passed;
   if (std::isfinite(fell)) {
     const Stimulus above = just_before(up, -4 * step);
@@ -244,7 +247,8 @@ void Tester::search(const FunctionSettings& function, const Probe& probe) {
   }
   add_value(probe, "pickup", probe.threshold,
             value_at(function, probe, (low + high) / 2, options_.frequency_Hz),
-            (options_.value_tolerance + search_width / (1 << search_steps)) * probe.threshold, probe.unit);
+            (options_.value_tolerance + search_width / (1 << search_steps)) * probe.threshold, probe.unit,
+            search_width / (1 << search_steps) * probe.threshold);
   note_tried(probe, report_.points.back().passed);
 }
 

@@ -26,6 +26,8 @@ bool inverse(const FunctionSettings& function) {
     return stage->characteristic != "definite";
   if (const auto* stage = std::get_if<protection::VoltageStage>(&function))
     return stage->characteristic != "definite";
+  if (const auto* flux = std::get_if<protection::Overfluxing>(&function))
+    return flux->characteristic != "definite";
   return std::holds_alternative<protection::Thermal>(function);
 }
 
@@ -51,6 +53,10 @@ double definite_delay(const FunctionSettings& function) {
   if (const auto* voltage = std::get_if<protection::VoltageStage>(&function)) return voltage->delay_s;
   if (const auto* frequency = std::get_if<protection::FrequencyStage>(&function)) return frequency->delay_s;
   if (const auto* power = std::get_if<protection::PowerStage>(&function)) return power->delay_s;
+  if (const auto* earth = std::get_if<protection::EarthPower>(&function)) return earth->delay_s;
+  if (const auto* restricted = std::get_if<protection::RestrictedEarth>(&function))
+    return restricted->delay_s;
+  if (const auto* flux = std::get_if<protection::Overfluxing>(&function)) return flux->delay_s;
   if (const auto* zone = std::get_if<protection::Zone>(&function)) return zone->delay_s;
   return network::unset;
 }

@@ -27,6 +27,11 @@ constexpr double longest_held_s = 30;  // of a fault that ends before anything t
 std::string show(double time_s) { return fmt::format("{:.3f} s", time_s); }
 std::string show_ms(double time_s) { return fmt::format("{:+.1f} ms", 1e3 * time_s); }
 
+void set_margin(Verdict& verdict, double left_s) {
+  verdict.margin = show_ms(left_s);
+  verdict.spare = left_s;
+}
+
 double tolerance_of(const Expectation& e, double expected_s) {
   return time_tolerance(e.tolerance).of(expected_s);
 }
@@ -51,7 +56,7 @@ void judge_time(const Expectation& e, double expected_s, std::optional<double> m
   verdict.expected = fmt::format("{} +/- {:.0f} ms", show(expected_s), 1e3 * tolerance);
   if (!measured_s) return;
   const double left = tolerance - std::abs(*measured_s - expected_s);
-  verdict.margin = show_ms(left);
+  set_margin(verdict, left);
   verdict.passed = left >= 0;
   verdict.left = left / tolerance;
 }
@@ -81,7 +86,7 @@ void judge_from_settings(const Expectation& e, const Expected& expected, std::op
     return;
   }
   const double left = std::min(*measured_s - early, late - *measured_s);
-  verdict.margin = show_ms(left);
+  set_margin(verdict, left);
   verdict.passed = left >= 0;
   if (!may_rest) verdict.left = 2 * left / (late - early);
 }
@@ -196,14 +201,14 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
     verdict.expected =
         "before " + e.before + (other ? " at " + show(*other - o.inception_s) : ", which never comes");
     verdict.passed = rise && (!other || *rise < *other);
-    if (rise && other) verdict.margin = show_ms(*other - *rise);
+    if (rise && other) set_margin(verdict, *other - *rise);
   } else if (!e.window.empty()) {
     const double early = parse_quantity_as(e.window[0], "s");
     const double late = parse_quantity_as(e.window[1], "s");
     verdict.expected = fmt::format("{} to {}", show(early), show(late));
     if (!measured) return;
     const double left = std::min(*measured - early, late - *measured);
-    verdict.margin = show_ms(left);
+    set_margin(verdict, left);
     verdict.passed = left >= 0;
     verdict.left = 2 * left / (late - early);
   } else if (e.time == "from settings") {
@@ -234,7 +239,7 @@ void judge_closing(const Expectation& e, const Outcome& o, Verdict& verdict) {
   if (std::isnan(closed)) return;
   verdict.value = closed - o.inception_s;
   const double left = std::min(verdict.value - early, late - verdict.value);
-  verdict.margin = show_ms(left);
+  set_margin(verdict, left);
   verdict.passed = left >= 0;
   verdict.left = 2 * left / (late - early);
 }
@@ -247,7 +252,7 @@ void judge_breaker(const Expectation& e, const Outcome& o, Verdict& verdict) {
   verdict.measured = opened ? show(*opened - o.inception_s) : "none";
   if (!opened) return;
   const double left = e.open_before_s - (*opened - o.inception_s);
-  verdict.margin = show_ms(left);
+  set_margin(verdict, left);
   verdict.passed = left >= 0;
   verdict.value = *opened - o.inception_s;
   verdict.left = left / e.open_before_s;
@@ -297,7 +302,7 @@ void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
     verdict.expected += " from " + show(e.settles_before_s) + " on";
     verdict.measured = std::isnan(settled) ? "outside" : show(settled);
     if (std::isnan(settled)) return;
-    verdict.margin = show_ms(e.settles_before_s - settled);
+    set_margin(verdict, e.settles_before_s - settled);
     verdict.passed = settled <= e.settles_before_s;
     return;
   }
@@ -308,8 +313,36 @@ void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
   if (std::isnan(measured)) return;
   const double left = std::min(measured - low, high - measured);
   verdict.margin = show_value(left, unit, in_percent);
+  verdict.spare = left;
   verdict.passed = left >= 0;
   verdict.left = 2 * left / (high - low);
+}
+
+/// By how much what was measured may be off. Times: the step, and for outputs the samples and the decisions
+/// that they wait for, and what the computer was late; levels: half of what 16 bits resolve of the channel.
+double uncertainty(const Expectation& e, const Outcome& o) {
+  const double step_s = o.all.network.step_s;
+  if (!e.breaker.empty()) return step_s + o.late_s;
+  if (!e.signal.empty()) {
+    if (network::is_set(e.settles_before_s)) return 1 / o.record.rate_Hz;
+    constexpr double levels = 65534;
+    const std::vector<double>& x = analog_of(o.record, e.signal).samples;
+    const auto [low, high] = std::minmax_element(x.begin(), x.end());
+    const record::Measure what = record::measure_of(e.measure);
+    const bool of_unit = record::unit_of(what, "A") == "A";
+    return of_unit && !x.empty() ? (*high - *low) / levels / 2 : unset;
+  }
+  const Device* device = o.all.bench.find_device(e.device);
+  const double frequency_Hz = o.record.frequency_Hz;
+  const int decisions = device ? device->approved_relay.decisions : 0;
+  return step_s + 1 / (bench::samples_per_cycle * frequency_Hz) +
+         (decisions > 0 ? 1 / (decisions * frequency_Hz) : 0) + o.late_s;
+}
+
+/// "1.3 ms", "0.02 A".
+std::string show_uncertain(const Expectation& e, double uncertain) {
+  const bool level = !e.signal.empty() && !network::is_set(e.settles_before_s);
+  return level ? fmt::format("{:.2g}", uncertain) : fmt::format("{:.2g} ms", 1e3 * uncertain);
 }
 
 }  // namespace
@@ -327,6 +360,11 @@ Verdict judge(const Expectation& expectation, const Outcome& outcome) {
   } else {
     judge_breaker(expectation, outcome, verdict);
   }
+  if (network::is_set(verdict.spare)) verdict.uncertain = uncertainty(expectation, outcome);
+  if (verdict.at_edge())
+    verdict.doubt += fmt::format("{}at the edge: {} are uncertain, and its margin is {}",
+                                 verdict.doubt.empty() ? "" : "; ",
+                                 show_uncertain(expectation, verdict.uncertain), verdict.margin);
   return verdict;
 }
 

@@ -17,6 +17,7 @@ struct Outcome {
   double inception_s;
   double ended_s;
   double lasts_until_s;  ///< the fault; the end of the run when there is none
+  double late_s = 0;     ///< by which the computer was late at most
 };
 
 /// Throws Error unless the band of a waveform's expectation has the dimension of its measure; `unit` is that

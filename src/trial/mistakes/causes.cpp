@@ -82,7 +82,11 @@ class Seeker {
       else if (one.side_of(one.predict(approved_)) == 0)
         passed.push_back(&one);
     }
-    sought_ = some_of(failed, most_sought);
+    // Of what a search tried, much is as it should be.
+    std::vector<const Observation*> strange = failed;
+    std::erase_if(strange,
+                  [&](const Observation* one) { return one->side_of(one->predict(approved_)) == 0; });
+    sought_ = some_of(strange, most_sought);
     failed_ = some_of(failed, most_failed);
     passed_ = some_of(passed, most_passed);
     for (const Observation* one : sought_) own_s_.push_back(one->predict(approved_));

@@ -116,10 +116,12 @@ double trip_time(const Device& wrong, const Episode& episode, double longest_s) 
     return true;
   });
   double found_s = for_good;
+  bool is_there = episode.rises && relay.trip();
   walk(episode.during, wrong, longest_s, [&](const Measured& measured, double step_s, double time_s) {
     set_inputs(time_s);
     relay.decide(measured, step_s);
-    if (!relay.trip()) return true;
+    is_there = is_there && relay.trip();
+    if (!relay.trip() || is_there) return true;
     found_s = std::max(0.0, time_s - relay.tripped_before_s());
     return false;
   });

@@ -11,6 +11,7 @@ namespace zavrek::trial::internal {
 struct Episode {
   std::vector<protection::Held> before, during;  ///< what follows the inception is timed; the last part stays
   std::vector<protection::RecordedInputs::Change> inputs;
+  bool rises = false;  ///< a trip that is there from the beginning counts once it has gone and come again
 };
 
 /// Samples as a relay with these settings measures them, parts put together over which nothing that it

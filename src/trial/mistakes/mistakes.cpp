@@ -95,13 +95,8 @@ bool acts(const RelaySettings& settings, const std::string& field) {
 
 /// Whether any function looks at voltages.
 bool sees_voltage(const RelaySettings& settings) {
-  const auto stages = settings.all<protection::Stage>();
-  const auto any = [&](auto... kinds) { return (!kinds.empty() || ...); };
-  return std::any_of(stages.begin(), stages.end(), [](const auto* s) { return s->direction != "none"; }) ||
-         any(settings.all<protection::VoltageStage>(), settings.all<protection::FrequencyStage>(),
-             settings.all<protection::PowerStage>(), settings.all<protection::Zone>(),
-             settings.all<protection::PowerSwing>(), settings.all<protection::SwitchOntoFault>(),
-             settings.all<protection::Synchrocheck>(), settings.all<protection::LossOfPotential>());
+  return std::any_of(settings.functions.begin(), settings.functions.end(),
+                     [](const FunctionSettings& function) { return protection::sees_voltage(function); });
 }
 
 /// Where an object of the settings stands: the relay's own fields, or those of a function.
@@ -186,10 +181,10 @@ class Collector {
     add(place, std::move(mistake), [value](double) { return value; });
   }
 
-  /// Both ways by the usual amounts; `value_of` a factor or something added.
+  /// Both ways by the usual amounts; `value_of` a factor or something added, which is not below `least`.
   template <class ValueOf>
   void add_both_ways(const Place& place, const std::string& what, const std::string& called,
-                     const std::string& before, const Ladder& ladder, ValueOf&& value_of) {
+                     const std::string& before, const Ladder& ladder, double least, ValueOf&& value_of) {
     const bool shares = std::string(ladder.unit).empty();
     for (const double way : {-1.0, 1.0}) {
       Mistake mistake;
@@ -198,7 +193,7 @@ class Collector {
       mistake.behaves = fmt::format("{} were {}", called, way > 0 ? ladder.longer : ladder.shorter);
       mistake.kind = shares ? Mistake::Kind::share : Mistake::Kind::added;
       mistake.unit = ladder.shown_in;
-      mistake.most = !shares ? way * ladder.most : way > 0 ? most_times : least_times;
+      mistake.most = !shares ? std::max(way * ladder.most, least) : way > 0 ? most_times : least_times;
       for (const double amount : ladder.amounts) {
         const double by = shares ? 1 + way * amount : way * amount;
         mistake.amounts.push_back({mistake.shown(by), by});
@@ -212,8 +207,10 @@ class Collector {
     const bool shares = std::string(ladder.unit).empty();
     if (value == 0 && shares) return;
     const std::string unit = place.field->unit;
+    // Times and frequencies can be shortened to nothing, no further.
+    const double least = std::string(ladder.unit) == "rad" ? -ladder.most : -value;
     add_both_ways(
-        place, place.name(), place.called(), print_quantity(value, unit), ladder,
+        place, place.name(), place.called(), print_quantity(value, unit), ladder, least,
         [=](double by) -> network::Value { return print_quantity(shares ? value * by : value + by, unit); });
   }
   void flag(const Place& place, bool value) {
@@ -254,7 +251,7 @@ class Collector {
       const std::size_t space = all[k].find(' ');
       if (space == std::string::npos || !std::isdigit(static_cast<unsigned char>(all[k][0]))) continue;
       const double value = std::stod(all[k]);
-      add_both_ways(place, what, called, all[k], ladder_for(""),
+      add_both_ways(place, what, called, all[k], ladder_for(""), 0,
                     [all, k, value, unit = all[k].substr(space)](double by) -> network::Value {
                       std::vector<std::string> changed = all;
                       changed[k] = fmt::format("{:.9g}{}", value * by, unit);

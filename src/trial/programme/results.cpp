@@ -34,6 +34,8 @@ CREATE TABLE IF NOT EXISTS verdict (
   PRIMARY KEY (trial, row));
 CREATE TABLE IF NOT EXISTS doubt (
   trial INTEGER NOT NULL, row INTEGER NOT NULL, text TEXT NOT NULL, PRIMARY KEY (trial, row));
+CREATE TABLE IF NOT EXISTS uncertainty (
+  trial INTEGER NOT NULL, row INTEGER NOT NULL, spare REAL, uncertain REAL, PRIMARY KEY (trial, row));
 CREATE TABLE IF NOT EXISTS finding (
   trial INTEGER NOT NULL, text TEXT NOT NULL, low REAL NOT NULL, high REAL NOT NULL, PRIMARY KEY (trial, text));
 CREATE TABLE IF NOT EXISTS cause (
@@ -170,6 +172,10 @@ void Results::put(const StoredTrial& trial) {
         .bind(v.value)
         .bind(v.left)
         .step();
+    if (network::is_set(v.spare)) {
+      Statement edge(*handle_, "INSERT OR REPLACE INTO uncertainty VALUES (?, ?, ?, ?)");
+      (void)edge.bind(trial.number).bind(static_cast<long long>(k)).bind(v.spare).bind(v.uncertain).step();
+    }
     if (v.doubt.empty()) continue;
     Statement doubt(*handle_, "INSERT OR REPLACE INTO doubt VALUES (?, ?, ?)");
     (void)doubt.bind(trial.number).bind(static_cast<long long>(k)).bind(v.doubt).step();
@@ -286,6 +292,14 @@ std::vector<StoredTrial> Results::all() const {
     const auto row = static_cast<std::size_t>(doubts.whole(1));
     if (trial && row < trial->verdicts.size()) trial->verdicts[row].doubt = doubts.text(2);
   }
+  Statement edges(*handle_, "SELECT trial, row, spare, uncertain FROM uncertainty ORDER BY trial");
+  for (auto of = owner; edges.step();) {
+    StoredTrial* trial = of(edges.whole(0));
+    const auto row = static_cast<std::size_t>(edges.whole(1));
+    if (!trial || row >= trial->verdicts.size()) continue;
+    trial->verdicts[row].spare = edges.number(2);
+    trial->verdicts[row].uncertain = edges.number(3);
+  }
   Statement findings(*handle_, "SELECT trial, text, low, high FROM finding ORDER BY trial, rowid");
   for (auto of = owner; findings.step();) {
     if (StoredTrial* trial = of(findings.whole(0)))
@@ -326,7 +340,7 @@ long long Results::merge(const std::filesystem::path& other) {
       "number "
       "FROM trial); INSERT OR IGNORE INTO finding SELECT * FROM other.finding; INSERT OR IGNORE INTO doubt "
       "SELECT * FROM "
-      "other.doubt; INSERT OR IGNORE INTO "
+      "other.doubt; INSERT OR IGNORE INTO uncertainty SELECT * FROM other.uncertainty; INSERT OR IGNORE INTO "
       "real_time SELECT "
       "* FROM other.real_time; INSERT OR IGNORE INTO trial "
       "SELECT * FROM other.trial;");
