@@ -1,8 +1,9 @@
 // Percentage differential.
 //
 //   place e   i_e = M(hour_e) I_e / rated_e; M turns by the hour and takes zero sequence out where it is
-//   earthed operate   |sum i_e| > threshold(R), R = sum |i_e| / 2, per phase; unrestrained above its own
-//   level blocked   by the second or fifth harmonic's share of the differential current
+//   earthed operate   |sum i_e| > threshold(R), R = sum |i_e| / 2 (or that sum, or the largest), per phase;
+//   unrestrained above its own level blocked   by the second or fifth harmonic's share of the differential
+//   current
 //
 // M of hour h: rows of I/3 for even hours without zero sequence (2 -1 -1), of 1/sqrt3 (1 -1 0) for odd ones,
 // shifted by the hour; even hours where zero sequence may pass are permutations (IEC 60076-1 clock figures).
@@ -76,7 +77,11 @@ Matrix matching(int hour, bool earthed) {
 
 class PercentageDifferential : public DelayedFunction {
  public:
-  PercentageDifferential(const Differential& settings, double current_scale) : settings_(settings) {
+  PercentageDifferential(const Differential& settings, double current_scale)
+      : settings_(settings),
+        largest_(settings.restraint == "largest"),
+        share_(settings.restraint == "sum" ? 1 : 0.5),
+        all_phases_(settings.blocks == "all phases") {
     for (std::size_t e = 0; e < settings.rated_currents.size(); ++e) {
       const int hour = e < settings.hours.size() ? std::stoi(settings.hours[e]) : 0;
       const bool earthed = e < settings.earthed.size() && settings.earthed[e] == "yes";
@@ -97,7 +102,7 @@ class PercentageDifferential : public DelayedFunction {
       for (std::size_t k = 0; k < 3; ++k) {
         const Phasor i = row(e, k, end.current);
         sum[k] += i;
-        restraint[k] += size_of(i) / 2;
+        restraint[k] = largest_ ? std::max(restraint[k], size_of(i)) : restraint[k] + share_ * size_of(i);
         second[k] += row(e, k, end.second);
         fifth[k] += row(e, k, end.fifth);
       }
@@ -115,7 +120,7 @@ class PercentageDifferential : public DelayedFunction {
     }
     bool operates = false;
     for (std::size_t k = 0; k < 3; ++k) {
-      over_before_[k] = over[k] && !(settings_.blocks == "all phases" ? any_held : held[k]);
+      over_before_[k] = over[k] && !(all_phases_ ? any_held : held[k]);
       operates = operates || over_before_[k];
     }
     const bool delayed = wait(travel_, operates, settings_.delay_s, in.dt_s);
@@ -139,15 +144,18 @@ class PercentageDifferential : public DelayedFunction {
   }
 
   Differential settings_;
+  bool largest_;  // of the currents restrains, not their sum
+  double share_;  // of the sum
+  bool all_phases_;
   std::vector<Matrix> matching_;
   std::array<bool, 3> over_before_{};
 };
 
 }  // namespace
 
-double Differential::threshold(double restraint) const {
-  if (restraint <= knee) return std::max(pickup, slope * restraint);
-  return std::max(pickup, slope * knee) + second_slope * (restraint - knee);
+double Differential::threshold(double restrained) const {
+  if (restrained <= knee) return std::max(pickup, slope * restrained);
+  return std::max(pickup, slope * knee) + second_slope * (restrained - knee);
 }
 
 std::unique_ptr<Function> make_function(const Differential& settings, const Surroundings& around) {

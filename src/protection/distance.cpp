@@ -100,7 +100,7 @@ class DistanceZone : public DelayedFunction {
  public:
   DistanceZone(const Zone& settings, const RelaySettings& relay)
       : zone_(settings),
-        k0_(std::polar(relay.residual_factor, relay.residual_angle_rad)),
+        k0_(std::polar(compensation_of(relay, settings).first, compensation_of(relay, settings).second)),
         load_(relay.load_resistance_ohm),
         load_slope_(std::tan(relay.load_angle_rad)),
         sign_(settings.direction == "reverse" ? -1.0 : 1.0),

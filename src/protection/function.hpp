@@ -149,6 +149,7 @@ class DelayedFunction : public Function {
 [[nodiscard]] std::unique_ptr<Function> make_function(const FieldLoss& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const PoleSlip& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const MotorStart& settings, const Surroundings&);
+[[nodiscard]] std::unique_ptr<Function> make_function(const VectorShift& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const CurrentWatch& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const Logic& settings, const Surroundings&);
 [[nodiscard]] std::unique_ptr<Function> make_function(const Latch& settings, const Surroundings&);

@@ -120,6 +120,42 @@ class Slipping : public Function {
   double between_s_ = 0, since_s_ = 0;
 };
 
+/// Against the angle two cycles before, less what it turned in the two before those: a frequency that is off
+/// turns it steadily, a jump does not.
+class Jump : public Function {
+ public:
+  Jump(const VectorShift& settings, double nominal_Hz) : settings_(settings), apart_s_(2 / nominal_Hz) {}
+
+  void run(const Inputs& in, std::span<char> own) noexcept override {
+    const Phasor now = place_of(in.measured, settings_.end).v.positive;
+    time_s_ += in.dt_s;
+    const Phasor &before = past_[(next_ + kept) % past_.size()], &long_before = past_[next_];
+    const bool there =
+        std::min({size_of(now), size_of(before), size_of(long_before)}) >= settings_.least_voltage_V;
+    const double turned =
+        there ? std::arg(now * std::conj(before)) - std::arg(before * std::conj(long_before)) : 0;
+    if (std::abs(std::remainder(turned, 2 * std::numbers::pi)) > settings_.angle_rad)
+      left_s_ = settings_.pulse_s;
+    own[0] = own[1] = left_s_ > 0 ? 1 : 0;
+    left_s_ = std::max(0.0, left_s_ - in.dt_s);
+    if (time_s_ - last_s_ < apart_s_ / kept * (1 - 1e-6)) return;
+    past_[next_] = now;
+    next_ = (next_ + 1) % past_.size();
+    last_s_ = time_s_;
+  }
+  void rest() noexcept override {
+    past_.fill(0);
+    left_s_ = 0;
+  }
+
+ private:
+  static constexpr std::size_t kept = 16;  // in two cycles
+  VectorShift settings_;
+  double apart_s_, time_s_ = 0, last_s_ = 0, left_s_ = 0;
+  std::array<Phasor, 2 * kept> past_{};  // the oldest stands at `next_`
+  std::size_t next_ = 0;
+};
+
 class Starts : public Function {
  public:
   static constexpr int most = 16;
@@ -186,6 +222,9 @@ std::unique_ptr<Function> make_function(const FieldLoss& settings, const Surroun
 }
 std::unique_ptr<Function> make_function(const PoleSlip& settings, const Surroundings&) {
   return std::make_unique<Slipping>(settings);
+}
+std::unique_ptr<Function> make_function(const VectorShift& settings, const Surroundings& around) {
+  return std::make_unique<Jump>(settings, around.frequency_Hz);
 }
 std::unique_ptr<Function> make_function(const MotorStart& settings, const Surroundings&) {
   return std::make_unique<Starts>(settings);

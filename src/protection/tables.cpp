@@ -123,6 +123,9 @@ const Table& table(const Zone*) {
           .quantity("confirm", &Zone::confirm_s, "ms", at_least(0),
                     "for which a loop must be inside before the zone starts")
           .quantity("least_current", &Zone::least_current_A, "A", at_least(0), "of a loop, rms")
+          .quantity("residual_factor", &Zone::residual_factor, "", at_least(0),
+                    "magnitude of its own compensation; that of the relay when left out", optional)
+          .quantity("residual_angle", &Zone::residual_angle_rad, "deg", any(), "and its angle", optional)
           .build();
   return built;
 }
@@ -173,6 +176,8 @@ const Table& table(const Differential*) {
                     optional)
           .quantity("fifth_harmonic", &Differential::fifth_harmonic, "%", above(0), "share that blocks",
                     optional)
+          .choice("restraint", &Differential::restraint, {"mean", "sum", "largest"},
+                  "half the sum of the places' currents, the sum, or the largest of them")
           .choice("blocks", &Differential::blocks, {"each phase", "all phases"},
                   "whom a phase's harmonics hold back")
           .quantity("unrestrained", &Differential::unrestrained, "", above(0),
@@ -320,6 +325,18 @@ const Table& table(const MotorStart*) {
           .quantity("stall_delay", &MotorStart::stall_delay_s, "s", at_least(0), "for which it must be so")
           .count("most_starts", &MotorStart::most_starts, within(1, 16), "allowed")
           .quantity("within", &MotorStart::within_s, "s", above(0), "so much time")
+          .build();
+  return built;
+}
+
+const Table& table(const VectorShift*) {
+  static const Table built =
+      placed_table<VectorShift>("vector_shift",
+                                "the angle of the voltage jumps: an island has parted from its grid")
+          .quantity("angle", &VectorShift::angle_rad, "deg", within(0.017, 1.6), "of the jump")
+          .quantity("least_voltage", &VectorShift::least_voltage_V, "V", above(0),
+                    "positive sequence, below which it rests")
+          .quantity("pulse", &VectorShift::pulse_s, "s", above(0), "for which it trips")
           .build();
   return built;
 }

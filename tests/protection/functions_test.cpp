@@ -250,5 +250,80 @@ TEST(CurrentWatch, TellsABrokenCircuitFromAnEarthFault) {
       << "an earth fault has voltage too";
 }
 
+TEST(VectorShift, TellsAJumpOfTheAngleFromAFrequencyThatIsOff) {
+  const auto shift = function<VectorShift>("shift", [](VectorShift& v) {
+    v.angle_rad = 8 * pi / 180;
+    v.least_voltage_V = 3000;
+  });
+  /// Trips behind a jump, at a frequency.
+  const auto trips = [&](double jump_deg, double frequency_Hz, double volts_after = volts) {
+    Relay relay(relay_of({shift}), rate_Hz, 50);
+    Steady wave = Steady::balanced(0, 0, volts);
+    wave.frequency_Hz = frequency_Hz;
+    bool tripped = false;
+    for (int k = 0; k < 2000; ++k) {
+      if (k == 1200) {
+        for (Phasor& v : wave.voltage) v *= std::polar(volts_after / volts, jump_deg * pi / 180);
+      }
+      relay.push(wave.at(k / rate_Hz));
+      if (k > 600) tripped = tripped || relay.trip();
+    }
+    return tripped;
+  };
+  EXPECT_TRUE(trips(9, 50));
+  EXPECT_TRUE(trips(-9, 50));
+  EXPECT_FALSE(trips(7, 50));
+  EXPECT_FALSE(trips(0, 51)) << "14 degrees in two cycles, steadily";
+  EXPECT_TRUE(trips(10, 51));
+  EXPECT_FALSE(trips(0, 50, 5000)) << "a dip without a jump";
+}
+
+TEST(Differential, IsRestrainedByTheMeanTheSumOrTheLargest) {
+  auto d = function<Differential>("d", [](Differential& s) {
+    s.rated_currents = {"1000 A", "1000 A"};
+    s.pickup = 0.2;
+    s.slope = 0.5;
+    s.knee = 10;
+  });
+  // 2 in at the first, 1.1 out at the second: 0.9 differ; mean 1.55, sum 3.1, largest 2.
+  const auto trips = [&](const std::string& restraint, double out) {
+    d.restraint = restraint;
+    Measured m = steady(balanced(2000), {}), before = steady({}, {});
+    m.ends.push_back(steady(balanced(-1000 * out), {}).ends[0]);
+    before.ends.push_back(before.ends[0]);
+    return std::isfinite(time_of(d, before, m));
+  };
+  EXPECT_TRUE(trips("mean", 1.1)) << "0.9 > 0.775";
+  EXPECT_FALSE(trips("mean", 1.3)) << "0.7 < 0.825";
+  EXPECT_FALSE(trips("largest", 1.1)) << "0.9 < 1";
+  EXPECT_TRUE(trips("largest", 0.9)) << "1.1 > 1";
+  EXPECT_FALSE(trips("sum", 0.9)) << "1.1 < 1.45";
+  EXPECT_TRUE(trips("sum", 0.6)) << "1.4 > 1.3";
+}
+
+TEST(Zone, HasACompensationOfItsOwn) {
+  const auto zone = [](double factor) {
+    return function<Zone>("z", [&](Zone& z) {
+      z.reach_ohm = 10;
+      z.resistive_reach_ohm = 10;
+      z.delay_s = 0;
+      z.loops = "earth";
+      z.residual_factor = factor;
+      z.residual_angle_rad = 0;
+    });
+  };
+  RelaySettings relay = relay_of({zone(0.5)});
+  relay.residual_factor = 3;
+  // 1350 V at 100 A, whose residual current is that of phase a: 9 ohm with a factor of a half.
+  const auto faulted =
+      steady({std::polar(100.0, -75 * pi / 180), 0, 0}, {1350, balanced(volts)[1], balanced(volts)[2]});
+  EXPECT_TRUE(std::isfinite(expected_operation(relay, quiet, faulted, 1).time_s));
+  relay.functions = {zone(0.2)};
+  EXPECT_FALSE(std::isfinite(expected_operation(relay, quiet, faulted, 1).time_s)) << "11.25 ohm";
+  relay.functions = {zone(network::unset)};
+  EXPECT_TRUE(std::isfinite(expected_operation(relay, quiet, faulted, 1).time_s))
+      << "3.4 ohm, by the relay's";
+}
+
 }  // namespace
 }  // namespace zavrek::protection

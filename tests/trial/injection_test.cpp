@@ -274,6 +274,22 @@ TEST(Injection, TestsFunctionsOfMachinesAndOfSensitiveEarthFaults) {
   }
 }
 
+TEST(Injection, SearchesTheDifferentialPlaneOfEachRestraint) {
+  for (const char* restraint : {"sum", "largest"}) {
+    RelaySettings approved = demo("transformer/DT.toml");
+    for (auto& function : approved.functions) {
+      if (auto* d = std::get_if<protection::Differential>(&function)) d->restraint = restraint;
+    }
+    const InjectionReport report = tested(approved, approved, {.rays = 12});
+    EXPECT_EQ(failed(report), std::set<std::string>{}) << restraint;
+    ASSERT_EQ(report.boundaries.size(), 1U);
+    EXPECT_GE(report.boundaries[0].rays.size(), 3U);
+    EXPECT_EQ(failed(tested(demo("transformer/DT.toml"), approved, {.rays = 12})),
+              std::set<std::string>{"diff"})
+        << "the mean instead of the " << restraint;
+  }
+}
+
 TEST(Injection, TriesEachPhaseAndPairAndTheSectorOfADirection) {
   RelaySettings approved = demo("proof/RP.toml");
   const auto points = [&](const RelaySettings& settings, const std::string& function) {

@@ -8,6 +8,7 @@
 
 #include <limits>
 #include <string>
+#include <utility>
 #include <variant>
 #include <vector>
 
@@ -134,6 +135,14 @@ struct MotorStart : FunctionBase {
   [[nodiscard]] static std::vector<std::string> signals() { return {"start", "trip", "inhibit"}; }
 };
 
+/// The angle of the voltage jumps: an island has parted from its grid.
+struct VectorShift : FunctionBase {
+  static constexpr bool sees_voltage = true;
+  double angle_rad = unset;
+  double least_voltage_V = unset;  ///< positive sequence, below which it rests
+  double pulse_s = 0.1;            ///< for which it then trips
+};
+
 /// A current circuit is broken: residual current without residual voltage.
 struct CurrentWatch : FunctionBase {
   static constexpr bool sees_voltage = true;
@@ -181,8 +190,10 @@ struct Zone : FunctionBase {
   double resistive_reach_ohm = unset;        ///< quadrilateral: of phase loops, per phase
   double earth_resistive_reach_ohm = unset;  ///< of earth loops; as the phase loops when left out
   double delay_s = unset;
-  double least_current_A = 0;  ///< of the loop
-  double confirm_s = 5e-3;     ///< for which a loop must be inside before the zone starts
+  double least_current_A = 0;      ///< of the loop
+  double confirm_s = 5e-3;         ///< for which a loop must be inside before the zone starts
+  double residual_factor = unset;  ///< of its own; that of the relay when unset
+  double residual_angle_rad = unset;
 };
 
 /// Slow passage of the positive-sequence impedance from an outer into an inner ring.
@@ -215,12 +226,17 @@ struct Differential : FunctionBase {
   double second_slope = 0.7;
   double second_harmonic = unset;  ///< share of the fundamental that blocks
   double fifth_harmonic = unset;
+  std::string restraint = "mean";     ///< half the "sum" of the currents, their "sum", or the "largest"
   std::string blocks = "each phase";  ///< or "all phases": one phase's harmonics hold back all
   double unrestrained = unset;        ///< of the rated current; no harmonic blocks it
   double delay_s = 0;
   [[nodiscard]] static std::vector<std::string> signals() { return {"start", "trip", "held"}; }
+  /// Most that two places can feed in at a restraint.
+  [[nodiscard]] double most_at(double restrained) const {
+    return restraint == "sum" ? restrained : 2 * restrained;
+  }
   /// Differential current, of the rated one, above which it operates at a restraint.
-  [[nodiscard]] double threshold(double restraint) const;
+  [[nodiscard]] double threshold(double restrained) const;
 };
 
 struct BreakerFailure : FunctionBase {
@@ -307,6 +323,7 @@ const Table& table(const Overfluxing*);
 const Table& table(const FieldLoss*);
 const Table& table(const PoleSlip*);
 const Table& table(const MotorStart*);
+const Table& table(const VectorShift*);
 const Table& table(const CurrentWatch*);
 const Table& table(const VoltageStage*);
 const Table& table(const FrequencyStage*);
@@ -327,8 +344,8 @@ const Table& table(const Output*);
 using FunctionSettings =
     std::variant<Stage, VoltageStage, FrequencyStage, Zone, PowerSwing, SwitchOntoFault, Differential,
                  BreakerFailure, Reclose, Synchrocheck, Thermal, PowerStage, LossOfPotential, Unbalance,
-                 EarthPower, RestrictedEarth, Overfluxing, FieldLoss, PoleSlip, MotorStart, CurrentWatch,
-                 Logic, Latch, Output>;
+                 EarthPower, RestrictedEarth, Overfluxing, FieldLoss, PoleSlip, MotorStart, VectorShift,
+                 CurrentWatch, Logic, Latch, Output>;
 /// Calls visit(null pointer of the kind) for every kind.
 template <class Visit, std::size_t... k>
 void for_each_function(Visit&& visit, std::index_sequence<k...>) {
@@ -399,6 +416,11 @@ struct RelaySettings {
     return found;
   }
 };
+/// Magnitude and angle of the compensation of a zone: its own, or that of the relay.
+[[nodiscard]] inline std::pair<double, double> compensation_of(const RelaySettings& relay, const Zone& zone) {
+  return {network::is_set(zone.residual_factor) ? zone.residual_factor : relay.residual_factor,
+          network::is_set(zone.residual_angle_rad) ? zone.residual_angle_rad : relay.residual_angle_rad};
+}
 const Table& table(const RelaySettings*);
 
 /// What it sends: "start", "trip", then its own outputs.

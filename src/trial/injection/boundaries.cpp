@@ -152,9 +152,10 @@ void Tester::boundary(const protection::Differential& function, const Probe& pro
   for (int r = 0; r < options_.rays / 2 && report_.failure.empty(); ++r) {
     const double restraint = 0.15 + (1.8 * function.knee + 0.5) * r / (options_.rays / 2.0);
     const double wanted = function.threshold(restraint);
-    if (wanted > 2 * restraint) continue;  // more than one place can feed
+    if (wanted > function.most_at(restraint)) continue;  // more than one place can feed
     const double tolerance = 2.5 * options_.value_tolerance * wanted;
-    const double low = wanted - 5 * tolerance, high = std::min(wanted + 5 * tolerance, 2 * restraint);
+    const double low = wanted - 5 * tolerance,
+                 high = std::min(wanted + 5 * tolerance, function.most_at(restraint));
     Boundary::Ray& one = found.rays.emplace_back();
     one.expected = {restraint, wanted};
     one.low = {restraint, wanted - tolerance};

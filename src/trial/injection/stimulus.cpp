@@ -353,11 +353,11 @@ struct Maker {
     Probe p = probe(function, "differential current", "", std::max(function.pickup, 0.0));
     p.drop_off = 0.95;
     p.at = [=, s = settings, f = frequency_Hz](double differential) {
-      return differential_stimulus(s, function, differential, differential / 2, f);
+      return differential_stimulus(s, function, differential, differential / function.most_at(1), f);
     };
     p.singles.push_back({"A", [=, s = settings, f = frequency_Hz](double differential) {
-                           Stimulus one =
-                               differential_stimulus(s, function, differential, differential / 2, f);
+                           Stimulus one = differential_stimulus(s, function, differential,
+                                                                differential / function.most_at(1), f);
                            for (End& end : one.measured.ends) {
                              end.current[1] = end.current[2] = 0;
                              protection::Measuring::complete(end, false);
@@ -411,7 +411,8 @@ std::optional<Probe> probe_of(const RelaySettings& settings, const protection::F
 Stimulus impedance_stimulus(const RelaySettings& settings, const protection::Zone& zone, bool earth,
                             Phasor ohm, double frequency_Hz) {
   const double nominal = nominal_voltage(settings);
-  const Phasor k0 = std::polar(settings.residual_factor, settings.residual_angle_rad);
+  const auto [factor, compensated_rad] = protection::compensation_of(settings, zone);
+  const Phasor k0 = std::polar(factor, compensated_rad);
   // Not more through the loop than leaves the loops of healthy phases outside every zone.
   const double most = well_inside * nominal / farthest_reach(settings);
   return changed(healthy(settings, places_of(settings), frequency_Hz), zone.end, [&](End& end, Stimulus&) {
@@ -437,7 +438,11 @@ Stimulus impedance_stimulus(const RelaySettings& settings, const protection::Zon
 Stimulus differential_stimulus(const RelaySettings& settings, const protection::Differential& function,
                                double differential, double restraint, double frequency_Hz) {
   Stimulus s = healthy(settings, places_of(settings), frequency_Hz);
-  const double flows[] = {restraint + differential / 2, -(restraint - differential / 2)};
+  // What flows in at the first place and out at the second gives both.
+  const double in = function.restraint == "mean"  ? restraint + differential / 2
+                    : function.restraint == "sum" ? (restraint + differential) / 2
+                                                  : restraint;
+  const double flows[] = {in, differential - in};
   for (std::size_t e = 0; e < 2; ++e) {
     End& end = s.measured.ends[e];
     const int hour = e < function.hours.size() ? std::stoi(function.hours[e]) : 0;

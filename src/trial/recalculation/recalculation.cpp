@@ -216,7 +216,9 @@ class ZoneGeometry {
  public:
   ZoneGeometry(const protection::Zone& zone, const RelaySettings& relay)
       : zone_(zone),
-        k0_(std::polar(relay.residual_factor, relay.residual_angle_rad)),
+        k0_(std::polar(
+            network::is_set(zone.residual_factor) ? zone.residual_factor : relay.residual_factor,
+            network::is_set(zone.residual_angle_rad) ? zone.residual_angle_rad : relay.residual_angle_rad)),
         load_ohm_(relay.load_resistance_ohm),
         load_rad_(relay.load_angle_rad),
         way_(zone.direction == "reverse" ? -1.0 : 1.0) {}
@@ -314,7 +316,11 @@ Trips reckon(const protection::Differential& d, const RelaySettings& relay) {
         sum[k] += i[k] / rated;
         second[k] += i2[k] / rated;
         fifth[k] += i5[k] / rated;
-        through[k] += std::abs(i[k]) / rated / 2;
+        const double share = std::abs(i[k]) / rated;
+        if (d.restraint == "largest")
+          through[k] = std::max(through[k], share);
+        else
+          through[k] += d.restraint == "sum" ? share : share / 2;
       }
     }
     std::array<bool, 3> over{}, held{};
