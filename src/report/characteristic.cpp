@@ -1,5 +1,6 @@
 // Figures of relay characteristics, and of what injection found about them.
 #include <algorithm>
+#include <cctype>
 #include <cmath>
 #include <map>
 #include <numbers>
@@ -214,15 +215,28 @@ void draw_characteristics(const std::vector<RelaySettings>& relays, const std::s
   draw(panels, title, path);
 }
 
+namespace {
+
+/// "phase current" of "phase current 840 A", "flux" of "flux 1.1".
+std::string without_value(const std::string& quantity) {
+  std::size_t end = quantity.find_last_of(' ');
+  if (end == std::string::npos) return quantity;
+  if (std::isdigit(static_cast<unsigned char>(quantity[end + 1])) == 0)
+    end = quantity.find_last_of(' ', end - 1);
+  return quantity.substr(0, end);
+}
+
+}  // namespace
+
 bool draw_injection(const trial::InjectionReport& report, const std::string& title,
                     const std::filesystem::path& path) {
   std::vector<Axes> panels;
   std::map<std::string, std::vector<const trial::InjectedPoint*>> by_probe;
   for (const trial::InjectedPoint& point : report.points) {
     const bool of_time = point.test == "time" || point.test == "no operation";
-    if (!of_time || point.quantity.find(" of order ") != std::string::npos) continue;
-    by_probe[point.quantity.substr(0, point.quantity.find_last_of(' ', point.quantity.find_last_of(' ') - 1))]
-        .push_back(&point);
+    // What stands in one phase or pair has no curve of its own.
+    if (!of_time || point.quantity.find(" in ") != std::string::npos) continue;
+    by_probe[without_value(point.quantity)].push_back(&point);
   }
   for (const auto& [quantity, points] : by_probe) {
     const auto function = std::find_if(
