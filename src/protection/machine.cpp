@@ -175,10 +175,11 @@ class Starts : public Function {
       phase_ = Phase::starting;
       since_s_[static_cast<std::size_t>(next_)] = 0;
       next_ = (next_ + 1) % most;
-    } else if (phase_ == Phase::starting && share < settings_.starting) {
-      phase_ = Phase::running;
-    } else if (phase_ == Phase::standing && (rising_s_ += in.dt_s) > longest_rise_s) {
-      phase_ = Phase::running;  // it was there already
+    } else {
+      if (phase_ == Phase::standing) rising_s_ += in.dt_s;
+      const bool has_started = phase_ == Phase::starting && share < settings_.starting;
+      const bool was_there = phase_ == Phase::standing && rising_s_ > longest_rise_s;
+      if (has_started || was_there) phase_ = Phase::running;
     }
     const bool slow = wait(starting_, phase_ == Phase::starting, settings_.longest_s, in.dt_s);
     const bool stalls =

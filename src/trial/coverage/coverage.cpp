@@ -259,7 +259,8 @@ Choice choose_trials(const Case& all, long long most, const CoverageOptions& opt
   std::vector<std::vector<char>> found(looked_at.size(), std::vector<char>(trials.size(), 0));
   share_out(looked_at.size(), options, [&] {
     return [&, replay = std::make_shared<Replay>(all, options)](std::size_t k) {
-      const auto& [mistake, by] = looked_at[k];
+      const Mistake* mistake = looked_at[k].first;
+      const double by = looked_at[k].second;
       const auto make = [&](Device& device) { return mistake->make(device, by); };
       for (std::size_t t = 0; t < trials.size() && !stopped(options); ++t)
         found[k][t] = replay->passes(trials[t], mistake->device, make) ? 0 : 1;

@@ -347,8 +347,9 @@ void add_inputs(const Device& device, std::vector<Mistake>& mistakes) {
     const std::string name = text.substr(0, text.find(':'));
     // Made in the relay: what it should have done is reckoned with the input as it is.
     const std::string is = "input." + name;
-    for (const auto& [word, made] : {std::pair{"not connected", fmt::format("({0} and not {0})", is)},
-                                     std::pair{"inverted", fmt::format("(not {})", is)}}) {
+    for (const bool inverted : {false, true}) {
+      const std::string word = inverted ? "inverted" : "not connected";
+      const std::string made = inverted ? fmt::format("(not {})", is) : fmt::format("({0} and not {0})", is);
       Mistake& mistake = mistakes.emplace_back();
       mistake.what = "input " + text;
       mistake.before = "connected";

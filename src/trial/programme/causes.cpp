@@ -37,7 +37,7 @@ std::vector<Finding> causes_of_programme(const Case& all, const std::vector<Stor
   };
   std::deque<Kept> kept;
   for (const StoredTrial* one : some_of(trials, false, most_failed)) {
-    Kept& k = kept.emplace_back(swept_of(all, *one));
+    Kept& k = kept.emplace_back(Kept{swept_of(all, *one), {}});
     k.result =
         judge_again(k.swept.all, k.swept.trial, record::read_record(folder / (one->record + ".cfg")), false);
   }
@@ -47,7 +47,7 @@ std::vector<Finding> causes_of_programme(const Case& all, const std::vector<Stor
   how.free = true;
   how.explain = false;
   for (const StoredTrial* one : some_of(trials, true, most_passed)) {
-    Kept& k = kept.emplace_back(swept_of(all, *one));
+    Kept& k = kept.emplace_back(Kept{swept_of(all, *one), {}});
     // What it did was what its settings say.
     for (Device& device : k.swept.all.bench.devices) {
       device.relay = device.approved_relay;
