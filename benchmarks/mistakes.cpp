@@ -25,6 +25,17 @@ using trial::Case;
 using trial::Device;
 using trial::Mistake;
 
+constexpr const char* introduction =
+    "# Mistakes, what finds them, and what is named as their cause\n\n"
+    "Made by `./dev mistakes`. Each setting and each wire of three relays is made wrong. Trials (of the "
+    "case, and 150 of its sweeps, "
+    "until\nsome failed and some passed) and element tests (times within 3 % or 20 ms) are run with it. "
+    "*Named first*: the cause that "
+    "stands first\nis the mistake that was made; else what stood first instead, which seldom can be told "
+    "apart by what was tried: a "
+    "stage that looks the\nwrong way and one that does not trip, a pickup and a time multiplier where one "
+    "current was tried. Of "
+    "phases, curves and clock figures\nsome of each kind are tried, what seldom acts is left out.\n";
 constexpr std::size_t enough_failed = 5, enough_passed = 12, most_of_sweeps = 150;
 
 /// What came of one amount of a mistake.
@@ -241,6 +252,7 @@ int main(int count, char** arguments) {
     return 1;
   }
   const std::filesystem::path demo = arguments[1];
+  fmt::print("{}", introduction);
   const std::string only = count > 4 ? arguments[4] : "";
   for (const auto& [folder, device] :
        {std::pair{"proof", "RP"}, std::pair{"line", "DM"}, std::pair{"transformer", "DT"}}) {
