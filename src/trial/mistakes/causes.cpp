@@ -19,7 +19,8 @@ constexpr std::size_t most_sought = 3;    // failures whose causes are looked fo
 constexpr std::size_t most_failed = 40;   // that causes are held against
 constexpr std::size_t most_passed = 250;  // likewise
 constexpr double of_another_kind = 3;     // misfit, in tolerances, of a trip that came or not against it
-constexpr double same_fit = 0.02;         // misfits as good as each other
+constexpr double same_score = 0.05;       // of one observation: scores as good as each other
+constexpr double of_closeness = 0.5;      // of the score of an observation that is explained
 
 /// Places on the way of an amount, 0 to 1.
 struct Range {
@@ -95,7 +96,8 @@ class Seeker {
 
   struct Found {
     Explanation explanation;
-    double misfit = 0;
+    double misfit = 0;                 // mean of the squares
+    double score = 0;                  // observations that it explains, those less that it only just does
     double place = 0;                  // of the best amount
     const Mistake* mistake = nullptr;  // where it has an amount
     Range places;
@@ -164,8 +166,11 @@ class Seeker {
     for (const auto* list : {&failed_, &passed_}) {
       for (const Observation* one : *list) {
         const double time_s = predicted(mistake, by, *one);
-        e.explained += one->side_of(time_s) == 0 ? 1 : 0;
-        now.misfit += std::pow(one->misfit(time_s, usual_delay_s_), 2) / e.of;
+        const double square = std::pow(one->misfit(time_s, usual_delay_s_), 2);
+        now.misfit += square / e.of;
+        if (one->side_of(time_s) != 0) continue;
+        ++e.explained;
+        now.score += 1 - of_closeness * std::min(1.0, square);
       }
     }
     e.low = e.high = e.best = std::abs(by);
@@ -224,8 +229,7 @@ class Seeker {
   }
   void sort() {
     std::stable_sort(found_.begin(), found_.end(), [](const Found& a, const Found& b) {
-      const bool equal = a.explanation.explained == b.explanation.explained;
-      return equal ? a.misfit < b.misfit - same_fit : a.explanation.explained > b.explanation.explained;
+      return std::llround(a.score / same_score) > std::llround(b.score / same_score);
     });
   }
 

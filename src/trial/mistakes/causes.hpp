@@ -30,7 +30,7 @@ struct Observation {
 };
 
 /// Those of `mistakes` under which the device would have done what was measured, the likeliest first: what
-/// explains most of all observations, those that passed too, then what fits their times best.
+/// explains most of all observations, those that passed too, the more the closer it comes to their times.
 [[nodiscard]] std::vector<Explanation> causes_of(const Device& device, const std::vector<Mistake>& mistakes,
                                                  const std::vector<Observation>& observations);
 
