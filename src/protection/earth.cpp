@@ -26,8 +26,7 @@ class ResidualPart : public DelayedFunction {
     const double part = residual_V > 0 ? way_ * (active_ ? product.real() : product.imag()) / residual_V : 0;
     started_ =
         residual_V >= settings_.voltage_V && part > settings_.pickup_A * (started_ ? settings_.drop_off : 1);
-    own[1] = wait(travel_, started_, settings_.delay_s, in.dt_s) ? 1 : 0;
-    own[0] = started_ ? 1 : 0;
+    tell(own, settings_.delay_s, in.dt_s);
   }
 
  private:
@@ -46,15 +45,14 @@ class Restricted : public DelayedFunction {
     const double differential = size_of(line + neutral), restraint = size_of(line - neutral) / 2;
     started_ = differential >
                (settings_.pickup_A + settings_.slope * restraint) * (started_ ? settings_.drop_off : 1);
-    own[1] = wait(travel_, started_, settings_.delay_s, in.dt_s) ? 1 : 0;
-    own[0] = started_ ? 1 : 0;
+    tell(own, settings_.delay_s, in.dt_s);
   }
 
  private:
   RestrictedEarth settings_;
 };
 
-class OpenConductor : public DelayedFunction {
+class OpenConductor : public ConfirmedFunction {
  public:
   explicit OpenConductor(const Unbalance& settings) : settings_(settings) {}
 
@@ -63,18 +61,10 @@ class OpenConductor : public DelayedFunction {
     const double positive = size_of(end.i.positive);
     const double threshold = settings_.pickup * (started_ ? settings_.drop_off : 1);
     started_ = positive >= settings_.least_current_A && size_of(end.i.negative) > threshold * positive;
-    own[1] = wait(travel_, started_, settings_.delay_s, in.dt_s) ? 1 : 0;
-    // While windows fill every step of a current looks unbalanced.
-    own[0] = wait(confirmed_, started_, confirm_s, in.dt_s) ? 1 : 0;
-  }
-  void rest() noexcept override {
-    DelayedFunction::rest();
-    confirmed_.clear();
+    tell(own, settings_.delay_s, in.dt_s);
   }
 
  private:
-  static constexpr double confirm_s = 0.025;
-  Travel confirmed_;
   Unbalance settings_;
 };
 

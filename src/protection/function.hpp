@@ -125,8 +125,34 @@ class DelayedFunction : public Function {
   [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
 
  protected:
+  /// Its start, and its trip behind a delay.
+  void tell(std::span<char> own, double delay_s, double dt_s) noexcept {
+    own[1] = wait(travel_, started_, delay_s, dt_s) ? 1 : 0;
+    own[0] = started_ ? 1 : 0;
+  }
+
   Travel travel_;
   bool started_ = false;
+};
+
+/// One that looks at a ratio, which passes through anything while windows fill: its start shows once it has
+/// lasted longer than that.
+class ConfirmedFunction : public DelayedFunction {
+ public:
+  void rest() noexcept override {
+    DelayedFunction::rest();
+    confirmed_.clear();
+  }
+
+ protected:
+  void tell(std::span<char> own, double delay_s, double dt_s) noexcept {
+    DelayedFunction::tell(own, delay_s, dt_s);
+    own[0] = wait(confirmed_, started_, confirm_s, dt_s) ? 1 : 0;
+  }
+
+ private:
+  static constexpr double confirm_s = 0.025;
+  Travel confirmed_;
 };
 
 [[nodiscard]] std::unique_ptr<Function> make_function(const Stage& settings, const Surroundings& around);

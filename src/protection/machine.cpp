@@ -41,7 +41,7 @@ class Flux : public DelayedFunction {
   bool definite_;
 };
 
-class Excitation : public DelayedFunction {
+class Excitation : public ConfirmedFunction {
  public:
   explicit Excitation(const FieldLoss& settings)
       : settings_(settings),
@@ -55,18 +55,10 @@ class Excitation : public DelayedFunction {
     const double radius = settings_.diameter_ohm / 2 * (started_ ? 1.02 : 1);
     started_ = size_of(end.v.positive) >= settings_.least_voltage_V && size_of(current) > 0 &&
                size_of(end.v.positive - centre_ * current) < radius * size_of(current);
-    own[1] = wait(travel_, started_, settings_.delay_s, in.dt_s) ? 1 : 0;
-    // While windows fill an impedance passes through anything.
-    own[0] = wait(confirmed_, started_, confirm_s, in.dt_s) ? 1 : 0;
-  }
-  void rest() noexcept override {
-    DelayedFunction::rest();
-    confirmed_.clear();
+    tell(own, settings_.delay_s, in.dt_s);
   }
 
  private:
-  static constexpr double confirm_s = 0.025;
-  Travel confirmed_;
   FieldLoss settings_;
   double way_;
   Phasor centre_;

@@ -76,8 +76,7 @@ class Frequency : public DelayedFunction {
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, stage_.end);
     started_ = end.frequency_valid && size_of(end.v.positive) >= stage_.least_voltage_V && beyond(end);
-    own[1] = wait(travel_, started_, stage_.delay_s, in.dt_s) ? 1 : 0;
-    own[0] = started_ ? 1 : 0;
+    tell(own, stage_.delay_s, in.dt_s);
   }
 
  private:
@@ -105,8 +104,7 @@ class Power : public DelayedFunction {
     for (std::size_t k = 0; k < 3; ++k) power += end.voltage[k] * std::conj(end.current[k]);
     const double counted = way_ * (active_ ? power.real() : power.imag());
     started_ = counted > stage_.pickup_W * (started_ ? stage_.drop_off : 1);
-    own[1] = wait(travel_, started_, stage_.delay_s, in.dt_s) ? 1 : 0;
-    own[0] = started_ ? 1 : 0;
+    tell(own, stage_.delay_s, in.dt_s);
   }
 
  private:

@@ -64,14 +64,6 @@ Range search(SideOf&& side_at) {
   return {};
 }
 
-/// At most so many of them, evenly chosen.
-std::vector<const Observation*> some_of(const std::vector<const Observation*>& all, std::size_t most) {
-  std::vector<const Observation*> some;
-  for (std::size_t k = 0; k < std::min(all.size(), most); ++k)
-    some.push_back(all[k * all.size() / std::min(all.size(), most)]);
-  return some;
-}
-
 class Seeker {
  public:
   Seeker(const Device& device, const std::vector<Observation>& observations) : approved_(device) {

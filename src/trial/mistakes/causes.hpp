@@ -1,6 +1,7 @@
 // What would explain that a device did not do what its approved settings say.
 #pragma once
 
+#include <algorithm>
 #include <functional>
 #include <optional>
 #include <vector>
@@ -8,6 +9,15 @@
 #include "zavrek/trial/mistakes.hpp"
 
 namespace zavrek::trial::internal {
+
+/// At most so many of them, evenly chosen.
+template <class T>
+[[nodiscard]] std::vector<T> some_of(const std::vector<T>& all, std::size_t most) {
+  std::vector<T> some;
+  for (std::size_t k = 0; k < std::min(all.size(), most); ++k)
+    some.push_back(all[k * all.size() / std::min(all.size(), most)]);
+  return some;
+}
 
 /// What a device did once, and what it would have done with something wrong.
 struct Observation {

@@ -22,7 +22,7 @@ std::string Explanation::words() const {
                        : to < narrow * from
                            ? fmt::format("about {:.3g}", best > 0 ? best / scale : std::sqrt(from * to))
                            : fmt::format("{:.3g} to {:.3g}", from, to);
-  if (best > 0 && (open_below || open_above || to >= narrow * from))
+  if (best > 0 && !open_below && !open_above && to >= narrow * from)
     amount += fmt::format(", best {:.3g},", best / scale);
   if (!is_factor) amount += " " + unit;
   return text.substr(0, place) + amount + text.substr(end + 1);

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <deque>
 
+#include "trial/mistakes/causes.hpp"
 #include "zavrek/trial/programme.hpp"
 
 namespace zavrek::trial {
@@ -9,15 +10,13 @@ namespace {
 
 constexpr std::size_t most_failed = 12, most_passed = 24;
 
-std::vector<const StoredTrial*> some_of(const std::vector<StoredTrial>& trials, bool passed,
-                                        std::size_t most) {
-  std::vector<const StoredTrial*> all, some;
+std::vector<const StoredTrial*> some_with(const std::vector<StoredTrial>& trials, bool passed,
+                                          std::size_t most) {
+  std::vector<const StoredTrial*> all;
   for (const StoredTrial& one : trials) {
     if (one.passed == passed && one.failure.empty() && (passed || !one.record.empty())) all.push_back(&one);
   }
-  for (std::size_t k = 0; k < std::min(all.size(), most); ++k)
-    some.push_back(all[k * all.size() / std::min(all.size(), most)]);
-  return some;
+  return internal::some_of(all, most);
 }
 
 SweptTrial swept_of(const Case& all, const StoredTrial& stored) {
@@ -36,7 +35,7 @@ std::vector<Finding> causes_of_programme(const Case& all, const std::vector<Stor
     TrialResult result;
   };
   std::deque<Kept> kept;
-  for (const StoredTrial* one : some_of(trials, false, most_failed)) {
+  for (const StoredTrial* one : some_with(trials, false, most_failed)) {
     Kept& k = kept.emplace_back(Kept{swept_of(all, *one), {}});
     k.result =
         judge_again(k.swept.all, k.swept.trial, record::read_record(folder / (one->record + ".cfg")), false);
@@ -46,7 +45,7 @@ std::vector<Finding> causes_of_programme(const Case& all, const std::vector<Stor
   how.place = "plant";
   how.free = true;
   how.explain = false;
-  for (const StoredTrial* one : some_of(trials, true, most_passed)) {
+  for (const StoredTrial* one : some_with(trials, true, most_passed)) {
     Kept& k = kept.emplace_back(Kept{swept_of(all, *one), {}});
     // What it did was what its settings say.
     for (Device& device : k.swept.all.bench.devices) {
