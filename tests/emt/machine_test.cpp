@@ -1,9 +1,12 @@
+#include <array>
 #include <cmath>
+#include <complex>
 #include <numbers>
 
 #include <gtest/gtest.h>
 
 #include "emt/running.hpp"
+#include "zavrek/emt/study.hpp"
 
 namespace zavrek::emt {
 namespace {
@@ -85,15 +88,15 @@ TEST(InductionMachine, PullsHarderAtStandstillWithResistanceInItsRotor) {
 
 TEST(InductionMachine, TwistsItsShaftAtTheNaturalFrequencyOfTwoMasses) {
   InductionMachine machine = pump();
-  machine.load_exponent = 0;
+  machine.load_torque_Nm = 0;
   machine.shaft = {"30 kg m^2, 200 kN m/rad, 0 N m s/rad"};
   machine.start = "standstill";
   Network n = quay(machine);
   std::get<Source>(n.elements[0]).voltage_V = 10;  // the air gap is no spring worth mentioning then
   Plant plant = compile(n);
-  plant.turn(plant.knob("pump.load_torque"), 4500);  // an impact on the outer mass
+  plant.turn(plant.knob("pump.active_torque"), -4500);  // an impact on the outer mass
   run(plant, 0.02);
-  plant.turn(plant.knob("pump.load_torque"), 0);
+  plant.turn(plant.knob("pump.active_torque"), 0);
   // f = 1/(2 pi) sqrt(K (1/J1 + 1/J2))
   const double expected = std::sqrt(200e3 * (1 / 22.0 + 1 / 30.0)) / (2 * pi);
   const SignalId speed = plant.signal("pump.speed");
@@ -269,6 +272,96 @@ TEST(PermanentMagnetMachine, SalientMachineMeetsItsSteadyStateWithSecondOrder) {
   };
   EXPECT_LT(error(50e-6), 1e-4);
   EXPECT_NEAR(std::log2(error(200e-6) / error(100e-6)), 2, 0.3);
+}
+
+/// A machine that nothing but its shaft moves: its terminals are open.
+Network free_shaft(PermanentMagnetMachine machine) {
+  machine.name = "pm";
+  machine.bus = "quay";
+  machine.stator_resistance_ohm = 0.05;
+  machine.ld_H = machine.lq_H = 1e-3;
+  machine.magnet_flux_Vs = 1e-6;
+  Network n;
+  n.start = "zero";
+  n.buses = {{"quay", 400}};
+  n.elements = {machine, Load{.name = "l", .bus = "quay", .active_W = 1, .connection = "grounded star"}};
+  return n;
+}
+
+TEST(Shaft, ItsLoadBrakesByTheSpeedOfTheLastMass) {
+  const double inertia[] = {22, 30}, stiffness = 20e3, damping = 40, load = 3000, nominal = 2 * pi * 50 / 4;
+  const auto slopes = [&](const std::array<double, 3>& y) {
+    const double twist = stiffness * y[2] + damping * (y[1] - y[0]);
+    const double brakes = load * std::pow(y[1] / nominal, 2);
+    return std::array<double, 3>{twist / inertia[0], (-twist - brakes) / inertia[1], y[1] - y[0]};
+  };
+  std::array<double, 3> y{60, 60, -load * std::pow(60 / nominal, 2) / stiffness};
+  const double h = 1e-5;  // Runge and Kutta
+  const auto moved = [](std::array<double, 3> from, const std::array<double, 3>& by, double length) {
+    for (std::size_t k = 0; k < 3; ++k) from[k] += length * by[k];
+    return from;
+  };
+  for (int k = 0; k < 40000; ++k) {
+    const auto a = slopes(y), b = slopes(moved(y, a, h / 2)), c = slopes(moved(y, b, h / 2)),
+               d = slopes(moved(y, c, h));
+    for (std::size_t s = 0; s < 3; ++s) y[s] += h / 6 * (a[s] + 2 * b[s] + 2 * c[s] + d[s]);
+  }
+  Plant plant = compile(free_shaft({.inertia_kgm2 = inertia[0],
+                                    .shaft = {"30 kg m^2, 20 kN m/rad, 40 N m s/rad"},
+                                    .load_torque_Nm = load,
+                                    .load_exponent = 2,
+                                    .start_speed_rad_per_s = 60}),
+                        50e-6);
+  run(plant, 0.4);
+  EXPECT_NEAR(value(plant, "pm.speed"), y[0], 2e-6 * 60);
+  EXPECT_LT(y[0], 59);
+}
+
+TEST(Shaft, ItsLoadHoldsItAtRestUpToItsOwnSize) {
+  Plant plant = compile(free_shaft({.inertia_kgm2 = 22, .load_torque_Nm = 3000}), 50e-6);
+  run(plant, 0.2);
+  EXPECT_EQ(value(plant, "pm.speed"), 0);
+  plant.turn(plant.knob("pm.active_torque"), -2999);
+  run(plant, 0.2);
+  EXPECT_EQ(value(plant, "pm.speed"), 0);
+  plant.turn(plant.knob("pm.active_torque"), -3220);
+  const double released_s = plant.time_s();
+  run(plant, 0.2);
+  EXPECT_NEAR(value(plant, "pm.speed"), -220 / 22.0 * (plant.time_s() - released_s), 1e-6);
+  plant.turn(plant.knob("pm.active_torque"), 0);
+  run(plant, 0.2);
+  EXPECT_EQ(value(plant, "pm.speed"), 0);
+}
+
+struct Coasting {
+  double load_Nm, active_Nm;
+};
+
+/// Speed from 8 rad/s on, inertia 2 kg m^2: down to rest, and back where the active torque overcomes the
+/// load.
+double coasting_speed(const Coasting& c, double time_s) {
+  const double rest_s = 8 * 2 / (c.load_Nm - c.active_Nm);
+  if (time_s < rest_s) return 8 * (1 - time_s / rest_s);
+  const double back = -c.active_Nm > c.load_Nm ? c.active_Nm + c.load_Nm : 0;
+  return back / 2 * (time_s - rest_s);
+}
+
+TEST(Shaft, ComesToRestAndTurnsBackAsItsTorquesSay) {
+  for (const Coasting& c : {Coasting{40, 0}, Coasting{40, -39}, Coasting{40, -61}, Coasting{0, -50}}) {
+    Study study{.network = free_shaft({.inertia_kgm2 = 2,
+                                       .load_torque_Nm = c.load_Nm,
+                                       .active_torque_Nm = c.active_Nm,
+                                       .start_speed_rad_per_s = 8}),
+                .duration_s = 0.6,
+                .sample_s = 0.01,
+                .signals = {"pm.speed"}};
+    const Series fixed = simulate(study, 100e-6), exact = solve_reference(study);
+    for (std::size_t k = 0; k < fixed.time_s.size(); ++k) {
+      const double expected = coasting_speed(c, fixed.time_s[k]);
+      EXPECT_NEAR(fixed.values[0][k], expected, 1e-6) << c.active_Nm << " at " << fixed.time_s[k];
+      EXPECT_NEAR(exact.values[0][k], expected, 1e-4) << c.active_Nm << " at " << exact.time_s[k];
+    }
+  }
 }
 
 TEST(Machine, RefusesWhatCannotBe) {

@@ -19,6 +19,7 @@ struct InductionMachine {
   std::vector<std::string> shaft;
   double load_torque_Nm = 0;
   double load_exponent = 0;
+  double active_torque_Nm = 0;
   std::string start = "running";
 };
 
@@ -43,11 +44,17 @@ inline const Table& table(const InductionMachine*) {
           .quantity("inertia", &InductionMachine::inertia_kgm2, "kg m^2", above(0), "of its own rotor")
           .texts("shaft", &InductionMachine::shaft,
                  "further masses outwards: \"inertia, stiffness, damping\", the last one bears the load")
-          .quantity("load_torque", &InductionMachine::load_torque_Nm, "N m", any(),
-                    "braking torque at nominal speed; driving when negative")
+          .quantity(
+              "load_torque", &InductionMachine::load_torque_Nm, "N m", at_least(0),
+              "against the turning of the last mass, at nominal speed; without an exponent it also holds "
+              "the shaft at rest")
           .changeable()
           .quantity("load_exponent", &InductionMachine::load_exponent, "", at_least(0),
-                    "torque grows with the speed to this power")
+                    "the load torque grows with the speed of the last mass to this power")
+          .quantity("active_torque", &InductionMachine::active_torque_Nm, "N m", any(),
+                    "on the last mass whichever way it turns, of a hanging weight or a turbine; positive "
+                    "drives forwards")
+          .changeable()
           .choice("start", &InductionMachine::start, {"running", "standstill"},
                   "at the speed that its load allows, or at rest")
           .build();

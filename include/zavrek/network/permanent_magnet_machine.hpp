@@ -17,6 +17,7 @@ struct PermanentMagnetMachine {
   std::vector<std::string> shaft;
   double load_torque_Nm = 0;
   double load_exponent = 0;
+  double active_torque_Nm = 0;
   double start_speed_rad_per_s = 0;
   double start_angle_rad = 0;
 };
@@ -34,10 +35,17 @@ inline const Table& table(const PermanentMagnetMachine*) {
           .count("pole_pairs", &M::pole_pairs, within(1, 200), "number of pole pairs")
           .quantity("inertia", &M::inertia_kgm2, "kg m^2", above(0), "of its own rotor")
           .texts("shaft", &M::shaft, "further masses outwards: \"inertia, stiffness, damping\"")
-          .quantity("load_torque", &M::load_torque_Nm, "N m", any(), "braking torque; driving when negative")
+          .quantity(
+              "load_torque", &M::load_torque_Nm, "N m", at_least(0),
+              "against the turning of the last mass, at nominal speed; without an exponent it also holds "
+              "the shaft at rest")
           .changeable()
           .quantity("load_exponent", &M::load_exponent, "", at_least(0),
-                    "torque grows with the speed to this power")
+                    "the load torque grows with the speed of the last mass to this power")
+          .quantity("active_torque", &M::active_torque_Nm, "N m", any(),
+                    "on the last mass whichever way it turns, of a hanging weight or a turbine; positive "
+                    "drives forwards")
+          .changeable()
           .quantity("start_speed", &M::start_speed_rad_per_s, "rad/s", any(), "mechanical, at the start")
           .quantity("start_angle", &M::start_angle_rad, "deg", any(),
                     "electrical, of the magnets against phase a, at the start")

@@ -131,6 +131,11 @@ class Model {
   /// At an instant of the reference at which all values stand: whether a control of its own, or a knob,
   /// changes something at once. It writes slots that are no states.
   virtual bool act(const Places& /*places*/, double /*time_s*/, double* /*values*/) noexcept { return false; }
+  /// Passes zero, from above, at an instant at which `act` has something to do, where states bring that
+  /// about.
+  [[nodiscard]] virtual double margin(const Places& /*places*/, const double* /*values*/) const noexcept {
+    return 1;
+  }
 
   /// Ahead of a solution: J into `history` (n); a varying model writes G (n x n) into `conductance` and
   /// returns whether it changed.

@@ -33,6 +33,11 @@ class Continuous {
     const ValveGroup& valves = core().valves;
     return valves.margin(k, frame_.values[static_cast<std::size_t>(valves.voltage(k))]);
   }
+  /// How far model k is from the instant at which it has to act; after `read`.
+  [[nodiscard]] double model_margin(std::size_t k) const {
+    const ModelRow& row = core().models[k];
+    return row.model->margin(row.places, frame_.values.data());
+  }
   /// Changes over each valve that does not fit y; whether any did.
   bool fit_valves(double t, const double* y);
   /// Whether all equations are linear in unknown k: the network's own, as long as no curve or varying model

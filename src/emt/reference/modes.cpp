@@ -17,24 +17,23 @@ std::vector<Mode> modes(const network::Network& network) {
   Continuous equations(network);
   equations.arrange();
   const int n = equations.size();
-  std::vector<double> y(static_cast<std::size_t>(n)), dy(y.size(), 0.0), f0(y.size()), f1(y.size());
+  Eigen::VectorXd y(n), dy = Eigen::VectorXd::Zero(n);
+  const auto residual = [&] {
+    Eigen::VectorXd f(n);
+    equations.residual(0, y.data(), dy.data(), f.data());
+    return f;
+  };
   equations.start(y.data());
-  equations.residual(0, y.data(), dy.data(), f0.data());
+  const Eigen::VectorXd at_start = residual();
   Eigen::MatrixXd stiffness(n, n), mass(n, n);
   for (int k = 0; k < n; ++k) {
-    const auto at = static_cast<std::size_t>(k);
-    const double d = 1e-4 * equations.scales()[at], kept = y[at];
-    y[at] += d;
-    equations.residual(0, y.data(), dy.data(), f1.data());
-    y[at] = kept;
-    for (int r = 0; r < n; ++r)
-      stiffness(r, k) = (f1[static_cast<std::size_t>(r)] - f0[static_cast<std::size_t>(r)]) / d;
-    const double rate = 1e3 * equations.scales()[at];
-    dy[at] = rate;
-    equations.residual(0, y.data(), dy.data(), f1.data());
-    dy[at] = 0;
-    for (int r = 0; r < n; ++r)
-      mass(r, k) = (f1[static_cast<std::size_t>(r)] - f0[static_cast<std::size_t>(r)]) / rate;
+    const double scale = equations.scales()[static_cast<std::size_t>(k)], kept = y[k];
+    y[k] += 1e-4 * scale;
+    stiffness.col(k) = (residual() - at_start) / (1e-4 * scale);
+    y[k] = kept;
+    dy[k] = 1e3 * scale;
+    mass.col(k) = (residual() - at_start) / (1e3 * scale);
+    dy[k] = 0;
   }
   // (s M + K) x = 0 as K^-1 M x = -(1/s) x: modes without an end (s infinite) become zeros, which are left
   // out.

@@ -90,9 +90,11 @@ int ReferenceSolver::roots(realtype t, N_Vector y, N_Vector, realtype* g, void* 
   for (std::size_t k = 0; k < self.equations_.core().poles.size(); ++k)
     g[k] = self.distance(self.equations_.core().poles[k], t, N_VGetArrayPointer(y));
   const std::size_t poles = self.equations_.core().poles.size();
-  if (!self.equations_.core().valves.empty()) self.equations_.read(t, N_VGetArrayPointer(y));
-  for (std::size_t k = 0; k < self.equations_.core().valves.size(); ++k)
-    g[poles + k] = self.equations_.valve_margin(k);
+  const std::size_t valves = self.equations_.core().valves.size();
+  const std::size_t models = self.equations_.core().models.size();
+  if (valves + models > 0) self.equations_.read(t, N_VGetArrayPointer(y));
+  for (std::size_t k = 0; k < valves; ++k) g[poles + k] = self.equations_.valve_margin(k);
+  for (std::size_t k = 0; k < models; ++k) g[poles + valves + k] = self.equations_.model_margin(k);
   return 0;
 }
 
@@ -140,8 +142,7 @@ void ReferenceSolver::create() {
   }
   if (equations_.shortest_travel_s() < never)
     IDASetMaxStep(ida_, std::min(step_with_lines_s, equations_.shortest_travel_s() / 2));
-  const auto watched = static_cast<int>(equations_.core().poles.size() + equations_.core().valves.size());
-  if (watched > 0) IDARootInit(ida_, watched, roots);
+  if (watched() > 0) IDARootInit(ida_, static_cast<int>(watched()), roots);
   IDASetNoInactiveRootWarn(ida_);
 }
 

@@ -161,7 +161,7 @@ bool ReferenceSolver::act() {
 }
 
 void ReferenceSolver::leave_pieces() {
-  std::vector<int> found(equations_.core().poles.size() + equations_.core().valves.size());
+  std::vector<int> found(watched());
   IDAGetRootInfo(ida_, found.data());
   equations_.read(time_, data(y_));
   for (std::size_t k = 0; k < struck_.size(); ++k)

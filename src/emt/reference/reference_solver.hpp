@@ -53,7 +53,7 @@ class ReferenceSolver final : public ControlledPlant {
   // --- integration --------------------------------------------------------------------------
   static double* data(const Vector& v) { return N_VGetArrayPointer(v.get()); }
   static int residual(realtype t, N_Vector y, N_Vector dy, N_Vector f, void* self);
-  /// One per pole and per valve: what must pass zero for it to change over.
+  /// One per pole, valve and model: what must pass zero for it to change over, or to act.
   static int roots(realtype t, N_Vector y, N_Vector, realtype* g, void* data);
   /// dF/dy + c dF/dy' by differences. Most of the network is linear, so that the whole size of a value may be
   /// its difference: a small one would drown what large resistances pass in the rounding of what conductances
@@ -61,6 +61,9 @@ class ReferenceSolver final : public ControlledPlant {
   static int jacobian(realtype t, realtype c, N_Vector y, N_Vector dy, N_Vector f, SUNMatrix to,
                       void* self_at, N_Vector, N_Vector, N_Vector);
   [[nodiscard]] double distance(const Pole& pole, double t, const double* y) const;
+  [[nodiscard]] std::size_t watched() const {
+    return equations_.core().poles.size() + equations_.core().valves.size() + equations_.core().models.size();
+  }
   void create();
   void check(int flag, const char* what) const;
   [[nodiscard]] double next_event() const;

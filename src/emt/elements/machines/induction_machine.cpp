@@ -13,9 +13,9 @@ namespace {
 class Induction final : public RotatingMachine {
  public:
   [[nodiscard]] std::unique_ptr<Model> clone() const override { return std::make_unique<Induction>(*this); }
-  Induction(const network::InductionMachine& m, Common common, Slot load_knob, Slot resistance_knob)
+  Induction(const network::InductionMachine& m, Common common, std::vector<Slot> knobs)
       : RotatingMachine(common, 2),
-        knobs_{load_knob, resistance_knob},
+        knobs_(std::move(knobs)),
         standstill_(m.start == "standstill"),
         rotor_resistance_(m.rotor_resistance_ohm),
         external_(m.external_resistance_ohm) {
@@ -55,8 +55,7 @@ class Induction final : public RotatingMachine {
                                       std::conj(current.negative * share_at(omega + speed)));
     const double mechanical = speed / common().pole_pairs;
     start_from(places, 0, mechanical, {flux.real(), flux.imag()},
-               current.positive + std::conj(current.negative),
-               -common().load_torque_Nm * load_share(mechanical), values);
+               current.positive + std::conj(current.negative), steady_shaft_torque(mechanical), values);
   }
 
  protected:
@@ -67,7 +66,7 @@ class Induction final : public RotatingMachine {
   }
   void derivative(const double* x, SpaceVector current, SpaceVector, double, const Places& places,
                   const double* values, double* dx) const noexcept override {
-    const double decay = (rotor_resistance_ + values[places.knobs[1]]) / rotor_;
+    const double decay = (rotor_resistance_ + values[places.knobs[2]]) / rotor_;
     const SpaceVector slope = decay * (main_ * current - SpaceVector(x[0], x[1]));
     dx[0] = slope.real();
     dx[1] = slope.imag();
@@ -96,9 +95,10 @@ class Induction final : public RotatingMachine {
   /// Slip at which the torque carries the load, between synchronism and the pull-out torque.
   [[nodiscard]] double balance(double peak_V, std::complex<double> s) const {
     const auto excess = [&](double slip) {
-      return torque(peak_V, slip, s) - common().load_torque_Nm * std::pow(1 - slip, common().load_exponent);
+      const double speed = (1 - slip) * common().nominal_omega / common().pole_pairs;
+      return torque(peak_V, slip, s) + steady_shaft_torque(speed);
     };
-    const double way = common().load_torque_Nm < 0 ? -1 : 1;
+    const double way = common().active_torque_Nm > common().load_torque_Nm ? -1 : 1;
     double low = 0, high = 0;
     for (double slip = 1e-4; slip < 1; slip *= 1.2) {  // up to where it first suffices
       high = way * slip;
@@ -124,14 +124,14 @@ class Induction final : public RotatingMachine {
 template <>
 void assemble(const network::InductionMachine& machine, Assembly& assembly) {
   const std::string owner = "induction_machine." + machine.name;
-  const Slot load = assembly.knob(machine.name + ".load_torque", "N m", machine.load_torque_Nm, -1e12, 1e12);
-  const Slot resistance =
-      assembly.knob(machine.name + ".external_resistance", "ohm", machine.external_resistance_ohm, 0, 1e12);
+  std::vector<Slot> knobs = shaft_knobs(assembly, machine);
+  knobs.push_back(
+      assembly.knob(machine.name + ".external_resistance", "ohm", machine.external_resistance_ohm, 0, 1e12));
   const RotatingMachine::Common common = common_of(owner, machine, assembly);
   const Slot first =
       assembly.model({.owner = owner,
                       .ends = machine_ends(assembly, owner, machine.bus),
-                      .model = std::make_unique<Induction>(machine, common, load, resistance)});
+                      .model = std::make_unique<Induction>(machine, common, std::move(knobs))});
   machine_signals(assembly, machine.name, first);
 }
 

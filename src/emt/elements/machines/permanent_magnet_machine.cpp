@@ -12,10 +12,10 @@ class PermanentMagnet final : public RotatingMachine {
   [[nodiscard]] std::unique_ptr<Model> clone() const override {
     return std::make_unique<PermanentMagnet>(*this);
   }
-  PermanentMagnet(const network::PermanentMagnetMachine& m, Common common, Slot load)
-      : RotatingMachine(std::move(common), 0), m_(m), load_(load) {}
+  PermanentMagnet(const network::PermanentMagnetMachine& m, Common common, std::vector<Slot> knobs)
+      : RotatingMachine(std::move(common), 0), m_(m), knobs_(std::move(knobs)) {}
 
-  [[nodiscard]] std::vector<Slot> knobs() const override { return {load_}; }
+  [[nodiscard]] std::vector<Slot> knobs() const override { return knobs_; }
   /// Its speed is given, not found, so the phasors see its impedance alone unless it turns with the network.
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
     const auto y = 1.0 / (m_.stator_resistance_ohm + s * mean_inductance());
@@ -39,8 +39,8 @@ class PermanentMagnet final : public RotatingMachine {
              double* values) override {
     const Sequences parts = sequences_of(i);
     start_from(places, m_.start_angle_rad, m_.start_speed_rad_per_s, {},
-               parts.positive + std::conj(parts.negative),
-               -m_.load_torque_Nm * load_share(m_.start_speed_rad_per_s), values);
+               parts.positive + std::conj(parts.negative), steady_shaft_torque(m_.start_speed_rad_per_s),
+               values);
   }
 
  protected:
@@ -52,7 +52,7 @@ class PermanentMagnet final : public RotatingMachine {
 
  private:
   network::PermanentMagnetMachine m_;
-  Slot load_;
+  std::vector<Slot> knobs_;
 };
 
 }  // namespace
@@ -60,11 +60,12 @@ class PermanentMagnet final : public RotatingMachine {
 template <>
 void assemble(const network::PermanentMagnetMachine& machine, Assembly& assembly) {
   const std::string owner = "permanent_magnet_machine." + machine.name;
-  const Slot load = assembly.knob(machine.name + ".load_torque", "N m", machine.load_torque_Nm, -1e12, 1e12);
+  std::vector<Slot> knobs = shaft_knobs(assembly, machine);
   const RotatingMachine::Common common = common_of(owner, machine, assembly);
-  const Slot first = assembly.model({.owner = owner,
-                                     .ends = machine_ends(assembly, owner, machine.bus),
-                                     .model = std::make_unique<PermanentMagnet>(machine, common, load)});
+  const Slot first =
+      assembly.model({.owner = owner,
+                      .ends = machine_ends(assembly, owner, machine.bus),
+                      .model = std::make_unique<PermanentMagnet>(machine, common, std::move(knobs))});
   machine_signals(assembly, machine.name, first);
 }
 

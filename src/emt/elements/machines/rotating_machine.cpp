@@ -1,7 +1,9 @@
 #include "emt/elements/machines/rotating_machine.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <numbers>
+#include <utility>
 
 #include <fmt/format.h>
 
@@ -75,14 +77,44 @@ Eigen::MatrixXd RotatingMachine::conductance(double step_s) const {
   return g;
 }
 
-double RotatingMachine::shaft_torque(const double* /*x*/, const Places& places,
-                                     const double* values) const noexcept {
-  return -values[places.knobs[0]] * load_share(values[places.first + speed_slot]);
+double RotatingMachine::active_torque(const double* /*x*/, const Places& places,
+                                      const double* values) const noexcept {
+  return values[places.knobs[1]];
+}
+
+double RotatingMachine::load_torque(const Places& places, const double* values) const noexcept {
+  return values[places.knobs[0]];
 }
 
 double RotatingMachine::load_share(double speed) const noexcept {
   const double share = std::abs(speed) * common_.pole_pairs / common_.nominal_omega;
   return common_.load_exponent == 0 ? 1 : std::pow(share, common_.load_exponent);
+}
+
+double RotatingMachine::steady_shaft_torque(double speed) const noexcept {
+  if (speed == 0) return 0;  // held, or about to go
+  return common_.active_torque_Nm - std::copysign(common_.load_torque_Nm * load_share(speed), speed);
+}
+
+double RotatingMachine::torque_from_within(const double* y, double electrical) const noexcept {
+  const int last = masses() - 1;
+  if (last == 0) return electrical;
+  const ShaftMass& mass = common_.shaft[static_cast<std::size_t>(last)];
+  return -mass.stiffness_Nm_per_rad * y[twist_state(last)] -
+         mass.damping_Nms_per_rad * (y[speed_state(last)] - y[speed_state(last - 1)]);
+}
+
+double RotatingMachine::free_torque(const double* y, double inner, const Places& places,
+                                    const double* values) const noexcept {
+  return inner + active_torque(y + rotor_state(), places, values);
+}
+
+double RotatingMachine::load_on(double speed, double free, const Places& places,
+                                const double* values) const noexcept {
+  const double torque = load_torque(places, values);
+  if (common_.load_exponent != 0) return -std::copysign(torque * load_share(speed), speed);
+  const double sense = values[places.first + sense_slot];
+  return sense == 0 ? -std::clamp(free, -torque, torque) : -sense * torque;
 }
 
 /// dy/dt for y = theta, speeds, twists, rotor states.
@@ -92,21 +124,33 @@ void RotatingMachine::derivatives(const double* y, SpaceVector current, SpaceVec
   const double omega = common_.pole_pairs * y[speed_state(0)];
   dy[0] = omega;
   const SpaceVector turn = std::polar(1.0, -y[0]);
-  const double electrical = 1.5 * common_.pole_pairs * (std::conj(flux) * current).imag();
-  // Load or turbine sits on the outermost mass.
-  double inner = electrical;
-  for (int k = 0; k < n; ++k) {
-    double outer = shaft_torque(y + rotor_state(), places, values);
-    if (k + 1 < n) {
-      const ShaftMass& next = common_.shaft[static_cast<std::size_t>(k + 1)];
-      const double slip = y[speed_state(k + 1)] - y[speed_state(k)];
-      outer = next.stiffness_Nm_per_rad * y[twist_state(k + 1)] + next.damping_Nms_per_rad * slip;
-      dy[twist_state(k + 1)] = slip;
-    }
+  double inner = electrical_torque(flux, current);
+  for (int k = 0; k + 1 < n; ++k) {
+    const ShaftMass& next = common_.shaft[static_cast<std::size_t>(k + 1)];
+    const double slip = y[speed_state(k + 1)] - y[speed_state(k)];
+    const double outer = next.stiffness_Nm_per_rad * y[twist_state(k + 1)] + next.damping_Nms_per_rad * slip;
+    dy[twist_state(k + 1)] = slip;
     dy[speed_state(k)] = (inner + outer) / common_.shaft[static_cast<std::size_t>(k)].inertia_kgm2;
     inner = -outer;
   }
+  // Load or turbine sits on the outermost mass.
+  const double free = free_torque(y, inner, places, values);
+  dy[outermost()] =
+      (free + load_on(y[outermost()], free, places, values)) / common_.shaft.back().inertia_kgm2;
   derivative(y + rotor_state(), current * turn, flux * turn, omega, places, values, dy + rotor_state());
+}
+
+SpaceVector RotatingMachine::current_of(const Places& places, const double* values) const noexcept {
+  const double* y = values + places.first + state(0);
+  const SpaceVector psi = rotor_flux(y + rotor_state()) * std::polar(1.0, y[0]);
+  return times(inverse(inductance(y[0])), vector_at(values, places.first + flux_slot) - psi);
+}
+
+double RotatingMachine::free_torque_of(const Places& places, const double* values) const noexcept {
+  const double* y = values + places.first + state(0);
+  const double electrical =
+      electrical_torque(vector_at(values, places.first + flux_slot), current_of(places, values));
+  return free_torque(y, torque_from_within(y, electrical), places, values);
 }
 
 void RotatingMachine::slopes(const Places& places, double* values, double* currents,
@@ -114,11 +158,10 @@ void RotatingMachine::slopes(const Places& places, double* values, double* curre
   double* slots = values + places.first;
   const double* y = slots + state(0);
   const SpaceVector flux = vector_at(values, places.first + flux_slot);
-  const SpaceVector psi = rotor_flux(y + rotor_state()) * std::polar(1.0, y[0]);
-  const SpaceVector i = times(inverse(inductance(y[0])), flux - psi);
+  const SpaceVector i = current_of(places, values);
   for (int k = 0; k < 3; ++k) slots[current_slot + k] = currents[k] = phase_of(i, k);
   slots[speed_slot] = y[speed_state(0)];
-  slots[torque_slot] = 1.5 * common_.pole_pairs * (std::conj(flux) * i).imag();
+  slots[torque_slot] = electrical_torque(flux, i);
   const SpaceVector rise = voltage(places, values) - common_.stator_resistance_ohm * i;
   slopes[0] = rise.real();
   slopes[1] = rise.imag();
@@ -184,8 +227,7 @@ void RotatingMachine::end(const Interval& stretch, const Places& places, const d
   }
   now[places.first + flux_slot] = flux.real();
   now[places.first + flux_slot + 1] = flux.imag();
-  // The load torque reads the speed slot: give it the predicted one.
-  now[places.first + speed_slot] = predicted_[static_cast<std::size_t>(speed_state(0))];
+  now[places.first + sense_slot] = old[places.first + sense_slot];
   derivatives(predicted_.data(), i1, flux, places, now, slope_new_.data());
   double* y = now + places.first + state(0);
   const double* y0 = old + places.first + state(0);
@@ -196,8 +238,46 @@ void RotatingMachine::end(const Interval& stretch, const Places& places, const d
     slope_before_ = slope_old_;
     slope_time_ = coming_time_;
   }
-  now[places.first + torque_slot] = 1.5 * common_.pole_pairs * (std::conj(flux) * i1).imag();
+  now[places.first + torque_slot] = electrical_torque(flux, i1);
+  brake(now[places.first + torque_slot], places, now);
   now[places.first + speed_slot] = y[speed_state(0)];
+}
+
+void RotatingMachine::brake(double electrical, const Places& places, double* now) const noexcept {
+  if (common_.load_exponent != 0) return;
+  double* y = now + places.first + state(0);
+  double& sense = now[places.first + sense_slot];
+  double& speed = y[outermost()];
+  if (sense != 0 && sense * speed <= 0) {
+    const double torque = load_torque(places, now);
+    const double free = free_torque(y, torque_from_within(y, electrical), places, now);
+    if (std::abs(free) <= torque) {
+      speed = 0;
+    } else {
+      // Behind its zero the load brakes the other way.
+      speed *= (free + sense * torque) / (free - sense * torque);
+    }
+  }
+  sense = speed == 0 ? 0 : std::copysign(1.0, speed);
+}
+
+bool RotatingMachine::act(const Places& places, double /*time_s*/, double* values) noexcept {
+  const double torque = load_torque(places, values);
+  if (common_.load_exponent != 0 || torque == 0) return false;
+  const double* y = values + places.first + state(0);
+  double& sense = values[places.first + sense_slot];
+  if (sense * y[outermost()] > 0) return false;
+  const double free = free_torque_of(places, values);
+  const double next = std::abs(free) <= torque ? 0 : std::copysign(1.0, free);
+  return std::exchange(sense, next) != next;
+}
+
+double RotatingMachine::margin(const Places& places, const double* values) const noexcept {
+  const double torque = load_torque(places, values);
+  if (common_.load_exponent != 0 || torque == 0) return 1;
+  const double sense = values[places.first + sense_slot];
+  return sense != 0 ? sense * values[places.first + state(outermost())]
+                    : torque - std::abs(free_torque_of(places, values));
 }
 
 void RotatingMachine::start_from(const Places& places, double theta, double speed,
@@ -208,8 +288,9 @@ void RotatingMachine::start_from(const Places& places, double theta, double spee
   const SpaceVector flux = times(inductance(theta), current) + rotor_flux(x.data()) * std::polar(1.0, theta);
   slots[flux_slot] = flux.real();
   slots[flux_slot + 1] = flux.imag();
-  slots[torque_slot] = 1.5 * common_.pole_pairs * (std::conj(flux) * current).imag();
+  slots[torque_slot] = electrical_torque(flux, current);
   slots[speed_slot] = speed;
+  slots[sense_slot] = speed == 0 ? 0 : std::copysign(1.0, speed);
   double* y = slots + state(0);
   y[0] = theta;
   for (int k = 0; k < masses(); ++k) {

@@ -3,8 +3,11 @@
 //   v = Ra i + d(flux)/dt,   flux = L(theta) i + psi,   L(theta) = l0 + l2 [cos 2theta, sin 2theta; sin
 //   2theta, -cos 2theta]
 // psi is what the rotor circuits contribute; their states x stand in the frame of the rotor, where they move
-// slowly:  dx/dt = f(x, i_dq, omega).  The shaft: J dw/dt = T + T_shaft, and so on from mass to mass.
-// A step of length d (d = h/2 trapezoidal, and half steps of h/2 by backward Euler alike):
+// slowly:  dx/dt = f(x, i_dq, omega).  The shaft: J dw/dt = T + T_shaft, and so on from mass to mass. On the
+// outermost mass, beside what drives it whichever way it turns, acts what brakes it: a load torque against
+// the sense in which it turns, which holds it at rest up to its own size (Coulomb's friction) where it does
+// not fall with the speed. A step of length d (d = h/2 trapezoidal, and half steps of h/2 by backward Euler
+// alike):
 //   x and theta are predicted (Adams-Bashforth of second order, Euler after a discontinuity);
 //   flux1 = flux0 + d (v1 - Ra i1) [+ d (v0 - Ra i0)] gives i1 = G v1 + J with G = (Ra + L(theta1)/d)^-1;
 //   once v1 is known, x is corrected by the trapezoidal rule (backward Euler).
@@ -43,8 +46,9 @@ class RotatingMachine : public Model {
     double pole_pairs = 1;
     double nominal_omega = 0;      // electrical, rad/s
     std::vector<ShaftMass> shaft;  // the machine's own mass first
-    double load_torque_Nm = 0;     // braking, positive; at nominal speed
-    double load_exponent = 0;      // torque over speed
+    double load_torque_Nm = 0;     // braking; at nominal speed
+    double load_exponent = 0;      // of that torque over speed
+    double active_torque_Nm = 0;   // driving forwards, whichever way it turns
   };
 
   RotatingMachine(Common common, int rotor_states);
@@ -64,13 +68,16 @@ class RotatingMachine : public Model {
              double* conductance) noexcept override;
   void end(const Interval& stretch, const Places& places, const double* old, double* now,
            const double* history, const double* conductance) noexcept override;
+  bool act(const Places& places, double time_s, double* values) noexcept override;
+  [[nodiscard]] double margin(const Places& places, const double* values) const noexcept override;
 
   // Slots, counted from the first.
   static constexpr int current_slot = 0;  // three
   static constexpr int torque_slot = 3;   // N m, on the rotor
   static constexpr int speed_slot = 4;    // mechanical rad/s of the machine's mass
-  static constexpr int flux_slot = 5;     // two
-  static constexpr int state_slot = 7;    // the state vector
+  static constexpr int sense_slot = 5;    // in which the load brakes: 1 forwards, -1, 0 held at rest
+  static constexpr int flux_slot = 6;     // two
+  static constexpr int state_slot = 8;    // the state vector
 
  protected:
   // What a kind of machine says. `x` is its rotor state, currents and fluxes in the frame of the rotor.
@@ -79,12 +86,13 @@ class RotatingMachine : public Model {
   [[nodiscard]] virtual SpaceVector rotor_flux(const double* x) const noexcept = 0;
   virtual void derivative(const double* x, SpaceVector current, SpaceVector flux, double omega,
                           const Places& places, const double* values, double* dx) const noexcept = 0;
-  /// Torque on the outermost mass, positive accelerates; without a turbine, the load of knob 0.
-  [[nodiscard]] virtual double shaft_torque(const double* x, const Places& places,
-                                            const double* values) const noexcept;
-
-  /// Of the load's torque at nominal speed, at a mechanical speed.
-  [[nodiscard]] double load_share(double speed) const noexcept;
+  /// Torque that drives the outermost mass forwards, whichever way it turns; without a turbine, knob 1.
+  [[nodiscard]] virtual double active_torque(const double* x, const Places& places,
+                                             const double* values) const noexcept;
+  /// Torque at nominal speed that brakes the outermost mass; without a turbine, knob 0.
+  [[nodiscard]] virtual double load_torque(const Places& places, const double* values) const noexcept;
+  /// On the outermost mass in the steady state at a mechanical speed, positive drives forwards.
+  [[nodiscard]] double steady_shaft_torque(double speed) const noexcept;
 
   // The state vector: theta (electrical), shaft speeds, shaft angles relative to the machine's, then the
   // rotor's x.
@@ -101,6 +109,25 @@ class RotatingMachine : public Model {
  private:
   void derivatives(const double* y, SpaceVector current, SpaceVector flux, const Places& places,
                    const double* values, double* dy) const noexcept;
+  /// Of the load's torque at nominal speed, at a mechanical speed.
+  [[nodiscard]] double load_share(double speed) const noexcept;
+  /// Sum of all torques but the load's on the outermost mass.
+  [[nodiscard]] double free_torque(const double* y, double inner, const Places& places,
+                                   const double* values) const noexcept;
+  /// What the load adds to it at a speed of the outermost mass.
+  [[nodiscard]] double load_on(double speed, double free, const Places& places,
+                               const double* values) const noexcept;
+  /// From the machine's own mass outwards: the torque that its neighbour within exerts on the outermost.
+  [[nodiscard]] double torque_from_within(const double* y, double electrical) const noexcept;
+  [[nodiscard]] double electrical_torque(SpaceVector flux, SpaceVector current) const noexcept {
+    return 1.5 * common_.pole_pairs * (std::conj(flux) * current).imag();
+  }
+  /// What follows from the states in `values`: the current, and all torques but the load's on the last mass.
+  [[nodiscard]] SpaceVector current_of(const Places& places, const double* values) const noexcept;
+  [[nodiscard]] double free_torque_of(const Places& places, const double* values) const noexcept;
+  [[nodiscard]] int outermost() const { return speed_state(masses() - 1); }
+  /// Behind a step: whether the outermost mass came to rest, or turned back.
+  void brake(double electrical, const Places& places, double* now) const noexcept;
   [[nodiscard]] std::array<double, 3> inductance(double theta) const noexcept;  // aa, ab, bb
 
   Common common_;
@@ -135,7 +162,14 @@ template <class Motor>
           assembly.omega(),
           parse_shaft(owner, motor.inertia_kgm2, motor.shaft),
           motor.load_torque_Nm,
-          motor.load_exponent};
+          motor.load_exponent,
+          motor.active_torque_Nm};
+}
+/// Knobs NAME.load_torque and NAME.active_torque, the first two of a machine without a turbine.
+template <class Motor>
+[[nodiscard]] std::vector<Slot> shaft_knobs(Assembly& assembly, const Motor& motor) {
+  return {assembly.knob(motor.name + ".load_torque", "N m", motor.load_torque_Nm, 0, 1e12),
+          assembly.knob(motor.name + ".active_torque", "N m", motor.active_torque_Nm, -1e12, 1e12)};
 }
 /// Signals NAME.ia ..., NAME.torque, NAME.speed.
 void machine_signals(Assembly& assembly, const std::string& name, Slot first);

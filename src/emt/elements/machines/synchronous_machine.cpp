@@ -140,9 +140,10 @@ class Synchronous final : public RotatingMachine {
     govern(x, omega / common().nominal_omega - 1, values[places.knobs[power_knob]], dx);
   }
 
-  [[nodiscard]] double shaft_torque(const double* x, const Places&, const double*) const noexcept override {
+  [[nodiscard]] double active_torque(const double* x, const Places&, const double*) const noexcept override {
     return mechanical(x) * m_.rating_VA * common().pole_pairs / common().nominal_omega;
   }
+  [[nodiscard]] double load_torque(const Places&, const double*) const noexcept override { return 0; }
 
  private:
   enum Rotor {
