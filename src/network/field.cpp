@@ -144,7 +144,10 @@ Points as_points(const Value& value, const Field& field) {
   Points points;
   for (const std::string& text : as_texts(value)) {
     points.push_back(as_point(text, field.x_unit, field.unit));
-    if (points.size() > 1 && points.back().x <= points[points.size() - 2].x) {
+    const std::size_t n = points.size();
+    const bool jumps = field.jumps && n > 1 && points[n - 1].x == points[n - 2].x &&
+                       (n == 2 || points[n - 3].x < points[n - 1].x);
+    if (n > 1 && points[n - 1].x <= points[n - 2].x && !jumps) {
       throw Error(fmt::format(
           "\"{}\" does not stand behind the pair before it; their first numbers must rise", text));
     }

@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include "emt/running.hpp"
+#include "zavrek/emt/study.hpp"
 
 namespace zavrek::emt {
 namespace {
@@ -216,6 +217,83 @@ TEST(Source, FollowsItsProgrammesAndCarriesItsHarmonics) {
   // theta(t) = 2 pi (50 * 0.1 + (50 + 45)/2 * 0.2 + 45 (t - 0.3))
   const double theta = 2 * pi * (5 + 9.5 + 45 * (plant.time_s() - 0.3));
   EXPECT_NEAR(value(plant, "bar.va"), 0.5 * peak * (std::cos(theta) + 0.04 * std::cos(5 * theta)), 1);
+}
+
+/// A level of 100 V on 1 ohm and 10 mH that a programme moves.
+Network driven_by(Points programme) {
+  Network n;
+  n.start = "zero";
+  n.buses = {{"a", 100, "a"}, {"b", 100, "a"}, {"c", 100, "a"}};
+  n.elements = {Source{.name = "s",
+                       .bus = "a",
+                       .voltage_V = 100,
+                       .frequency_Hz = 0,
+                       .magnitude_programme = std::move(programme)},
+                Branch{.name = "z", .between = {"a", "b"}, .inductance_H = 10e-3},
+                Branch{.name = "r", .between = {"b", "c"}, .resistance_ohm = 1},
+                Source{.name = "end", .bus = "c", .voltage_V = 0, .frequency_Hz = 0}};
+  return n;
+}
+
+/// Current of that behind a jump of `jump` V and a ramp of `slope` V/s: time constant 10 ms.
+double driven_current(double jump, double slope, double since_s) {
+  if (since_s <= 0) return 0;
+  const double tau = 10e-3, decay = std::exp(-since_s / tau);
+  return jump * (1 - decay) + slope * (since_s - tau * (1 - decay));
+}
+
+TEST(Source, FeelsCornersAndJumpsOfItsProgrammeAtTheirInstants) {
+  const double at = 4.01373e-3, until = 9.00617e-3;
+  const auto jump_error = [&](const Points& programme, auto&& expected, double step_s) {
+    Plant plant = compile(driven_by(programme), step_s);
+    const SignalId current = plant.signal("z.ia");
+    double worst = 0;
+    while (plant.time_s() < 20e-3) {
+      EXPECT_EQ(plant.step(), Status::running);
+      worst = std::max(worst, std::abs(plant.value(current) - expected(plant.time_s())));
+    }
+    return worst;
+  };
+  const Points jumps{{at, 0}, {at, 1}, {until, 1}, {until, 0.25}};
+  const auto jumped = [&](double t) {
+    return driven_current(100, 0, t - at) + driven_current(-75, 0, t - until);
+  };
+  const Points ramps{{at, 0}, {until, 1}};
+  const double slope = 100 / (until - at);
+  const auto ramped = [&](double t) {
+    return driven_current(0, slope, t - at) - driven_current(0, slope, t - until);
+  };
+  EXPECT_LT(jump_error(jumps, jumped, 50e-6), 1e-3);    // of 70 A
+  EXPECT_LT(jump_error(ramps, ramped, 50e-6), 1.5e-3);  // of 30 A
+  EXPECT_GT(jump_error(jumps, jumped, 200e-6) / jump_error(jumps, jumped, 50e-6), 10);
+  EXPECT_GT(jump_error(ramps, ramped, 200e-6) / jump_error(ramps, ramped, 50e-6), 8);
+}
+
+TEST(Source, JumpsOfItsAngleAndCornersOfItsFrequencyAreThoseOfTheReference) {
+  Network n;
+  n.buses = {{"bar", 20e3}, {"mid", 20e3}};
+  n.elements = {
+      Source{.name = "grid",
+             .bus = "bar",
+             .short_circuit_VA = 200e6,
+             .magnitude_programme = {{30.0131e-3, 1}, {30.0131e-3, 0.4}, {60e-3, 0.9}},
+             .angle_programme = {{20.0077e-3, 0}, {20.0077e-3, 0.5}},
+             .frequency_programme = {{10.0019e-3, 50}, {40e-3, 55}, {40e-3, 45}}},
+      Branch{.name = "z", .between = {"bar", "mid"}, .resistance_ohm = 0.5, .inductance_H = 3e-3},
+      Load{.name = "l", .bus = "mid", .active_W = 8e6, .reactive_var = 3e6, .connection = "grounded star"}};
+  const Study study{.network = n, .duration_s = 0.08, .sample_s = 0.2e-3, .signals = {"z.ia", "z.ib"}};
+  const Series exact = solve_reference(study);
+  const auto error = [&](double step_s) {
+    const Series fixed = simulate(study, step_s);
+    double worst = 0;
+    for (std::size_t s = 0; s < 2; ++s) {
+      for (std::size_t k = 0; k < exact.time_s.size(); ++k)
+        worst = std::max(worst, std::abs(fixed.values[s][k] - exact.values[s][k]));
+    }
+    return worst / 330;  // A, the peak at the start
+  };
+  EXPECT_LT(error(20e-6), 2e-4);
+  EXPECT_GT(error(100e-6) / error(20e-6), 12);
 }
 
 TEST(Source, PlaysSamplesWithStraightLinesBetween) {

@@ -66,6 +66,7 @@ struct Field {
   bool changeable = false;     ///< may be set while a plant runs
   bool names_bus = false;      ///< holds one or more bus names
   bool names_element = false;  ///< holds the name of another element
+  bool jumps = false;          ///< points may stand above one another: the later one holds from there on
   Shape shape = Shape::text;
   std::size_t offset = 0;            ///< of the member within its struct
   std::string unit;                  ///< of quantities; of y in points
@@ -197,10 +198,17 @@ class TableOf : public TableBuilder {
     add_curve(Shape::triangle, place(member), name, {}, unit, doc);
     return *this;
   }
-  /// Curve or programme, x ascending; optional.
+  /// Curve, x ascending; optional.
   TableOf& points(std::string_view name, Points T::*member, std::string_view x_unit, std::string_view unit,
                   std::string_view doc) {
     add_curve(Shape::points, place(member), name, x_unit, unit, doc);
+    return *this;
+  }
+
+  /// Programme over time: as a curve, but two pairs of one instant are a jump.
+  TableOf& programme(std::string_view name, Points T::*member, std::string_view unit, std::string_view doc) {
+    add_curve(Shape::points, place(member), name, "s", unit, doc);
+    table_.fields.back().jumps = true;
     return *this;
   }
 

@@ -18,6 +18,7 @@ struct Source {
   double x0_over_r0 = 10;
   Points harmonics;            ///< order to share of the voltage
   Points magnitude_programme;  ///< factor over time
+  Points angle_programme;      ///< rad over time, added to the angle
   Points frequency_programme;  ///< Hz over time
   std::string playback;        ///< COMTRADE file, relative to the case
   std::vector<std::string> playback_channels;
@@ -43,10 +44,15 @@ inline const Table& table(const Source*) {
           .quantity("x0_over_r0", &Source::x0_over_r0, "", above(0), "ratio X0/R0 of the zero sequence")
           .points("harmonics", &Source::harmonics, "", "%",
                   "order and share of the voltage, such as [\"5: 3 %\", \"7: 2 %\"]")
-          .points("magnitude_programme", &Source::magnitude_programme, "s", "",
-                  "factor on the voltage over time, straight between, such as [\"0.5 s: 1\", \"0.6 s: 0.7\"]")
-          .points("frequency_programme", &Source::frequency_programme, "s", "Hz",
-                  "frequency over time, straight between, such as [\"1 s: 50 Hz\", \"3 s: 48 Hz\"]")
+          .programme(
+              "magnitude_programme", &Source::magnitude_programme, "",
+              "factor on the voltage over time, straight between, such as [\"0.5 s: 1\", \"0.6 s: 0.7\"]; "
+              "two pairs of one instant are a jump")
+          .programme(
+              "angle_programme", &Source::angle_programme, "deg",
+              "what is added to the angle over time, likewise, such as [\"1 s: 0 deg\", \"1 s: 8 deg\"]")
+          .programme("frequency_programme", &Source::frequency_programme, "Hz",
+                     "frequency over time, likewise, such as [\"1 s: 50 Hz\", \"3 s: 48 Hz\"]")
           .text("playback", &Source::playback,
                 "COMTRADE record whose voltages it plays instead, relative to the case", Need::optional)
           .texts("playback_channels", &Source::playback_channels, "its channels for the phases of the bus")

@@ -1,7 +1,7 @@
 // Source: e(t) = E cos(omega t + angle - k 120 deg) behind Z = R + L d/dt (from short-circuit power).
-// E and omega may follow programmes, harmonics may add to it, or a record is played instead (waveform.hpp).
-// Stiff without a short-circuit power: the nodes of the bus take e(t). `NAME.i*` flows out of the
-// source into the network.
+// E, angle and omega may follow programmes, harmonics may add to it, or a record is played instead
+// (waveform.hpp). Stiff without a short-circuit power: the nodes of the bus take e(t). `NAME.i*` flows out of
+// the source into the network.
 #include <cmath>
 #include <numbers>
 
@@ -46,6 +46,7 @@ void assemble(const network::Source& source, Assembly& assembly) {
   Waveform shape(peak, 2 * std::numbers::pi * frequency, source.angle_rad);
   for (const auto& [order, share] : source.harmonics) shape.add_harmonic({order, share, 0});
   shape.set_magnitude(source.magnitude_programme);
+  shape.set_angle(source.angle_programme);
   shape.set_frequency(source.frequency_programme);
   if (!source.playback.empty()) set_playback(source, phases, shape);
   const std::size_t waveform = assembly.waveform(std::move(shape));

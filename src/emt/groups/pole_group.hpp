@@ -14,8 +14,6 @@
 
 namespace zavrek::emt::internal {
 
-inline constexpr double never_s = 1e300;  // an instant that does not come
-
 /// A pole as the step sees it.
 struct Pole {
   int p, q;               // positions of its node voltages

@@ -1,9 +1,16 @@
 // Known node voltages, imposed by stiff sources. A waveform is evaluated once for all nodes that it drives.
+// Corners and jumps of programmes are discontinuities: up to `pass`, instants behind a corner are those of
+// the piece before it.
 #pragma once
 
+#include <algorithm>
+#include <cmath>
+#include <cstddef>
 #include <utility>
 #include <vector>
 
+#include "emt/parts/parts.hpp"
+#include "emt/parts/state_archive.hpp"
 #include "emt/parts/waveform.hpp"
 
 namespace zavrek::emt::internal {
@@ -19,7 +26,11 @@ class SourceGroup {
  public:
   SourceGroup() = default;
   SourceGroup(const SourceGroup& other)
-      : waveforms_(other.waveforms_), nodes_(other.nodes_), drivings_(other.drivings_) {
+      : waveforms_(other.waveforms_),
+        nodes_(other.nodes_),
+        drivings_(other.drivings_),
+        corners_s_(other.corners_s_),
+        passed_(other.passed_) {
     stand_on_grid(other.step_s_);
   }
   SourceGroup& operator=(const SourceGroup&) = delete;
@@ -27,6 +38,12 @@ class SourceGroup {
   void set_waveforms(std::vector<Waveform> waveforms, double step_s) {
     waveforms_ = std::move(waveforms);
     stand_on_grid(step_s);
+    for (const Waveform& waveform : waveforms_) {
+      for (const double corner : waveform.corners_s()) {
+        if (corner > 0) corners_s_.push_back(corner);
+      }
+    }
+    std::sort(corners_s_.begin(), corners_s_.end());
   }
   /// Nodes of one waveform one after the other.
   void add(const SourceNode& node) {
@@ -36,6 +53,17 @@ class SourceGroup {
     drivings_.back().end = static_cast<int>(nodes_.size());
   }
   [[nodiscard]] const std::vector<SourceNode>& nodes() const noexcept { return nodes_; }
+  [[nodiscard]] const std::vector<double>& corners_s() const noexcept { return corners_s_; }
+  /// The coming corner, never_s behind the last.
+  [[nodiscard]] double corner_s() const noexcept {
+    return passed_ < corners_s_.size() ? corners_s_[passed_] : never_s;
+  }
+  /// From now on the pieces behind the corners up to `until_s` hold.
+  void pass(double until_s) noexcept {
+    while (corner_s() <= until_s) ++passed_;
+  }
+  void visit_state(StateArchive& archive) { archive(passed_); }
+
   [[nodiscard]] const Waveform& waveform_of(const SourceNode& node) const noexcept {
     return waveforms_[node.waveform];
   }
@@ -48,17 +76,22 @@ class SourceGroup {
         const auto [cosine, sine] = grid.turned(static_cast<unsigned long long>(step));
         impose(d, now, [c = cosine, s = sine](const Waveform::Phase& phase) { return phase.value(c, s); });
       } else {
-        const Waveform::Instant instant = grid.at(step);
-        impose(d, now, [&](const Waveform::Phase& phase) { return instant.value(phase); });
+        impose_instant(d, now, instant_of(d, static_cast<double>(step) * step_s_));
       }
     }
   }
   /// or of an instant so much later than it.
   void impose_at(long long step, double later_s, double* now) noexcept {
     for (const Driving& d : drivings_) {
-      const Waveform::Instant instant = on_grid_[d.waveform].at(step, later_s);
-      impose(d, now, [&](const Waveform::Phase& phase) { return instant.value(phase); });
+      Waveform::Grid& grid = on_grid_[d.waveform];
+      impose_instant(d, now,
+                     grid.steady() ? grid.at(step, later_s)
+                                   : instant_of(d, static_cast<double>(step) * step_s_ + later_s));
     }
+  }
+  /// The known voltage of a node at an instant.
+  [[nodiscard]] double value(const SourceNode& node, double time_s) const noexcept {
+    return waveform_of(node).value(time_s, piece_s(time_s), node.phase.angle_rad);
   }
 
  private:
@@ -67,6 +100,16 @@ class SourceGroup {
     std::size_t waveform;
     int first, end;
   };
+  [[nodiscard]] double piece_s(double time_s) const noexcept {
+    const double first = passed_ == 0 ? time_s : std::max(time_s, corners_s_[passed_ - 1]);
+    return passed_ == corners_s_.size() ? first : std::min(first, std::nextafter(corners_s_[passed_], -1.0));
+  }
+  [[nodiscard]] Waveform::Instant instant_of(const Driving& d, double time_s) const noexcept {
+    return {waveforms_[d.waveform], time_s, piece_s(time_s)};
+  }
+  void impose_instant(const Driving& d, double* now, const Waveform::Instant& instant) const noexcept {
+    impose(d, now, [&](const Waveform::Phase& phase) { return instant.value(phase); });
+  }
   template <class ValueOf>
   void impose(const Driving& d, double* now, ValueOf&& value_of) const noexcept {
     const SourceNode* const end = nodes_.data() + d.end;
@@ -84,6 +127,8 @@ class SourceGroup {
   std::vector<Waveform::Grid> on_grid_;  // of each; what it holds of an instant follows from its number
   std::vector<SourceNode> nodes_;
   std::vector<Driving> drivings_;
+  std::vector<double> corners_s_;  // behind the start, in their order
+  std::size_t passed_ = 0;         // of them
 };
 
 }  // namespace zavrek::emt::internal

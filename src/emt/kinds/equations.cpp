@@ -78,8 +78,7 @@ void ContinuousFrame::mark_differential(const Ends& ends) {
 
 void ContinuousFrame::read_nodes(double t, const double* y) {
   for (const SourceNode& source : core.sources.nodes())
-    values[static_cast<std::size_t>(source.position)] =
-        core.sources.waveform_of(source).value(t, source.phase.angle_rad);
+    values[static_cast<std::size_t>(source.position)] = core.sources.value(source, t);
   for (NodeId n = 1; n < assembly.node_count(); ++n) {
     if (unknown(n) >= 0) values[node_position(n)] = y[unknown(n)];
   }
@@ -91,8 +90,7 @@ double ContinuousFrame::node_slope(NodeId n, const double* dy, double t) const {
   constexpr double d = 1e-7;
   for (const SourceNode& source : core.sources.nodes()) {
     if (source.position != static_cast<int>(node_position(n))) continue;
-    const Waveform& w = core.sources.waveform_of(source);
-    return (w.value(t + d, source.phase.angle_rad) - w.value(t - d, source.phase.angle_rad)) / (2 * d);
+    return (core.sources.value(source, t + d) - core.sources.value(source, t - d)) / (2 * d);
   }
   return 0;
 }

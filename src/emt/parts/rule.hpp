@@ -2,6 +2,8 @@
 
 namespace zavrek::emt::internal {
 
+inline constexpr double never_s = 1e300;  // an instant that does not come
+
 /// How a part's history current follows from its past. `trapezoidal` spans a whole step, `half_euler`
 /// half of one by backward Euler; both have the same conductance, so the factors serve both.
 enum class Rule { trapezoidal, half_euler };

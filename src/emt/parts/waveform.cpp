@@ -18,12 +18,22 @@ std::size_t piece_at(const Range& all, double x, Key key) noexcept {
   return above == all.begin() ? 0 : static_cast<std::size_t>(above - all.begin()) - 1;
 }
 
+/// Straight between points, on the piece that holds at `piece`; as the first and the last outside them.
+double along(const network::Points& points, double x, double piece) noexcept {
+  const std::size_t k = piece_at(points, piece, [](const network::Point& p) { return p.x; });
+  const auto& [at, y] = points[k];
+  if (piece < at || k + 1 == points.size()) return y;
+  return y + (points[k + 1].y - y) * (x - at) / (points[k + 1].x - at);
+}
+
 }  // namespace
 
 Waveform::Waveform(double amplitude, double omega, double angle_rad)
     : amplitude_(amplitude), omega_(omega), angle_(angle_rad) {}
 
 void Waveform::set_magnitude(const network::Points& factors) { magnitude_ = factors; }
+
+void Waveform::set_angle(const network::Points& angles) { turns_ = angles; }
 
 void Waveform::set_frequency(const network::Points& hertz) {
   pieces_.clear();
@@ -34,7 +44,8 @@ void Waveform::set_frequency(const network::Points& hertz) {
     const bool last = k + 1 == hertz.size();
     // Up to the first pair the frequency is that pair's.
     if (k == 0) turned = turn * f * std::max(0.0, start);
-    const double slope = last ? 0 : (hertz[k + 1].y - f) / (hertz[k + 1].x - start);
+    const bool jumps = !last && hertz[k + 1].x == start;
+    const double slope = last || jumps ? 0 : (hertz[k + 1].y - f) / (hertz[k + 1].x - start);
     if (k > 0) {
       const double length = start - before;
       const Piece& previous = pieces_.back();
@@ -51,23 +62,29 @@ void Waveform::set_playback(std::vector<double> time_s, std::vector<std::vector<
   samples_ = std::move(phases);
 }
 
-double Waveform::phase(double time_s) const noexcept {
-  if (pieces_.empty()) return omega_ * time_s;
-  const Piece& piece = pieces_[piece_at(pieces_, time_s, [](const Piece& p) { return p.start_s; })];
+double Waveform::phase(double time_s, double piece_s) const noexcept {
+  const double turned = turns_.empty() ? 0 : along(turns_, time_s, piece_s);
+  if (pieces_.empty()) return turned + omega_ * time_s;
+  const Piece& piece = pieces_[piece_at(pieces_, piece_s, [](const Piece& p) { return p.start_s; })];
   const double since = time_s - piece.start_s;
-  if (since < 0) return piece.turn_rad + turn * piece.hertz * since;
-  return piece.turn_rad + turn * since * (piece.hertz + piece.slope * since / 2);
+  const double slope = piece_s < piece.start_s ? 0 : piece.slope;
+  return turned + piece.turn_rad + turn * since * (piece.hertz + slope * since / 2);
 }
 
-double Waveform::magnitude(double time_s) const noexcept {
-  if (magnitude_.empty()) return 1;
-  const std::size_t k = piece_at(magnitude_, time_s, [](const network::Point& p) { return p.x; });
-  const auto& [x, y] = magnitude_[k];
-  if (time_s <= x || k + 1 == magnitude_.size()) return y;
-  return y + (magnitude_[k + 1].y - y) * (time_s - x) / (magnitude_[k + 1].x - x);
+double Waveform::magnitude(double time_s, double piece_s) const noexcept {
+  return magnitude_.empty() ? 1 : along(magnitude_, time_s, piece_s);
 }
 
-double Waveform::value(double time_s, double angle_rad) const noexcept {
+std::vector<double> Waveform::corners_s() const {
+  std::vector<double> all;
+  for (const network::Points* points : {&magnitude_, &turns_}) {
+    for (const network::Point& point : *points) all.push_back(point.x);
+  }
+  for (const Piece& piece : pieces_) all.push_back(piece.start_s);
+  return all;
+}
+
+double Waveform::value(double time_s, double piece_s, double angle_rad) const noexcept {
   if (!samples_.empty()) {
     // A playback's phases stand 120 degrees apart.
     const auto third = static_cast<std::size_t>(std::lround(-angle_rad / (turn / 3)) + 3) % 3;
@@ -77,17 +94,20 @@ double Waveform::value(double time_s, double angle_rad) const noexcept {
     const double share = (time_s - sample_times_[k]) / (sample_times_[k + 1] - sample_times_[k]);
     return samples[k] + share * (samples[k + 1] - samples[k]);
   }
-  const double theta = phase(time_s) + angle_ + angle_rad;
+  const double theta = phase(time_s, piece_s) + angle_ + angle_rad;
   double sum = std::cos(theta);
   for (const Harmonic& h : harmonics_) sum += h.share * std::cos(h.order * theta + h.angle_rad);
-  return amplitude_ * (magnitude_.empty() ? 1 : magnitude(time_s)) * sum;
+  return amplitude_ * magnitude(time_s, piece_s) * sum;
 }
 
-Waveform::Instant::Instant(const Waveform& waveform, double time_s) noexcept
-    : waveform_(waveform), time_s_(time_s), plain_(waveform.samples_.empty() && waveform.harmonics_.empty()) {
+Waveform::Instant::Instant(const Waveform& waveform, double time_s, double piece_s) noexcept
+    : waveform_(waveform),
+      time_s_(time_s),
+      piece_s_(piece_s),
+      plain_(waveform.samples_.empty() && waveform.harmonics_.empty()) {
   if (!plain_) return;
-  const double theta = waveform.phase(time_s) + waveform.angle_;
-  const double amplitude = waveform.amplitude_ * waveform.magnitude(time_s);
+  const double theta = waveform.phase(time_s, piece_s) + waveform.angle_;
+  const double amplitude = waveform.amplitude_ * waveform.magnitude(time_s, piece_s);
   cosine_ = amplitude * std::cos(theta);
   sine_ = amplitude * std::sin(theta);
 }
@@ -95,8 +115,7 @@ Waveform::Instant::Instant(const Waveform& waveform, double time_s) noexcept
 Waveform::Grid::Grid(const Waveform& waveform, double step_s)
     : waveform_(&waveform),
       step_s_(step_s),
-      steady_(waveform.samples_.empty() && waveform.harmonics_.empty() && waveform.pieces_.empty() &&
-              waveform.magnitude_.empty()),
+      steady_(waveform.steady() && waveform.harmonics_.empty()),
       omega_(waveform.omega_) {
   for (int k = 0; steady_ && k < static_cast<int>(length); ++k) {
     table_.push_back(std::cos(waveform.omega_ * k * step_s));
@@ -104,30 +123,24 @@ Waveform::Grid::Grid(const Waveform& waveform, double step_s)
   }
 }
 
-Waveform::Instant Waveform::Grid::at(long long n) noexcept {
-  const double time_s = static_cast<double>(n) * step_s_;
-  if (!steady_) return {*waveform_, time_s};
-  const auto [cosine, sine] = turned(static_cast<unsigned long long>(n));
-  return {*waveform_, time_s, cosine, sine};
-}
-
 void Waveform::Grid::enter(unsigned long long block) noexcept {
   block_ = block;
-  const Instant begin(*waveform_, static_cast<double>(block * length) * step_s_);
+  const double begin_s = static_cast<double>(block * length) * step_s_;
+  const Instant begin(*waveform_, begin_s, begin_s);
   cosine_ = begin.cosine_;
   sine_ = begin.sine_;
 }
 
 Waveform::Instant Waveform::Grid::at(long long n, double later_s) noexcept {
   constexpr double short_turn = 0.05;  // up to it the series below are exact
-  const double x = omega_ * later_s;
-  if (!steady_ || x < 0 || x > short_turn) return {*waveform_, static_cast<double>(n) * step_s_ + later_s};
-  const Instant before = at(n);
+  const double x = omega_ * later_s, time_s = static_cast<double>(n) * step_s_ + later_s;
+  if (x < 0 || x > short_turn) return {*waveform_, time_s, time_s};
+  const auto [cosine_before, sine_before] = turned(static_cast<unsigned long long>(n));
   const double s = x * x;
   const double cosine = 1 - s / 2 * (1 - s / 12 * (1 - s / 30 * (1 - s / 56)));
   const double sine = x * (1 - s / 6 * (1 - s / 20 * (1 - s / 42)));
-  return {*waveform_, before.time_s_ + later_s, before.cosine_ * cosine - before.sine_ * sine,
-          before.sine_ * cosine + before.cosine_ * sine};
+  return {*waveform_, time_s, cosine_before * cosine - sine_before * sine,
+          sine_before * cosine + cosine_before * sine};
 }
 
 std::vector<Waveform::Line> Waveform::lines(double angle_rad) const {
@@ -138,13 +151,13 @@ std::vector<Waveform::Line> Waveform::lines(double angle_rad) const {
     std::complex<double> sum;
     for (int k = 0; k < points; ++k) {
       const double t = sample_times_.front() + k * cycle / points;
-      sum += value(t, angle_rad) * std::polar(2.0 / points, -omega_ * t);
+      sum += value(t, t, angle_rad) * std::polar(2.0 / points, -omega_ * t);
     }
     return {{omega_, std::abs(sum), std::arg(sum)}};
   }
-  const double level = amplitude_ * magnitude(0);
+  const double level = amplitude_ * magnitude(0, 0);
   // What phase() says at zero counts as part of the angle; it is zero unless a programme starts before.
-  const double theta = phase(0) + angle_ + angle_rad;
+  const double theta = phase(0, 0) + angle_ + angle_rad;
   std::vector<Line> all{{omega_, level, theta}};
   for (const Harmonic& h : harmonics_)
     all.push_back({h.order * omega_, level * h.share, h.order * theta + h.angle_rad});

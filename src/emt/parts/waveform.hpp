@@ -1,5 +1,8 @@
 // The voltage of a source over time.
-//   programme   e(t) = E m(t) sum_k s_k cos(k (theta(t) + angle) + a_k),  theta = integral of 2 pi f(t) dt
+//   programme   e(t) = E m(t) sum_k s_k cos(k (theta(t) + angle) + a_k),  theta = a(t) + integral of 2 pi
+//   f(t) dt
+// m, a and f are straight between given instants, their corners. Which pieces hold is asked for by an instant
+// of its own: a step that reaches beyond a corner first goes on as before it.
 //   playback    e(t) read off recorded samples, straight lines between them
 #pragma once
 
@@ -25,6 +28,8 @@ class Waveform {
   Waveform(double amplitude, double omega, double angle_rad);
   /// Factors on the amplitude over time; held before the first and behind the last.
   void set_magnitude(const network::Points& factors);
+  /// Angles over time, likewise.
+  void set_angle(const network::Points& angles);
   /// Frequencies in Hz over time; held before the first and behind the last.
   void set_frequency(const network::Points& hertz);
   /// Added to the fundamental.
@@ -32,8 +37,12 @@ class Waveform {
   /// Samples of the phases in turn instead of all that; held at the ends.
   void set_playback(std::vector<double> time_s, std::vector<std::vector<double>> phases);
 
-  /// Value at `time_s` of the phase that is turned by `angle_rad` (or `phase` of a playback).
-  [[nodiscard]] double value(double time_s, double angle_rad) const noexcept;
+  /// Value at `time_s`, on the pieces that hold at `piece_s`, of the phase that is turned by `angle_rad` (or
+  /// `phase` of a playback).
+  [[nodiscard]] double value(double time_s, double piece_s, double angle_rad) const noexcept;
+  /// Instants at which another piece begins, in no order. A playback has none: its samples follow each other
+  /// as closely as steps.
+  [[nodiscard]] std::vector<double> corners_s() const;
 
   /// A phase's turn.
   struct Phase {
@@ -48,17 +57,22 @@ class Waveform {
   /// The waveform at one instant; a plain sinusoid is evaluated once, however many phases ask.
   class Instant {
    public:
-    Instant(const Waveform& waveform, double time_s) noexcept;
+    Instant(const Waveform& waveform, double time_s, double piece_s) noexcept;
     [[nodiscard]] double value(const Phase& phase) const noexcept {
-      return plain_ ? phase.value(cosine_, sine_) : waveform_.value(time_s_, phase.angle_rad);
+      return plain_ ? phase.value(cosine_, sine_) : waveform_.value(time_s_, piece_s_, phase.angle_rad);
     }
 
    private:
     friend class Grid;
     Instant(const Waveform& waveform, double time_s, double cosine, double sine) noexcept
-        : waveform_(waveform), time_s_(time_s), cosine_(cosine), sine_(sine), plain_(true) {}
+        : waveform_(waveform),
+          time_s_(time_s),
+          piece_s_(time_s),
+          cosine_(cosine),
+          sine_(sine),
+          plain_(true) {}
     const Waveform& waveform_;
-    double time_s_, cosine_ = 0, sine_ = 0;
+    double time_s_, piece_s_, cosine_ = 0, sine_ = 0;
     bool plain_;
   };
 
@@ -67,8 +81,7 @@ class Waveform {
   class Grid {
    public:
     Grid(const Waveform& waveform, double step_s);
-    [[nodiscard]] Instant at(long long n) noexcept;
-    /// Whether it is a plain sinusoid,
+    /// Whether it is a plain sinusoid: only then it stands on the grid,
     [[nodiscard]] bool steady() const noexcept { return steady_; }
     /// and cosine and sine (times the amplitude) of its angle at a grid point, n >= 0.
     [[nodiscard]] std::pair<double, double> turned(unsigned long long n) noexcept {
@@ -93,7 +106,7 @@ class Waveform {
 
   /// Whether it is at all times the sum of its `lines`.
   [[nodiscard]] bool steady() const noexcept {
-    return samples_.empty() && pieces_.empty() && magnitude_.empty();
+    return samples_.empty() && pieces_.empty() && magnitude_.empty() && turns_.empty();
   }
   /// What a steady start needs: peak phasors by frequency. A programme starts as at t = 0.
   struct Line {
@@ -107,11 +120,11 @@ class Waveform {
   struct Piece {  // from start_s on: f = hertz + slope (t - start), theta = turn + ...
     double start_s, hertz, slope, turn_rad;
   };
-  [[nodiscard]] double phase(double time_s) const noexcept;
-  [[nodiscard]] double magnitude(double time_s) const noexcept;
+  [[nodiscard]] double phase(double time_s, double piece_s) const noexcept;
+  [[nodiscard]] double magnitude(double time_s, double piece_s) const noexcept;
 
   double amplitude_, omega_, angle_;
-  network::Points magnitude_;
+  network::Points magnitude_, turns_;
   std::vector<Piece> pieces_;
   std::vector<Harmonic> harmonics_;
   std::vector<double> sample_times_;

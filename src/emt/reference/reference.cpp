@@ -66,6 +66,8 @@ Series ReferenceSolver::run() {
   }
   const std::function<void(ControlledPlant&)> drive = study_.drive ? study_.drive() : nullptr;
   drive_ = drive ? &drive : nullptr;
+  for (const double corner : equations_.core().sources.corners_s())
+    arrivals_.insert({corner, followed_passages});
   settle_valves();
   restart(0, followed_passages);
   sample(0);

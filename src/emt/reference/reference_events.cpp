@@ -223,6 +223,7 @@ bool ReferenceSolver::switch_once() {
   while (!arrivals_.empty() && arrivals_.begin()->first <= time_ + 1e-12) {
     changed = true;
     passages = std::max(passages, arrivals_.begin()->second);
+    equations_.core().sources.pass(time_ + 1e-12);
     arrivals_.erase(arrivals_.begin());
   }
   if (!changed) return false;

@@ -27,7 +27,7 @@ void Core::make_ready(double until) noexcept {
   if (!valves.empty()) valves.watch_from(at.present.data());
   ahead.event_s = find_due(from, until);
   ahead.rung = Rung::event_found;
-  if (ahead.event_s == never_s) return;
+  if (ahead.event_s == never_s || due.sources) return;
   for (const int index : due.poles) {
     const Pole& pole = poles[static_cast<std::size_t>(index)];
     if (pole.in_condensed || !valves.empty()) continue;

@@ -192,8 +192,9 @@ class Core {
   // --- events.cpp: discontinuities ----------------------------------------------------------------
   void resolve_discontinuities() noexcept {
     const double until = grid_time_s(1);
-    const bool calm =
-        !restart.due() && !poles.awake() && segments.empty() && !commutator.watched_from_half_step;
+    const bool calm = !restart.due() && !poles.awake() && segments.empty() &&
+                      !commutator.watched_from_half_step &&
+                      sources.corner_s() >= until - coincidence_tolerance_s();
     if (!calm || ahead.half_step_solved() || !valves.quiet(until)) meet_discontinuities(until);
     ahead.rung = Lookahead::Rung::nothing;
   }

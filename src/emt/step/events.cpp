@@ -20,15 +20,16 @@ void Core::meet_discontinuities(double until) noexcept {
   const bool event_found = ahead.reaches(Lookahead::Rung::event_found);
   if (!event_found && !valves.empty() && !commutator.watched_from_half_step)
     valves.watch_from(at.present.data());
-  for (int count = 0; poles.awake() || !segments.empty() || !valves.empty(); ++count) {
+  for (int count = 0; poles.awake() || !segments.empty() || !valves.empty() || sources.corner_s() < until;
+       ++count) {
     const double event = ahead.reaches(Lookahead::Rung::event_found) ? ahead.event_s : find_due(from, until);
     if (event == never_s) break;
     if (count == events_per_step) {
       ++counters.steps_at_event_limit;
       break;
     }
-    const bool idle =
-        !ahead.half_step_solved() && !change_valves(event) && due.poles.empty() && due.segments.empty();
+    const bool idle = !ahead.half_step_solved() && !change_valves(event) && due.poles.empty() &&
+                      due.segments.empty() && !due.sources;
     if (idle) {
       ahead.drop_event();
       ahead.edges_taken = true;
@@ -52,6 +53,9 @@ double Core::find_due(double from, double until) noexcept {
     return true;
   };
   const double *before = at.present.data(), *after = at.next.data();
+  // A corner on the grid belongs to the step that begins there.
+  if (const double corner = sources.corner_s(); corner < until - coincidence_tolerance_s())
+    due.sources = concerns(std::max(corner, from));
   if (poles.awake()) {
     for (const int k : poles.pending()) {
       if (concerns(poles.event_time(static_cast<std::size_t>(k), from, until, before, after)))
@@ -129,6 +133,10 @@ void Core::settle(double from, double until, double event) noexcept {
     std::swap(at.present, at.at_event);
   } else if (share > 0) {
     go_back(share, at.present);
+  }
+  if (due.sources) {
+    sources.pass(event + coincidence_tolerance_s());
+    impose_sources(until, at.next.data());
   }
   history.ahead_holds = prepared;
   if (!prepared) impose_sources(event + options.step_s / 2, at.middle.data());

@@ -39,8 +39,10 @@ struct Lookahead {
 /// discontinuity. Room for all poles, segments, valves; their numbers.
 struct EventSet {
   std::vector<int> poles, segments, valves;
+  bool sources = false;  // a corner of their programmes
 
   void clear() noexcept {
+    sources = false;
     poles.clear();
     segments.clear();
     valves.clear();
@@ -49,6 +51,7 @@ struct EventSet {
     archive(poles);
     archive(segments);
     archive(valves);
+    archive(sources);
   }
 };
 

@@ -38,6 +38,7 @@ void Core::visit_state(StateArchive& archive) {
   valves.visit_state(archive);
   legs.visit_state(archive);
   poles.visit_state(archive);
+  sources.visit_state(archive);
   models.visit_state(archive);
   if (!valves.empty()) commutator.visit_state(archive);
   controls.visit_state(archive);
