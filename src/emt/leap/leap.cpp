@@ -370,8 +370,8 @@ void Leap::measure() noexcept {
   for (int i = 1; i <= steps_ && !own_.empty(); ++i) {
     std::swap(then_, now_);
     for (const int position : observed_) now_[static_cast<std::size_t>(position)] = *found++;
-    const Interval stretch{Rule::trapezoidal, core.options.step_s,
-                           static_cast<double>(core.counters.steps + i) * core.options.step_s};
+    const Interval stretch{Rule::trapezoidal, core.options.step_s, core.grid_time_s(i),
+                           core.grid_time_s(i - 1)};
     for (const ModelRow& row : core.models)
       row.model->end(stretch, row.places, then_.data(), now_.data(), nullptr, nullptr);
   }

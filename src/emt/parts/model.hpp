@@ -52,6 +52,7 @@ struct Interval {
   Rule rule;
   double step_s;   // of the plant
   double until_s;  // plant time at its end
+  double grid_s;   // of the grid point that the step begins at: what a model decides once a step goes by it
   [[nodiscard]] double length_s() const { return rule == Rule::trapezoidal ? step_s : step_s / 2; }
 };
 

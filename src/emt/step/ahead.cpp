@@ -54,7 +54,7 @@ void Core::make_half(double event) noexcept {
   valves.unmark();
   if (!changes) return valves.return_to_mark([](std::size_t) {});
   ahead.rung = Rung::half_step_solved;
-  const Interval half{Rule::half_euler, options.step_s, event + options.step_s / 2};
+  const Interval half{Rule::half_euler, options.step_s, event + options.step_s / 2, time_s()};
   if (fit_valves(half, offset_of(event) + 0.5, at.at_event.data())) return;
   counters.steps_at_event_limit = at_limit;
   forget_event();

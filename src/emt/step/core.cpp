@@ -18,10 +18,12 @@ void Core::advance() noexcept {
   if (options.euler_throughout) {
     const double halfway = until - step_s / 2;
     impose_sources(halfway, at.middle.data());
-    solve({Rule::half_euler, step_s, halfway}, Rule::half_euler, 0.5, at.present.data(), at.middle.data());
-    solve({Rule::half_euler, step_s, until}, Rule::half_euler, 1, at.middle.data(), at.next.data());
+    solve({Rule::half_euler, step_s, halfway, time_s()}, Rule::half_euler, 0.5, at.present.data(),
+          at.middle.data());
+    solve({Rule::half_euler, step_s, until, time_s()}, Rule::half_euler, 1, at.middle.data(), at.next.data());
   } else {
-    solve({Rule::trapezoidal, step_s, until}, Rule::trapezoidal, 1, at.present.data(), at.next.data());
+    solve({Rule::trapezoidal, step_s, until, time_s()}, Rule::trapezoidal, 1, at.present.data(),
+          at.next.data());
   }
 }
 

@@ -185,7 +185,7 @@ bool Core::change_valves(double event) noexcept {
 /// way, which was not taken for that.
 void Core::solve_behind(double event, double offset, bool half_step_solved) noexcept {
   const auto half = [&](double share) -> Interval {
-    return {Rule::half_euler, options.step_s, event + share * options.step_s};
+    return {Rule::half_euler, options.step_s, event + share * options.step_s, time_s()};
   };
   const double* const present = at.present.data();
   if (valves.empty()) {

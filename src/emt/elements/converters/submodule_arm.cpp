@@ -23,14 +23,18 @@ class StackModel final : public Model {
         inserted_(inserted),
         bypassed_(bypassed),
         weight_(static_cast<std::size_t>(arm.submodules), 1.0),
-        asked_{arm.inserted, arm.bypassed} {
-    choose(b_.inserted, 0, nullptr);
+        weight_before_(weight_) {
+    choose({b_.inserted, 0}, nullptr);
+    asked_ = {b_.inserted, b_.bypassed};
   }
   [[nodiscard]] std::unique_ptr<Model> clone() const override { return std::make_unique<StackModel>(*this); }
   void visit_state(StateArchive& archive) override {
     archive(weight_);
+    archive(weight_before_);
     archive(healthy_);
-    archive(chosen_until_);
+    archive(healthy_before_);
+    archive(chosen_at_);
+    archive(asked_);
   }
   [[nodiscard]] int slots() const override { return first_voltage + b_.submodules; }
   [[nodiscard]] std::vector<Slot> knobs() const override { return {inserted_, bypassed_}; }
@@ -63,19 +67,26 @@ class StackModel final : public Model {
   bool act(const Places& places, double, double* values) noexcept override {
     const std::array<double, 2> asked{values[places.knobs[0]], values[places.knobs[1]]};
     if (asked == asked_) return false;
-    asked_ = asked;
-    choose(asked[0], asked[1], values + places.first);
+    choose(asked, values + places.first);
     return true;
   }
 
   bool begin(const Interval& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override {
     const double* slots = old + places.first;
-    // Once a step, on its first solution; what follows within it keeps the choice.
-    if (stretch.until_s > chosen_until_ + 0.25 * stretch.step_s && starts_step(stretch)) {
-      choose(old[places.knobs[0]], old[places.knobs[1]], slots);
-      chosen_until_ = stretch.until_s;
+    // Once a step, on its first solution; what follows within it keeps the choice. A step that was looked
+    // ahead begins anew when its knobs are turned.
+    const std::array<double, 2> asked{old[places.knobs[0]], old[places.knobs[1]]};
+    if (stretch.grid_s != chosen_at_) {
+      weight_before_ = weight_;
+      healthy_before_ = healthy_;
+      choose(asked, slots);
+    } else if (asked != asked_) {
+      weight_ = weight_before_;
+      healthy_ = healthy_before_;
+      choose(asked, slots);
     }
+    chosen_at_ = stretch.grid_s;
     const double wanted = siemens(stretch.step_s);
     const bool changes = wanted != conductance[0];
     conductance[0] = wanted;
@@ -99,10 +110,6 @@ class StackModel final : public Model {
 
  private:
   static bool whole(const Interval& stretch) noexcept { return stretch.rule == Rule::trapezoidal; }
-  /// Half steps are taken behind a discontinuity, or throughout: then the first of a pair starts the step.
-  [[nodiscard]] bool starts_step(const Interval& stretch) const noexcept {
-    return whole(stretch) || stretch.until_s > chosen_until_ + 0.75 * stretch.step_s;
-  }
   [[nodiscard]] double rate(double step_s) const noexcept { return step_s / 2 / b_.capacitance_F; }
   [[nodiscard]] double ohms() const noexcept { return b_.submodules * b_.on_ohm; }
   [[nodiscard]] double squares() const noexcept {
@@ -132,7 +139,9 @@ class StackModel final : public Model {
   }
 
   /// Weights for the coming step. The last submodules are the bridged ones.
-  void choose(double share, double bypassed, const double* slots) noexcept {
+  void choose(const std::array<double, 2>& asked, const double* slots) noexcept {
+    asked_ = asked;
+    const auto [share, bypassed] = asked;
     const int n = b_.submodules;
     healthy_ = std::max(1, n - static_cast<int>(std::lround(bypassed * n)));
     for (int k = healthy_; k < n; ++k) weight_[static_cast<std::size_t>(k)] = 0;
@@ -178,10 +187,11 @@ class StackModel final : public Model {
 
   network::SubmoduleArm b_;
   Slot inserted_, bypassed_;
-  std::vector<double> weight_;  // per submodule: share of the step for which it is in
-  int healthy_ = 1;
-  double chosen_until_ = -1e300;
-  std::array<double, 2> asked_{};  // of its knobs, when the reference chose last
+  std::vector<double> weight_;         // per submodule: share of the step for which it is in
+  std::vector<double> weight_before_;  // ahead of the choice of the step at hand
+  int healthy_ = 1, healthy_before_ = 1;
+  double chosen_at_ = -1e300;
+  std::array<double, 2> asked_{};  // of its knobs, at the last choice
 };
 
 }  // namespace
