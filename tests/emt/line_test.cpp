@@ -4,8 +4,11 @@
 #include <complex>
 #include <numbers>
 
+#include <Eigen/Core>
+
 #include "emt/circuits.hpp"
 #include "zavrek/emt/frequency_line.hpp"
+#include "zavrek/emt/line_constants.hpp"
 #include "zavrek/emt/study.hpp"
 
 namespace zavrek::emt {
@@ -55,6 +58,82 @@ TEST(UntransposedLine, AgreesWithManyPiSectionsOfTheSameGeometry) {
   }
   EXPECT_GT(std::abs(a.phasor(a.signal("r.vb"))) - std::abs(a.phasor(a.signal("r.va"))),
             1);  // the middle differs
+}
+
+/// The two-port of a line by its length: exp of [0, -Z; -Y, 0] on far voltages and currents, by halving the
+/// length until the series is short, then squaring.
+Eigen::MatrixXcd chain(const LineConstants& constants, double omega, double length_m) {
+  using Complex = std::complex<double>;
+  const int n = static_cast<int>(constants.phases.size());
+  Eigen::MatrixXcd a = Eigen::MatrixXcd::Zero(2 * n, 2 * n);
+  for (int r = 0; r < n; ++r) {
+    for (int c = 0; c < n; ++c) {
+      const auto at = static_cast<std::size_t>(r * n + c);
+      a(r, n + c) = constants.series_ohm_per_m[at] * length_m;
+      a(n + r, c) = Complex(0, omega * constants.capacitance_F_per_m[at]) * length_m;
+    }
+  }
+  constexpr int halvings = 16;
+  a /= std::pow(2.0, halvings);
+  const Eigen::MatrixXcd one = Eigen::MatrixXcd::Identity(2 * n, 2 * n);
+  Eigen::MatrixXcd result = one + a * (one + a / 2 * (one + a / 3));
+  for (int k = 0; k < halvings; ++k) result = result * result;
+  return result;
+}
+
+TEST(UntransposedLine, MeetsTheDistributedLineWithAllOfItsResistance) {
+  // Earth of poor conductivity and thin wires: the resistance in modes is far from diagonal.
+  Network n = corridor("constant", 100e3, 60e6);
+  n.geometries[0].earth_resistivity_ohm_m = 2000;
+  for (auto& wire : n.geometries[0].wires) wire.resistance_ohm_per_m = 2e-4;
+  LineGeometry geometry = n.geometries[0];
+  geometry.frequency_Hz = 50;
+  const Eigen::MatrixXcd exact = chain(line_constants(geometry), 2 * pi * 50, 100e3);
+  const Plant plant = compile(n, 10e-6);
+  Eigen::VectorXcd far(6), near(6);
+  for (int k = 0; k < 3; ++k) {
+    const std::string letter(1, static_cast<char>('a' + k));
+    far[k] = plant.phasor(plant.signal("r.v" + letter));
+    far[3 + k] = -plant.phasor(plant.signal("l.i" + letter + "_far"));
+    near[k] = plant.phasor(plant.signal("s.v" + letter));
+    near[3 + k] = plant.phasor(plant.signal("l.i" + letter));
+  }
+  const Eigen::VectorXcd expected = exact * far;
+  double losses = 0, expected_losses = 0;
+  for (int k = 0; k < 3; ++k) {
+    EXPECT_LT(std::abs(near[k] - expected[k]), 1e-4 * std::abs(expected[k])) << k;
+    EXPECT_LT(std::abs(near[3 + k] - expected[3 + k]), 5e-5 * std::abs(expected[3 + k])) << k;
+    const double out = (far[k] * std::conj(far[3 + k])).real();
+    losses += (near[k] * std::conj(near[3 + k])).real() - out;
+    expected_losses += (expected[k] * std::conj(expected[3 + k])).real() - out;
+  }
+  EXPECT_NEAR(losses, expected_losses, 1e-3 * expected_losses);
+}
+
+TEST(UntransposedLine, StaysInItsSteadyStateAndIsThatOfTheReferenceThroughAFault) {
+  Network n = corridor("constant", 60e3, 20e6);
+  std::get<Source>(n.elements[0]).short_circuit_VA = 2e9;
+  n.faults = {Fault{.name = "f", .on = "r", .phases = "AG", .resistance_ohm = 5}};
+  const Study study{.network = n,
+                    .commands = {{0.0101, "f", true}},
+                    .duration_s = 0.016,
+                    .sample_s = 1e-4,
+                    .signals = {"l.ia", "r.vb"}};
+  const Series exact = solve_reference(study);
+  const auto error = [&](double step_s) {
+    const Series fixed = simulate(study, step_s);
+    double squares = 0, peak = 0, before = 0;
+    for (std::size_t k = 0; k < exact.time_s.size(); ++k) {
+      const double off = std::abs(fixed.values[0][k] - exact.values[0][k]);
+      squares += off * off;
+      peak = std::max(peak, std::abs(exact.values[0][k]));
+      if (exact.time_s[k] < 0.01) before = std::max(before, off);
+    }
+    EXPECT_LT(before, 2e-3 * peak) << step_s;
+    return std::sqrt(squares / static_cast<double>(exact.time_s.size())) / peak;
+  };
+  EXPECT_LT(error(2e-6), 1e-3);
+  EXPECT_GT(error(20e-6) / error(2e-6), 5);
 }
 
 TEST(FrequencyLine, StaysInItsSteadyState) {

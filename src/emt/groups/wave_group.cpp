@@ -4,42 +4,60 @@
 #include <bit>
 #include <cassert>
 #include <cmath>
+#include <utility>
+
+#include "emt/parts/wave_matrices.hpp"
 
 namespace zavrek::emt::internal {
 namespace {
-constexpr int most_phases = 3;
+
+std::vector<double> by_rows(const Eigen::MatrixXd& matrix) {
+  std::vector<double> rows;
+  for (Eigen::Index r = 0; r < matrix.rows(); ++r) {
+    for (Eigen::Index c = 0; c < matrix.cols(); ++c) rows.push_back(matrix(r, c));
+  }
+  return rows;
 }
+
+}  // namespace
 
 void WaveGroup::add(const WavePart& part, double step_s, const int* node_position, int first_near_current,
                     int first_far_current) {
   const int n = static_cast<int>(part.near.size());
-  Line line{n,
-            static_cast<int>(modes_.size()),
-            static_cast<int>(terminals_.size()),
-            first_near_current,
-            first_far_current,
-            {},
-            {}};
-  for (const NodeId node : part.near) terminals_.push_back(node_position[node]);
-  for (const NodeId node : part.far) terminals_.push_back(node_position[node]);
-  for (int k = 0; k < n; ++k) {
-    for (int m = 0; m < n; ++m) {
-      line.currents.push_back(part.currents(k, m));
-      line.voltages.push_back(part.voltages(k, m));
-    }
+  const WaveMatrices matrices(part);
+  const Eigen::MatrixXd arrives = product(part.currents, matrices.ends);
+  const int first_mode = static_cast<int>(modes_.size());
+  Line line{.phases = n,
+            .first_mode = first_mode,
+            .first_terminal = static_cast<int>(terminals_.size()),
+            .first_current = {first_near_current, first_far_current},
+            .first_path = static_cast<int>(paths_.size()),
+            .end_path = 0,
+            .conductance = by_rows(product(arrives, Eigen::MatrixXd(part.currents.transpose()))),
+            .arrives = by_rows(arrives),
+            .from_voltages = by_rows(part.currents.transpose()),
+            .from_currents = by_rows(product(matrices.leaves, Eigen::MatrixXd(part.voltages.transpose())))};
+  for (const auto* nodes : {&part.near, &part.far}) {
+    for (const NodeId node : *nodes) terminals_.push_back(node_position[node]);
   }
-  for (int m = 0; m < n; ++m) {
-    const double quarter = part.resistance_ohm[m] / 4;
-    const double z = part.surge_ohm[m] + quarter;
-    const double delay = part.travel_s[m] / step_s;
+  std::vector<double> longest(part.near.size(), 0.0);
+  for (const WaveMatrices::Path& path : matrices.paths) {
+    const double delay = path.travel_s / step_s;
     // Rounding of a delay meant to be whole must not cost an interpolation.
     const double whole = std::round(delay);
     const double steps = std::abs(delay - whole) < 1e-9 * whole ? whole : delay;
+    paths_.push_back({first_mode + path.from, path.to, steps, path.through, path.back});
+    double& most = longest[static_cast<std::size_t>(path.from)];
+    most = std::max(most, steps);
+  }
+  line.end_path = static_cast<int>(paths_.size());
+  for (const double steps : longest) {
     const auto length = std::bit_ceil(static_cast<std::size_t>(steps) + 3);
-    modes_.push_back({1 / z, (part.surge_ohm[m] - quarter) / z, steps, rings_.size(), length, 0, 0});
+    modes_.push_back({steps, rings_.size(), length});
     rings_.resize(rings_.size() + 2 * length, 0.0);
   }
-  phase_history_.resize(terminals_.size());
+  history_.resize(terminals_.size());
+  scratch_.resize(std::max(scratch_.size(), 2 * part.near.size()));
   lines_.push_back(std::move(line));
 }
 
@@ -55,87 +73,51 @@ double WaveGroup::past(const Mode& mode, int end, double age) const noexcept {
   return young + fraction * (older - young);
 }
 
+void WaveGroup::add_product(const std::vector<double>& matrix, int n, const double* values,
+                            double* out) noexcept {
+  const double* row = matrix.data();
+  for (int r = 0; r < n; ++r) {
+    for (int c = 0; c < n; ++c) out[r] += *row++ * values[c];
+  }
+}
+
+const double* WaveGroup::voltages(const Line& line, int end, const double* now) noexcept {
+  const int* terminal = &terminals_[static_cast<std::size_t>(line.first_terminal + end * line.phases)];
+  for (int k = 0; k < line.phases; ++k) scratch_[static_cast<std::size_t>(k)] = now[terminal[k]];
+  return scratch_.data();
+}
+
 void WaveGroup::inject(double ahead, double* rhs) noexcept {
   assert(ahead > 0);
   for (const Line& line : lines_) {
-    double near[most_phases] = {};
-    double far[most_phases] = {};
-    for (int m = 0; m < line.phases; ++m) {
-      Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
-      const double age = mode.delay_steps - ahead;
-      const double from_near = past(mode, 0, age);
-      const double from_far = past(mode, 1, age);
-      const double a = (1 + mode.reflected) / 2;
-      const double b = (1 - mode.reflected) / 2;
-      mode.near_history = -(a * from_far + b * from_near);
-      mode.far_history = -(a * from_near + b * from_far);
+    const int n = line.phases;
+    double *to_near = scratch_.data(), *to_far = to_near + n;
+    std::fill_n(to_near, 2 * n, 0.0);
+    for (int k = line.first_path; k < line.end_path; ++k) {
+      const Path& path = paths_[static_cast<std::size_t>(k)];
+      const Mode& mode = modes_[static_cast<std::size_t>(path.from)];
+      const double age = path.steps - ahead;
+      const double from_near = past(mode, 0, age), from_far = past(mode, 1, age);
+      to_near[path.to] -= path.through * from_far + path.back * from_near;
+      to_far[path.to] -= path.through * from_near + path.back * from_far;
     }
-    for (int k = 0; k < line.phases; ++k) {
-      for (int m = 0; m < line.phases; ++m) {
-        const Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
-        const double t = line.currents[static_cast<std::size_t>(k * line.phases + m)];
-        near[k] += t * mode.near_history;
-        far[k] += t * mode.far_history;
-      }
-      rhs[terminals_[static_cast<std::size_t>(line.first_terminal + k)]] -= near[k];
-      rhs[terminals_[static_cast<std::size_t>(line.first_terminal + line.phases + k)]] -= far[k];
-    }
+    double* const history = &history_[static_cast<std::size_t>(line.first_terminal)];
+    std::fill_n(history, 2 * n, 0.0);
+    add_product(line.arrives, n, to_near, history);
+    add_product(line.arrives, n, to_far, history + n);
+    const int* terminal = &terminals_[static_cast<std::size_t>(line.first_terminal)];
+    for (int k = 0; k < 2 * n; ++k) rhs[terminal[k]] -= history[k];
   }
 }
 
-void WaveGroup::modal(const std::vector<double>& transform, int phases, const double* values,
-                      const int* positions, double* out) noexcept {
-  for (int m = 0; m < phases; ++m) {
-    out[m] = 0;
-    for (int k = 0; k < phases; ++k)
-      out[m] += transform[static_cast<std::size_t>(k * phases + m)] * values[positions[k]];
-  }
-}
-
-void WaveGroup::update(double* now) const noexcept {
+void WaveGroup::update(double* now) noexcept {
   for (const Line& line : lines_) {
-    double near[most_phases];
-    double far[most_phases];
-    const int* terminals = &terminals_[static_cast<std::size_t>(line.first_terminal)];
-    modal(line.currents, line.phases, now, terminals, near);
-    modal(line.currents, line.phases, now, terminals + line.phases, far);
-    for (int m = 0; m < line.phases; ++m) {
-      const Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
-      near[m] = near[m] * mode.admittance + mode.near_history;
-      far[m] = far[m] * mode.admittance + mode.far_history;
+    for (int end = 0; end < 2; ++end) {
+      double* const into = now + line.first_current[end];
+      std::copy_n(&history_[static_cast<std::size_t>(line.first_terminal + end * line.phases)], line.phases,
+                  into);
+      add_product(line.conductance, line.phases, voltages(line, end, now), into);
     }
-    for (int k = 0; k < line.phases; ++k) {
-      double into_near = 0;
-      double into_far = 0;
-      for (int m = 0; m < line.phases; ++m) {
-        const double t = line.currents[static_cast<std::size_t>(k * line.phases + m)];
-        into_near += t * near[m];
-        into_far += t * far[m];
-      }
-      now[line.near_current + k] = into_near;
-      now[line.far_current + k] = into_far;
-    }
-  }
-}
-
-void WaveGroup::waves(const Line& line, const double* now, double* near, double* far) const noexcept {
-  const int* terminals = &terminals_[static_cast<std::size_t>(line.first_terminal)];
-  int near_slots[most_phases];
-  int far_slots[most_phases];
-  for (int k = 0; k < line.phases; ++k) {
-    near_slots[k] = line.near_current + k;
-    far_slots[k] = line.far_current + k;
-  }
-  double near_v[most_phases];
-  double far_v[most_phases];
-  modal(line.currents, line.phases, now, terminals, near_v);
-  modal(line.currents, line.phases, now, terminals + line.phases, far_v);
-  modal(line.voltages, line.phases, now, near_slots, near);
-  modal(line.voltages, line.phases, now, far_slots, far);
-  for (int m = 0; m < line.phases; ++m) {
-    const Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
-    near[m] = near_v[m] * mode.admittance + mode.reflected * near[m];
-    far[m] = far_v[m] * mode.admittance + mode.reflected * far[m];
   }
 }
 
@@ -146,13 +128,16 @@ void WaveGroup::push(const double* now) noexcept {
 
 void WaveGroup::replace_newest(const double* now) noexcept {
   for (const Line& line : lines_) {
-    double near[most_phases];
-    double far[most_phases];
-    waves(line, now, near, far);
-    for (int m = 0; m < line.phases; ++m) {
-      const Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
-      rings_[mode.ring + (newest_ & (mode.length - 1))] = near[m];
-      rings_[mode.ring + mode.length + (newest_ & (mode.length - 1))] = far[m];
+    double* const left = scratch_.data() + line.phases;
+    for (int end = 0; end < 2; ++end) {
+      std::fill_n(left, line.phases, 0.0);
+      add_product(line.from_voltages, line.phases, voltages(line, end, now), left);
+      add_product(line.from_currents, line.phases, now + line.first_current[end], left);
+      for (int m = 0; m < line.phases; ++m) {
+        const Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
+        rings_[mode.ring + static_cast<std::size_t>(end) * mode.length + (newest_ & (mode.length - 1))] =
+            left[m];
+      }
     }
   }
 }

@@ -1,5 +1,5 @@
-// Travelling-wave lines; equations in line.cpp. Each line keeps, per end and mode, a ring of the
-// waves w = v/Z + c i at past grid points; a delay that is no whole number of steps is interpolated.
+// Travelling-wave lines; equations in wave_matrices.hpp. Each line keeps, per end and mode, a ring of the
+// waves that left it at past grid points; a delay that is no whole number of steps is interpolated.
 #pragma once
 
 #include <algorithm>
@@ -23,7 +23,7 @@ class WaveGroup {
   /// History currents at `ahead` steps after the newest point of the rings (1 for a whole step).
   void inject(double ahead, double* rhs) noexcept;
   /// Port currents from the node voltages in `now`.
-  void update(double* now) const noexcept;
+  void update(double* now) noexcept;
   /// Appends the waves at the grid point `now` to the rings.
   void push(const double* now) noexcept;
   /// Replaces the newest waves: what holds just after a discontinuity at that grid point.
@@ -33,7 +33,7 @@ class WaveGroup {
   template <class Visit>
   void for_each_coming(Visit&& visit) noexcept {
     for (const Mode& mode : modes_) {
-      const double age = mode.delay_steps - 1;
+      const double age = mode.longest_steps - 1;
       const auto whole = static_cast<std::size_t>(age);
       const std::size_t count = whole + (age > static_cast<double>(whole) ? 2 : 1);
       for (std::size_t end = 0; end < 2; ++end) {
@@ -55,8 +55,7 @@ class WaveGroup {
   void visit_state(StateArchive& archive) {
     archive(rings_);
     archive(newest_);
-    archive(modes_);
-    archive(phase_history_);
+    archive(history_);
   }
   /// The wave that left an end (0 near, 1 far) of a line so many steps before the newest point.
   [[nodiscard]] double wave(std::size_t line, int mode, int end, double age_steps) const noexcept {
@@ -74,34 +73,40 @@ class WaveGroup {
  private:
   struct Line {
     int phases;
-    int first_mode;      // into modes_
-    int first_terminal;  // into terminals_: near nodes, then far nodes
-    int near_current, far_current;
-    std::vector<double> currents;  // phases * phases, row-major: phase currents from modal ones
-    std::vector<double> voltages;  // the same of voltages
+    int first_mode;        // into modes_
+    int first_terminal;    // into terminals_: near nodes, then far nodes
+    int first_current[2];  // of the near end, of the far one
+    int first_path, end_path;
+    // phases * phases, row-major: port currents from node voltages and from what arrives in modes; waves from
+    // node voltages and from port currents
+    std::vector<double> conductance, arrives, from_voltages, from_currents;
   };
   struct Mode {
-    double admittance;  // 1/Z
-    double reflected;   // c
-    double delay_steps;
-    std::size_t ring;     // first entry in rings_; near waves, then far waves
-    std::size_t length;   // entries per end, a power of two
-    double near_history;  // modal history currents of the instant being solved
-    double far_history;
+    double longest_steps;  // of its paths
+    std::size_t ring;      // first entry in rings_; near waves, then far waves
+    std::size_t length;    // entries per end, a power of two
+  };
+  struct Path {
+    int from, to;  // of modes_; of the line's own
+    double steps;
+    double through, back;
   };
 
-  /// Modal voltages are currents^T v, modal currents voltages^T i.
-  static void modal(const std::vector<double>& transform, int phases, const double* values,
-                    const int* positions, double* out) noexcept;
-  void waves(const Line& line, const double* now, double* near, double* far) const noexcept;
+  /// out += matrix times values, n x n.
+  static void add_product(const std::vector<double>& matrix, int n, const double* values,
+                          double* out) noexcept;
   [[nodiscard]] double past(const Mode& mode, int end, double age) const noexcept;
+  /// The node voltages of an end (0 near, 1 far), into `scratch_`.
+  const double* voltages(const Line& line, int end, const double* now) noexcept;
 
   std::vector<Line> lines_;
   std::vector<Mode> modes_;
   std::vector<int> terminals_;
   std::vector<double> rings_;
-  std::vector<double> phase_history_;  // per line: near then far, in phases
-  std::size_t newest_ = 0;             // steps pushed; entry newest_ & (length - 1) is the newest
+  std::vector<Path> paths_;
+  std::vector<double> history_;  // per line: currents into near, then far, of the instant being solved
+  std::vector<double> scratch_;  // the phases of the widest line, twice
+  std::size_t newest_ = 0;       // steps pushed; entry newest_ & (length - 1) is the newest
 };
 
 }  // namespace zavrek::emt::internal

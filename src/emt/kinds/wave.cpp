@@ -1,27 +1,15 @@
-// Travelling wave, a line of n phases in n modes, its resistance R in three lumps (a quarter at either end, a
-// half in the middle): with Z the surge impedance, z = Z + R/4, c = (Z - R/4) / z and a modal wave
-// w = v/z + c i that leaves an end,
-//   i = v/z - (1 + c)/2 w_other(t - T) - (1 - c)/2 w_own(t - T)
-//   step        1/z to ground at either end, the waves of a travel time ago as history currents
+// Travelling wave, a line of n phases in n modes (parts/wave_matrices.hpp).
+//   step        (Z + R/4)^-1 to ground at either end, what arrives of the waves that left as history currents
 //   continuous  the same, with waves kept at accepted instants; no unknowns
 #include <algorithm>
 #include <cmath>
 
-#include <Eigen/LU>
-
 #include "emt/kinds/part_kind.hpp"
+#include "emt/parts/wave_matrices.hpp"
 #include "emt/solve/dense.hpp"
 
 namespace zavrek::emt::internal {
 namespace {
-
-/// A mode's lossy surge impedance, and how much of a current a wave takes.
-struct ModeValues {
-  double z, c;
-  ModeValues(const WavePart& part, Eigen::Index mode)
-      : z(part.surge_ohm[mode] + part.resistance_ohm[mode] / 4),
-        c((part.surge_ohm[mode] - part.resistance_ohm[mode] / 4) / z) {}
-};
 
 /// Two-port admittance of a line, (near; far) by (near; far), in phases.
 struct LinePort {
@@ -29,39 +17,42 @@ struct LinePort {
   Eigen::MatrixXcd mutual;
 };
 
+/// What the step's interpolated delays make of the waves: with K what comes back and L what comes through,
+/// the sum and the difference of the two ends part:
+///   (Z + R/4 + (K +- L) (Z - R/4)) (i_near +- i_far) = (1 - (K +- L)) (v_near +- v_far)
 LinePort line_admittance(const WavePart& part, double omega, double step_s) {
   using Complex = std::complex<double>;
+  const WaveMatrices matrices(part);
   const Eigen::Index n = part.surge_ohm.size();
-  Eigen::VectorXcd self(n);
-  Eigen::VectorXcd mutual(n);
-  for (Eigen::Index m = 0; m < n; ++m) {
-    const double z = part.surge_ohm[m] + part.resistance_ohm[m] / 4;
-    const double c = (part.surge_ohm[m] - part.resistance_ohm[m] / 4) / z;
-    const double steps = part.travel_s[m] / step_s;
+  Eigen::MatrixXcd through = Eigen::MatrixXcd::Zero(n, n), back = through;
+  for (const WaveMatrices::Path& path : matrices.paths) {
+    const double steps = path.travel_s / step_s;
     const double whole = std::floor(steps + 1e-9 * steps);
     const double fraction = std::max(0.0, steps - whole);
     const Complex delay = (1 - fraction) * std::polar(1.0, -omega * step_s * whole) +
                           fraction * std::polar(1.0, -omega * step_s * (whole + 1));
-    const Complex a = delay * (1 + c) / 2.0;
-    const Complex b = delay * (1 - c) / 2.0;
-    // (1 + bc) I_near + ac I_far = ((1 - b) V_near - a V_far) / z, and mirrored.
-    Eigen::Matrix2cd left;
-    left << 1.0 + b * c, a * c, a * c, 1.0 + b * c;
-    Eigen::Matrix2cd right;
-    right << 1.0 - b, -a, -a, 1.0 - b;
-    const Eigen::Matrix2cd y = left.inverse() * right / z;
-    self[m] = y(0, 0);
-    mutual[m] = y(0, 1);
+    through(path.to, path.from) = delay * path.through;
+    back(path.to, path.from) = delay * path.back;
   }
-  const Eigen::MatrixXcd t = part.currents.cast<Complex>(), back = t.transpose();
-  return {product(t * self.asDiagonal(), back), product(t * mutual.asDiagonal(), back)};
+  const Eigen::MatrixXcd impedance = inverse(matrices.ends).cast<Complex>();
+  const Eigen::MatrixXcd leaves = matrices.leaves.cast<Complex>(), one = Eigen::MatrixXcd::Identity(n, n);
+  const auto admittance = [&](const Eigen::MatrixXcd& arrives) {
+    return product(inverse(Eigen::MatrixXcd(impedance + product(arrives, leaves))),
+                   Eigen::MatrixXcd(one - arrives));
+  };
+  const Eigen::MatrixXcd sum = admittance(back + through), difference = admittance(back - through);
+  const Eigen::MatrixXcd t = part.currents.cast<Complex>(), transposed = t.transpose();
+  return {product(t, product(Eigen::MatrixXcd((sum + difference) / 2), transposed)),
+          product(t, product(Eigen::MatrixXcd((sum - difference) / 2), transposed))};
 }
 
 class WaveEquations final : public PartEquations {
  public:
   explicit WaveEquations(ContinuousFrame& frame) : PartEquations(frame) {
-    for (const WavePart& part : frame.assembly.wave_parts)
+    for (const WavePart& part : frame.assembly.wave_parts) {
       kept_at_.push_back(frame.kept.add(2 * part.near.size()));
+      matrices_.emplace_back(part);
+    }
   }
 
   void hold(ContinuousFrame::Held& held) const override {
@@ -92,18 +83,17 @@ class WaveEquations final : public PartEquations {
       std::size_t series = kept_at_[k];
       for (const auto& [v, i_end] :
            {std::pair{voltages(part.near), i.first}, {voltages(part.far), i.second}}) {
-        const Eigen::VectorXd vm = part.currents.transpose() * v, im = part.voltages.transpose() * i_end;
-        for (Eigen::Index m = 0; m < vm.size(); ++m) {
-          const auto [z, c] = ModeValues(part, m);
-          frame_.kept.push(series++, vm[m] / z + c * im[m]);
-        }
+        const Eigen::VectorXd left =
+            part.currents.transpose() * v + matrices_[k].leaves * (part.voltages.transpose() * i_end);
+        for (const double wave : left) frame_.kept.push(series++, wave);
       }
     }
   }
   void add_jump_arrivals(std::vector<double>& times_s) const override { add_travel_times(times_s); }
   void add_travel_times(std::vector<double>& times_s) const override {
-    for (const WavePart& part : frame_.assembly.wave_parts)
-      times_s.insert(times_s.end(), part.travel_s.begin(), part.travel_s.end());
+    for (const WaveMatrices& matrices : matrices_) {
+      for (const WaveMatrices::Path& path : matrices.paths) times_s.push_back(path.travel_s);
+    }
   }
 
  private:
@@ -116,24 +106,20 @@ class WaveEquations final : public PartEquations {
   /// Into the two ends of line k, by phase.
   [[nodiscard]] std::pair<Eigen::VectorXd, Eigen::VectorXd> currents(double t, std::size_t k) const {
     const WavePart& part = this->part(k);
-    const auto n = static_cast<Eigen::Index>(part.near.size());
-    const Eigen::VectorXd vm_near = part.currents.transpose() * voltages(part.near),
-                          vm_far = part.currents.transpose() * voltages(part.far);
-    Eigen::VectorXd near(n), far(n);
-    for (Eigen::Index m = 0; m < n; ++m) {
-      const auto [z, c] = ModeValues(part, m);
-      const double other = (1 + c) / 2, own = (1 - c) / 2, past = t - part.travel_s[m];
-      const double from_near = wave(k, m, 0, past), from_far = wave(k, m, 1, past);
-      near[m] = vm_near[m] / z - other * from_far - own * from_near;
-      far[m] = vm_far[m] / z - other * from_near - own * from_far;
+    Eigen::VectorXd near = part.currents.transpose() * voltages(part.near),
+                    far = part.currents.transpose() * voltages(part.far);
+    for (const WaveMatrices::Path& path : matrices_[k].paths) {
+      const double past = t - path.travel_s;
+      const double from_near = wave(k, path.from, 0, past), from_far = wave(k, path.from, 1, past);
+      near[path.to] -= path.through * from_far + path.back * from_near;
+      far[path.to] -= path.through * from_near + path.back * from_far;
     }
-    return {part.currents * near, part.currents * far};
+    return {part.currents * (matrices_[k].ends * near), part.currents * (matrices_[k].ends * far)};
   }
   /// Before the first accepted instant, what the start makes of it.
-  [[nodiscard]] double wave(std::size_t k, Eigen::Index mode, int end, double t) const {
+  [[nodiscard]] double wave(std::size_t k, int mode, int end, double t) const {
     if (t < frame_.kept.begins_s())
-      return frame_.core.lines.wave(k, static_cast<int>(mode), end,
-                                    std::max(0.0, -t / continuous_start_step_s));
+      return frame_.core.lines.wave(k, mode, end, std::max(0.0, -t / continuous_start_step_s));
     return frame_.kept.at(
         kept_at_[k] + static_cast<std::size_t>(end) * part(k).near.size() + static_cast<std::size_t>(mode),
         t);
@@ -145,7 +131,8 @@ class WaveEquations final : public PartEquations {
     }
   }
 
-  std::vector<std::size_t> kept_at_;  // per line: waves kept of its near end's modes, then of its far end's
+  std::vector<WaveMatrices> matrices_;  // per line
+  std::vector<std::size_t> kept_at_;    // per line: waves kept of its near end's modes, then of its far end's
 };
 
 class WaveKind final : public PartKind {
@@ -158,9 +145,8 @@ class WaveKind final : public PartKind {
   }
   void stamp(const Assembly& assembly, Stamps& stamps) const override {
     for (const WavePart& part : assembly.wave_parts) {
-      const Eigen::VectorXd y = (part.surge_ohm + part.resistance_ohm / 4).cwiseInverse();
-      const Eigen::MatrixXd g =
-          product(part.currents * y.asDiagonal(), Eigen::MatrixXd(part.currents.transpose()));
+      const Eigen::MatrixXd g = product(
+          part.currents, product(WaveMatrices(part).ends, Eigen::MatrixXd(part.currents.transpose())));
       for (const auto* nodes : {&part.near, &part.far}) {
         std::vector<Ends> ends;
         for (const NodeId node : *nodes) ends.push_back({node, ground_node});

@@ -175,7 +175,7 @@ struct WavePart {
   Eigen::MatrixXd voltages;        // n x n
   Eigen::MatrixXd currents;        // n x n
   Eigen::VectorXd surge_ohm;       // n, lossless surge impedance
-  Eigen::VectorXd resistance_ohm;  // n, of the whole length
+  Eigen::MatrixXd resistance_ohm;  // n x n, of the whole length
   Eigen::VectorXd travel_s;        // n
   Slot first_near_current;         // n slots, into the line
   Slot first_far_current;          // n slots, into the line

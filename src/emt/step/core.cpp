@@ -6,6 +6,10 @@
 
 namespace zavrek::emt::internal {
 
+double Core::grid_time_s(int steps_on) const noexcept {
+  return static_cast<double>(counters.steps + steps_on) * options.step_s;
+}
+
 /// The solution at the end of the step, into `next`; there is none when the step starts with a discontinuity.
 void Core::advance() noexcept {
   const double until = grid_time_s(1);

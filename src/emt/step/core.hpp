@@ -63,13 +63,10 @@ class Core {
     return finish();
   }
 
-  [[nodiscard]] double time_s() const noexcept {
-    return static_cast<double>(counters.steps) * options.step_s;
-  }
-  /// Of the grid point so many steps after the present.
-  [[nodiscard]] double grid_time_s(int steps_on) const noexcept {
-    return static_cast<double>(counters.steps + steps_on) * options.step_s;
-  }
+  [[nodiscard]] double time_s() const noexcept { return grid_time_s(0); }
+  /// Of the grid point so many steps after the present. Never inlined: a product that the compiler contracts
+  /// with a sum beside it is rounded otherwise, and what is looked ahead must be the step's own to the bit.
+  [[nodiscard]] [[gnu::noinline]] double grid_time_s(int steps_on) const noexcept;
 
   // --- what is read ---------------------------------------------------------------------------
   /// Of the present.

@@ -1,11 +1,8 @@
-// Line: travelling waves in decoupled modes with constant parameters, series resistance lumped at the
-// ends and the middle (Dommel, IEEE Trans. PAS-88, 1969). Per mode, with Z = Zc + R/4,
-// c = (Zc - R/4)/(Zc + R/4), w = v/Z + c i:
-//   i_near(t) = v_near(t)/Z - (1+c)/2 w_far(t - tau) - (1-c)/2 w_near(t - tau),   far alike.
-// The modes diagonalise L C: with C^(1/2) L C^(1/2) = Q D Q^T, v = C^(-1/2) Q v_m and i = C^(1/2) Q i_m, each
-// mode has the inductance D and the capacitance 1 per metre; of the resistance in modes, the diagonal counts.
-// A transposed line has a zero-sequence mode and two equal aerial ones. A stretch between taps that waves
-// cross in less than a step is a pi section instead.
+// Line: travelling waves in modes with constant parameters, series resistance lumped at the ends and the
+// middle, where it couples them (wave_matrices.hpp). The modes diagonalise L C: with C^(1/2) L C^(1/2) = Q D
+// Q^T, v = C^(-1/2) Q v_m and i = C^(1/2) Q i_m, each mode has the inductance D and the capacitance 1 per
+// metre. A transposed line has a zero-sequence mode and two equal aerial ones. A stretch between taps that
+// waves cross in less than a step is a pi section instead.
 #include <cmath>
 
 #include <fmt/format.h>
@@ -19,7 +16,7 @@ namespace zavrek::emt::internal {
 namespace {
 
 struct Modes : ModalTransformation {
-  Eigen::VectorXd resistance;                                                         // per metre
+  Eigen::MatrixXd resistance;                                                         // per metre
   [[nodiscard]] double slowness() const { return std::sqrt(inductance.minCoeff()); }  // of the fastest, s/m
 };
 
@@ -34,8 +31,7 @@ Modes modes_of(const std::string& owner, const LineMatrices& per_metre) {
   }
   Modes modes{modal_transformation(per_metre.inductance, per_metre.capacitance), {}};
   modes.resistance = internal::product(Eigen::MatrixXd(modes.currents.transpose()),
-                                       internal::product(per_metre.resistance, modes.currents))
-                         .diagonal();
+                                       internal::product(per_metre.resistance, modes.currents));
   return modes;
 }
 
