@@ -70,6 +70,7 @@ bool Compiler::has_parts_between_known_nodes() const {
 }
 
 void Compiler::place_condensed() {
+  core_->map.first_condensed = (layout_.values + lanes - 1) / lanes * lanes;
   condensed_places_ = place_condensed_shards(assembly_, topology_.condensable, *core_, layout_);
   core_->at.make_room(static_cast<std::size_t>(layout_.values));
   // Lanes that only fill up a group, and what condensed parts hold by themselves, are nobody's values.

@@ -18,10 +18,10 @@ void Compiler::start() {
       start_model(k, Eigen::VectorXcd::Zero(n), Eigen::VectorXcd::Zero(n));
     }
   }
-  // Models set the references of their controls: those knobs hold their values in all four arrays.
+  // Models set the references of their controls: those knobs hold their values in all arrays.
   for (const Knob& knob : assembly_.knobs) {
     const auto slot = static_cast<std::size_t>(at(knob.slot));
-    core_->at.next[slot] = core_->at.middle[slot] = core_->at.end[slot] = core_->at.present[slot];
+    for (Numbers* array : core_->at.all()) (*array)[slot] = core_->at.present[slot];
   }
   start_charged();
   for (const PartKind* kind : part_kinds()) kind->start(lowering_);

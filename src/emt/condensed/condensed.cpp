@@ -35,12 +35,7 @@ Condensed::Condensed(const View& view, const Places& places, Outside outside, co
   for (std::size_t k = 0; k < view.poles.size(); ++k) {
     if (inside(view.poles[k].p) || inside(view.poles[k].q)) poles_.push_back(k);
   }
-  for_each_group(view.parts, [&]<class Group>(Group& group) {
-    group.for_each_history([&](double) {
-      if constexpr (Group::charges) charging_.push_back(parts_history_);
-      ++parts_history_;
-    });
-  });
+  for_each_history(view.parts, [&](double) { ++parts_history_; });
   history_ = parts_history_ + static_cast<int>(segments_.size());
   const auto keep_up = [&](int position) {
     if (inside(position) && std::find(scattered_.begin(), scattered_.end(), position) == scattered_.end())
@@ -299,12 +294,25 @@ void Condensed::remember(double* now) const noexcept {
   for (int k = 0; k < history_; k += lanes) store(history + k, 2 * load(state + k) - load(before + k));
 }
 
-void Condensed::take_charging(double along, const double* first, const double* second,
-                              double* into) const noexcept {
-  const int history = places_.history, state = state_at();
-  for (const int k : charging_) {
-    const double stands = first[state + k] + along * (second[state + k] - first[state + k]);
-    into[history + k] = stands + second[history + k] - second[state + k];
+void Condensed::state_within(double share, const double* present, const double* next,
+                             double* into) const noexcept {
+  const int state = state_at();
+  const double *x0 = present + state, *m = present + places_.history, *x1 = next + state;
+  const double first = 2 * share * (1 - share), second = share * share;
+  for (int k = 0; k < history_; k += lanes) {
+    const Lanes begin = load(x0 + k);
+    store(into + state + k, begin + first * (load(m + k) - begin) + second * (load(x1 + k) - begin));
+  }
+}
+
+void Condensed::remember_behind(double steps, const double* middle, const double* end, const double* third,
+                                double* now) const noexcept {
+  const int state = state_at();
+  const double further = Behind::sloping(steps);
+  for (int k = 0; k < history_; k += lanes) {
+    const Lanes x2 = load(end + state + k);
+    const Lanes slope = x2 - load(middle + state + k), later = load(third + state + k) - x2;
+    store(now + places_.history + k, load(now + state + k) + slope + further * (later - slope));
   }
 }
 

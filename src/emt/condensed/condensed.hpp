@@ -129,14 +129,19 @@ class Condensed {
   [[nodiscard]] std::pair<int, int> state() const noexcept {
     return {state_at(), state_at() + filled_up(history_)};
   }
-  /// and all but the history: on the line through two solutions it is found from the others.
+  /// at a share of the whole step from `present` to `next`, into `into`: with the history m between the
+  /// states x0 and x1, whose slopes change on a line,
+  ///   x(s) = x0 + 2 s (m - x0) + s^2 (x1 - 2 m + x0);
+  void state_within(double share, const double* present, const double* next, double* into) const noexcept;
+  /// and all but the history,
   [[nodiscard]] std::array<std::pair<int, int>, 2> solution() const noexcept {
     return {{{places_.result, places_.result + rows_.count()},
              {places_.drive, places_.drive + filled_up(drives_)}}};
   }
-  /// History of capacitances on the line through two solutions: their voltages there, but the currents of the
-  /// second.
-  void take_charging(double along, const double* first, const double* second, double* into) const noexcept;
+  /// which for a trapezoidal step from an instant so many steps behind an event is found from the states of
+  /// three half steps and that in `now`.
+  void remember_behind(double steps, const double* middle, const double* end, const double* third,
+                       double* now) const noexcept;
   /// Writes all values of the solution in `values`, which was made with the conductances at hand.
   void complete(double* values) noexcept;
 
@@ -192,7 +197,6 @@ class Condensed {
   std::vector<std::size_t> valves_, segments_, poles_;
   std::vector<Source> ends_;    // of the sources: valves, then segments
   std::vector<int> numbers_;    // of the adjustable conductances
-  std::vector<int> charging_;   // numbers of the history that belong to capacitances
   std::vector<int> scattered_;  // positions of the values kept up, but for the valves' voltages
   bool all_valves_ = false;     // the shard has all there are: their voltages stand in the result
   Numbers sources_;             // as the pieces stand

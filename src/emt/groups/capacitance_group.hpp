@@ -14,7 +14,6 @@ namespace zavrek::emt::internal {
 template <int N>
 class CapacitanceGroup {
  public:
-  static constexpr bool charges = true;
   void add(const CapacitancePart& part, double step_s, const int* node_position, int first_current) {
     for (int k = 0; k < N; ++k) {
       p_.push_back(node_position[part.ends[static_cast<std::size_t>(k)].p]);
@@ -42,6 +41,21 @@ class CapacitanceGroup {
       for (int k = 0; k < N; ++k) {
         double h = -coming.before * old[current_[b] + k];
         for (int m = 0; m < N; ++m) h -= g[k * N + m] * v[m];
+        history_[b * N + k] = h;
+        if (p_[b * N + k] >= floor) rhs[p_[b * N + k]] -= h;
+        if (q_[b * N + k] >= floor) rhs[q_[b * N + k]] += h;
+      }
+    }
+  }
+
+  /// As in series_group.hpp: x = -G v, h/2 x' = -i.
+  void inject_apart(const double* stands, Sloped first, Sloped second, double* rhs, int floor) noexcept {
+    for (std::size_t b = 0; b < current_.size(); ++b) {
+      const double* g = &conductance_[b * N * N];
+      for (int k = 0; k < N; ++k) {
+        const int i = current_[b] + k;
+        double h = -first.weight * first.values[i] - second.weight * second.values[i];
+        for (int m = 0; m < N; ++m) h -= g[k * N + m] * (stands[p_[b * N + m]] - stands[q_[b * N + m]]);
         history_[b * N + k] = h;
         if (p_[b * N + k] >= floor) rhs[p_[b * N + k]] -= h;
         if (q_[b * N + k] >= floor) rhs[q_[b * N + k]] += h;

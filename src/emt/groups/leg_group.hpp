@@ -88,18 +88,20 @@ class LegGroup {
       for (std::size_t k = 0; k < leg.part.poles.size(); ++k) rhs[leg.pole[k]] += leg.share[k] * leg.source_A;
     }
   }
-  /// Behind the valves' own update: the mean current of each valve.
-  void update(double* now, const ValveGroup& valves) noexcept {
+  /// Behind the valves' own update: the mean current of each valve. Nothing goes on from what lies beyond a
+  /// step.
+  void update(double* now, const ValveGroup& valves, bool goes_on) noexcept {
     for (Leg& leg : legs_) {
       if (!leg.pulses) continue;
       double volts = -now[leg.x];
       for (std::size_t k = 0; k < leg.part.poles.size(); ++k) volts += leg.share[k] * now[leg.pole[k]];
-      leg.earlier = std::exchange(leg.current, leg.siemens * volts - leg.source_A);
+      const double through = leg.siemens * volts - leg.source_A;
+      if (goes_on) leg.earlier = std::exchange(leg.current, through);
       for (const LegPart::Flow& flow : leg.part.flows) {
         const auto [current, conducts] = valves.slots(static_cast<std::size_t>(flow.valve));
         const bool whole = flow.pole < 0;
         const double share = whole ? 1 : leg.share[static_cast<std::size_t>(flow.pole)];
-        now[current] = whole ? std::max(0.0, flow.sign * leg.current) : flow.sign * share * leg.current;
+        now[current] = whole ? std::max(0.0, flow.sign * through) : flow.sign * share * through;
         now[conducts] = share;
       }
     }

@@ -68,6 +68,10 @@ class ModelGroup {
     return jumps;
   }
 
+  void stand_behind(const double* second, double* now) const noexcept {
+    for (const ModelRow& row : rows_) row.model->stand_behind(row.places, second, now);
+  }
+
   void visit_state(StateArchive& archive) {
     for (ModelRow& row : rows_) {
       archive(row.history);

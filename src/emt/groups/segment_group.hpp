@@ -86,19 +86,29 @@ class SegmentGroup {
     return bent.piece != bent.first_piece + bent.count / 2;
   }
 
-  void inject(Rule rule, const double* old, double* rhs) noexcept {
+  /// What slopes follow from stands in `slopes`, all else in `old`.
+  void inject(Rule rule, const double* old, const double* slopes, double* rhs) noexcept {
     for (Bent& bent : bents_) {
       if (bent.in_condensed) continue;
       const Piece& piece = pieces_[static_cast<std::size_t>(bent.piece)];
       double carried = 0;
       if (bent.inductive) {
         carried = old[bent.state];
-        if (rule == Rule::trapezoidal) carried += bent.half_step * (old[bent.p] - old[bent.q]);
+        if (rule == Rule::trapezoidal) carried += bent.half_step * (slopes[bent.p] - slopes[bent.q]);
       }
       bent.carried = carried;
       bent.history = piece.offset + (bent.inductive ? piece.slope * carried : 0);
       rhs[bent.p] -= bent.history;
       rhs[bent.q] += bent.history;
+    }
+  }
+
+  /// Adds h/2 of the weighed slopes to the states in `into`.
+  void bend(Sloped first, Sloped second, double* into) const noexcept {
+    for (const Bent& bent : bents_) {
+      if (!bent.inductive || bent.in_condensed) continue;
+      for (const Sloped& s : {first, second})
+        into[bent.state] += s.weight * bent.half_step * (s.values[bent.p] - s.values[bent.q]);
     }
   }
 

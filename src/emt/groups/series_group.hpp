@@ -34,7 +34,6 @@ struct StepMatrices {
 template <int N, bool Capacitive>
 class SeriesGroup {
  public:
-  static constexpr bool charges = false;
   /// `ends` and slots are positions in the plant's value array.
   void add(const SeriesPart& part, const Eigen::MatrixXd& conductance, double step_s,
            const int* node_position, int first_current, int first_charge) {
@@ -85,6 +84,45 @@ class SeriesGroup {
         history_[b * N + k] = h;
         if constexpr (Capacitive)
           carried_[b * N + k] = old[charge_[b] + k] + coming.before * elastic_[b * N + k] * i[k];
+        if (p_[b * N + k] >= floor) rhs[p_[b * N + k]] -= h;
+        if (q_[b * N + k] >= floor) rhs[q_[b * N + k]] += h;
+      }
+    }
+  }
+
+  /// History currents from states in `stands` and slopes elsewhere: with x = (K + 1)/2 i - G u and
+  /// h/2 x' = G (v - u) + (K - 1)/2 i, the sum of x and the weighed h/2 x'; what u carries on alike.
+  void inject_apart(const double* stands, Sloped first, Sloped second, double* rhs, int floor) noexcept {
+    for (std::size_t b = 0; b < blocks(); ++b) {
+      const double *g = &conductance_[b * N * N], *kept = &kept_[b * N * N];
+      const double* i = &stands[current_[b]];
+      double both[N], driven[N];  // what K, what G takes
+      double own[N];
+      for (int k = 0; k < N; ++k) {
+        both[k] = own[k] = i[k] / 2;
+        driven[k] = 0;
+        if constexpr (Capacitive) {
+          const double u = stands[charge_[b] + k];
+          driven[k] = -u;
+          carried_[b * N + k] = u;
+        }
+      }
+      for (const Sloped& s : {first, second}) {
+        for (int k = 0; k < N; ++k) {
+          const double half = s.weight * s.values[current_[b] + k] / 2;
+          both[k] += half;
+          own[k] -= half;
+          driven[k] += s.weight * (s.values[p_[b * N + k]] - s.values[q_[b * N + k]]);
+          if constexpr (Capacitive) {
+            driven[k] -= s.weight * s.values[charge_[b] + k];
+            carried_[b * N + k] += s.weight * elastic_[b * N + k] * s.values[current_[b] + k];
+          }
+        }
+      }
+      for (int k = 0; k < N; ++k) {
+        double h = own[k];
+        for (int m = 0; m < N; ++m) h += kept[k * N + m] * both[m] + g[k * N + m] * driven[m];
+        history_[b * N + k] = h;
         if (p_[b * N + k] >= floor) rhs[p_[b * N + k]] -= h;
         if (q_[b * N + k] >= floor) rhs[q_[b * N + k]] += h;
       }

@@ -68,7 +68,6 @@ void visit_phases(Numbers& numbers, Visit&& visit) noexcept {
 template <class Matrix, bool Capacitive>
 class ThreePhaseSeries {
  public:
-  static constexpr bool charges = false;
   /// Matrices of three phases; `p` and `q` are the positions of the groups of lanes at the ends.
   void add(const StepMatrices& m, const Eigen::MatrixXd& conductance, int p, int q, int first_current,
            int first_charge) {
@@ -101,6 +100,32 @@ class ThreePhaseSeries {
       Lanes driven{};
       if (by_voltage) driven = Matrix::product(g, load(old + a.p[b]) - load(old + a.q[b]));
       look_ahead(a, b, coming, driven, load(old + a.current[b]), old, rhs, floor);
+    }
+  }
+
+  /// As in series_group.hpp.
+  void inject_apart(const double* stands, Sloped first, Sloped second, double* rhs, int floor) noexcept {
+    const Arrays a = arrays();
+    for (std::size_t b = 0; b < p_.size(); ++b) {
+      Lanes both = 0.5 * load(stands + a.current[b]), own = both, driven{}, carried{};
+      if constexpr (Capacitive) {
+        carried = load(stands + a.charge[b]);
+        driven = -carried;
+      }
+      for (const Sloped& s : {first, second}) {
+        const Lanes half = s.weight / 2 * load(s.values + a.current[b]);
+        both += half;
+        own -= half;
+        driven += s.weight * (load(s.values + a.p[b]) - load(s.values + a.q[b]));
+        if constexpr (Capacitive) {
+          driven -= s.weight * load(s.values + a.charge[b]);
+          carried += 2 * load(&a.elastic[b * lanes]) * half;
+        }
+      }
+      if constexpr (Capacitive) store(&a.carried[b * lanes], carried);
+      push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], floor,
+                   own + Matrix::product(&a.kept[b * Matrix::numbers], both) +
+                       Matrix::product(&a.conductance[b * Matrix::numbers], driven));
     }
   }
 
@@ -159,7 +184,6 @@ class ThreePhaseSeries {
 template <class Matrix>
 class ThreePhaseCapacitance {
  public:
-  static constexpr bool charges = true;
   void add(const Eigen::MatrixXd& conductance, int p, int q, int first_current) {
     p_.push_back(p);
     q_.push_back(q);
@@ -181,6 +205,15 @@ class ThreePhaseCapacitance {
     for (std::size_t b = 0; b < blocks; ++b)
       push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], floor,
                    -charge(a, b, old) - coming.before * load(old + a.current[b]));
+  }
+
+  void inject_apart(const double* stands, Sloped first, Sloped second, double* rhs, int floor) noexcept {
+    const Arrays a = arrays();
+    for (std::size_t b = 0; b < p_.size(); ++b) {
+      const Lanes slope = first.weight * load(first.values + a.current[b]) +
+                          second.weight * load(second.values + a.current[b]);
+      push_history(&a.history[b * lanes], rhs, a.p[b], a.q[b], floor, -charge(a, b, stands) - slope);
+    }
   }
 
   /// Currents of the solution in `now` and `inject` of the one to come, in one pass.

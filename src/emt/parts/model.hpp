@@ -53,6 +53,7 @@ struct Interval {
   double step_s;   // of the plant
   double until_s;  // plant time at its end
   double grid_s;   // of the grid point that the step begins at: what a model decides once a step goes by it
+  bool beyond = false;  // the third half step behind an event: nothing goes on from there
   [[nodiscard]] double length_s() const { return rule == Rule::trapezoidal ? step_s : step_s / 2; }
 };
 
@@ -145,6 +146,10 @@ class Model {
   /// Behind it: `now` holds the voltages; the model writes its slots.
   virtual void end(const Interval& span, const Places& places, const double* old, double* now,
                    const double* history, const double* conductance) noexcept = 0;
+  /// Behind an event, where `now` follows from half steps: what changes by leaps stands as at the second of
+  /// them.
+  virtual void stand_behind(const Places& /*places*/, const double* /*second*/,
+                            double* /*now*/) const noexcept {}
   /// Behind it: whether something that must stay (a flux) meets other equations from now on, so that the next
   /// step begins with a discontinuity.
   [[nodiscard]] virtual bool jumps(const Places& /*places*/, const double* /*now*/) const noexcept {

@@ -35,9 +35,7 @@ void Core::make_ready(double until) noexcept {
     ahead.poles_changed.push_back(index);
   }
   if (conductances.stale) refactor();
-  go_back((ahead.event_s - from) / (until - from), at.at_event);
-  if (!all_condensed) inject_histories(Rule::half_euler, at.at_event.data());
-  history.hold(Rule::half_euler);
+  go_back((ahead.event_s - from) / (until - from));
   impose_sources(ahead.event_s + options.step_s / 2, at.middle.data());
   ahead.rung = Rung::prepared;
   const bool valves_alone = due.poles.empty() && due.segments.empty() && !poles.awake();

@@ -80,8 +80,7 @@ void Core::turn(int knob, double value) noexcept {
   assert(knob >= 0 && static_cast<std::size_t>(knob) < controls.knobs.size());
   const Knob& what = controls.knobs[static_cast<std::size_t>(knob)];
   const double bounded = std::clamp(value, what.low, what.high);
-  for (Numbers* array : {&at.present, &at.next, &at.middle, &at.end, &at.at_event})
-    (*array)[static_cast<std::size_t>(what.slot.index)] = bounded;
+  for (Numbers* array : at.all()) (*array)[static_cast<std::size_t>(what.slot.index)] = bounded;
   restart.pending = true;
 }
 

@@ -58,11 +58,33 @@ void Core::prepare(const Interval& interval, double steps_after_newest, const do
 
 /// Of all parts but those of condensed ones, into an empty right-hand side.
 void Core::inject_histories(Rule rule, const double* old) noexcept {
+  if (const double* slopes = slopes_of(old); slopes != old && rule == Rule::trapezoidal)
+    return inject_apart(old, {1, slopes}, {0, slopes});
+  if (rule == Rule::half_euler && ahead.bent != 0) return inject_at_event(old);
   std::fill(history.rhs.begin(), history.rhs.end(), 0.0);
   for (Shard& shard : shards) {
     if (shard.condensed) continue;
     for_each_group(shard.parts, [&, weights = weights_of(rule)](auto& group) {
       group.inject(weights, old, history.rhs.data(), map.first_unknown);
+    });
+  }
+}
+
+/// At the event gone back to: the step's slopes change on a line, so that states are less than on the line
+/// through them (`go_back`). The present may be exchanged for the event already.
+void Core::inject_at_event(const double* stands) noexcept {
+  const Numbers& grid = stands == at.present.data() ? at.at_event : at.present;
+  const double* before = ahead.bent_by_sloping ? at.sloping.data() : grid.data();
+  inject_apart(stands, {ahead.bent, before}, {-ahead.bent, at.next.data()});
+}
+
+/// The same of states in `stands` and the slopes of others.
+void Core::inject_apart(const double* stands, Sloped first, Sloped second) noexcept {
+  std::fill(history.rhs.begin(), history.rhs.end(), 0.0);
+  for (Shard& shard : shards) {
+    if (shard.condensed) continue;
+    for_each_group(shard.parts, [&](auto& group) {
+      group.inject_apart(stands, first, second, history.rhs.data(), map.first_unknown);
     });
   }
 }
@@ -126,7 +148,7 @@ void Core::drive_parts(double* right) noexcept {
 void Core::begin_parts(const Interval& interval, double steps_after_newest, const double* old) noexcept {
   double* const rhs = history.rhs.data();
   if (!lines.empty()) lines.inject(steps_after_newest, rhs);
-  if (!segments.empty()) segments.inject(interval.rule, old, rhs);
+  if (!segments.empty()) segments.inject(interval.rule, old, slopes_of(old), rhs);
   if (!valves.all_in_condensed()) valves.inject(rhs);
   if (!legs.empty()) legs.inject(rhs);
   models.begin_solution(interval, old, conductances, rhs);
@@ -141,14 +163,15 @@ void Core::end_parts(const Interval& interval, const double* old, double* now,
     valves.measure(now);
     valves.update(now);
   }
-  if (!legs.empty()) legs.update(now, valves);
+  if (!legs.empty()) legs.update(now, valves, !interval.beyond);
   if (!poles.empty()) poles.update(now);
   const bool jumps = models.end_solution(interval, old, now);
-  restart.pending = restart.pending || jumps;
+  restart.pending = restart.pending || (jumps && !interval.beyond);
 }
 
 Status Core::finish() noexcept {
   std::swap(at.present, at.next);
+  at.sloping_stands = std::exchange(ahead.behind_event, false);
   ++counters.steps;
   if (!lines.empty()) lines.push(at.present.data());
   at.full_stands = false;

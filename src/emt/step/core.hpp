@@ -168,6 +168,12 @@ class Core {
              double* now) noexcept;
   void prepare(const Interval& interval, double steps_after_newest, const double* old, double* now) noexcept;
   void inject_histories(Rule rule, const double* old) noexcept;
+  void inject_apart(const double* stands, Sloped first, Sloped second) noexcept;
+  void inject_at_event(const double* stands) noexcept;
+  /// Of the present, what slopes follow from.
+  [[nodiscard]] const double* slopes_of(const double* old) const noexcept {
+    return at.sloping_stands && old == at.present.data() ? at.sloping.data() : old;
+  }
   void begin_parts(const Interval& interval, double steps_after_newest, const double* old) noexcept;
   /// Whether condensed parts, and the valves, have their solution at the instant at hand.
   enum class CondensedPart : bool { to_solve, already_solved };
@@ -201,7 +207,7 @@ class Core {
   [[nodiscard]] bool change_valves(double event) noexcept;
   void operate_due(double event) noexcept;
   void solve_behind(double event, double offset, bool half_step_solved) noexcept;
-  void discard_capacitor_impulses(double along) noexcept;
+  void keep_slopes(double steps) noexcept;
   [[nodiscard]] bool fit_valves(const Interval& interval, double steps_after_newest,
                                 const double* old) noexcept;
   template <class Solve>
@@ -216,8 +222,12 @@ class Core {
   [[nodiscard]] double coincidence_tolerance_s() const noexcept { return 1e-6 * options.step_s; }
   static void blend(const Numbers& from, const Numbers& to, double share, Numbers& into, int first,
                     int end) noexcept;
-  void go_back(double share, Numbers& into) noexcept;
-  void go_on(double along) noexcept;
+  template <class Visit>
+  void for_each_carried(Visit&& visit) const noexcept;
+  void go_back(double share) noexcept;
+  void go_back_behind(double steps) noexcept;
+  void stand_behind(const Behind& behind, Numbers& into, int first, int end) const noexcept;
+  void go_on(double steps) noexcept;
 
   // --- ahead.cpp: what is made for the next step ----------------------------------------------------
   /// Whether the next step may meet a discontinuity.

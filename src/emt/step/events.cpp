@@ -88,36 +88,90 @@ void Core::blend(const Numbers& from, const Numbers& to, double share, Numbers& 
   }
 }
 
-/// Back to an instant between the present and `next`: what solutions start from. When poles are about to
-/// move, condensed parts hold all values.
-void Core::go_back(double share, Numbers& into) noexcept {
-  if (poles.awake()) return blend(at.present, at.next, share, into, 0, static_cast<int>(at.present.size()));
-  blend(at.present, at.next, share, into, 0, map.first_unknown);
-  for (const auto& [first, end] : map.carried_ranges) blend(at.present, at.next, share, into, first, end);
+/// Stretches of positions from which solutions start: when poles are about to move, condensed parts hold all
+/// values, but for their own numbers.
+template <class Visit>
+void Core::for_each_carried(Visit&& visit) const noexcept {
+  if (poles.awake()) return visit(map.first_unknown, map.first_condensed);
+  for (const auto& [first, end] : map.carried_ranges) visit(first, end);
+}
+
+/// Back to an instant between the present, a grid point, and `next`: what solutions start from, into
+/// `at_event`. Slopes change on a line from the one to the other: states are so much less than on the line
+/// between the two as the change of their slopes asks for. That enters the histories of the half step to
+/// come.
+void Core::go_back(double share) noexcept {
+  const auto between = [&](int first, int end) {
+    blend(at.present, at.next, share, at.at_event, first, end);
+  };
+  between(0, map.first_unknown);
+  for_each_carried(between);
+  ahead.bent = share * (1 - share);
+  ahead.bent_by_sloping = at.sloping_stands;
+  if (!segments.empty())
+    segments.bend({ahead.bent, slopes_of(at.present.data())}, {-ahead.bent, at.next.data()},
+                  at.at_event.data());
+  for (const Shard& shard : shards) {
+    if (shard.condensed)
+      shard.condensed->state_within(share, at.present.data(), at.next.data(), at.at_event.data());
+  }
+  if (!all_condensed) inject_at_event(at.at_event.data());
+  history.hold(Rule::half_euler);
+}
+
+/// The same behind another event in this step, so many steps ago.
+void Core::go_back_behind(double steps) noexcept {
+  const Behind behind(steps, ahead.damped);
+  blend(at.middle, at.end, 2 * steps - 1, at.at_event, 0, map.first_unknown);
+  for_each_carried([&](int first, int end) { stand_behind(behind, at.at_event, first, end); });
   for (const Shard& shard : shards) {
     if (!shard.condensed) continue;
     const auto [first, end] = shard.condensed->state();
-    blend(at.present, at.next, share, into, first, end);
+    stand_behind(behind, at.at_event, first, end);
+  }
+  ahead.bent = 0;
+  history.ahead_holds = false;
+}
+
+void Core::stand_behind(const Behind& behind, Numbers& into, int first, int end) const noexcept {
+  const double *x1 = at.middle.data(), *x2 = at.end.data(), *x3 = at.third.data();
+  assert(first % lanes == 0 && static_cast<std::size_t>(end) <= into.size());
+  for (int k = first; k < end; k += lanes) {
+    const Lanes a = load(x1 + k), b = load(x2 + k);
+    store(into.data() + k, a + behind.second * (b - a) + behind.third * (load(x3 + k) - b));
   }
 }
 
-/// From the two half-step points behind an event to the grid point.
-void Core::go_on(double along) noexcept {
-  if (poles.awake())
-    return blend(at.middle, at.end, along, at.next, map.first_unknown, static_cast<int>(at.next.size()));
-  for (const auto* ranges : {&map.carried_ranges, &map.output_ranges}) {
-    for (const auto& [first, end] : *ranges) blend(at.middle, at.end, along, at.next, first, end);
+/// From the half-step points behind an event to the grid point so many steps behind it.
+void Core::go_on(double steps) noexcept {
+  ahead.damped = due.makes_jumps();
+  const Behind behind(steps, ahead.damped);
+  const auto go = [&](int first, int end) { stand_behind(behind, at.next, first, end); };
+  for_each_carried(go);
+  if (!poles.awake()) {
+    for (const auto& [first, end] : map.output_ranges) go(first, end);
   }
   for (const Shard& shard : shards) {
     if (!shard.condensed) continue;
-    for (const auto& [first, end] : shard.condensed->solution())
-      blend(at.middle, at.end, along, at.next, first, end);
-    shard.condensed->remember(at.next.data());
+    for (const auto& [first, end] : shard.condensed->solution()) go(first, end);
+    shard.condensed->remember_behind(steps, at.middle.data(), at.end.data(), at.third.data(), at.next.data());
   }
+  keep_slopes(steps);
+  models.stand_behind(at.end.data(), at.next.data());
+  ahead.behind_event = true;
 }
 
-/// Goes back to the event, changes what is due over (valves have) and takes two half steps of backward Euler,
-/// which end at event + h; the grid point `until` is read off the line through the two half-step points.
+/// What the slopes of the step from there follow from: currents of capacitances among it.
+void Core::keep_slopes(double steps) noexcept {
+  std::copy_n(at.next.begin(), map.first_unknown, at.sloping.begin());
+  for_each_carried(
+      [&](int first, int end) { blend(at.end, at.third, Behind::sloping(steps), at.sloping, first, end); });
+  for (const auto& [first, count] : map.capacitor_currents)
+    std::copy_n(at.sloping.begin() + first, count, at.next.begin() + first);
+}
+
+/// Goes back to the event, changes what is due over (valves have) and takes three half steps of backward
+/// Euler; the grid point `until` is read off them (Behind).
 void Core::settle(double from, double until, double event) noexcept {
   ++counters.discontinuities;
   for (const int index : due.segments) {
@@ -129,41 +183,30 @@ void Core::settle(double from, double until, double event) noexcept {
   const bool half_step_solved = ahead.half_step_solved();
   ahead.drop_event();
   const double share = until > from ? (event - from) / (until - from) : 0;
-  if (prepared) {
+  if (!prepared && share > 0) {
+    ahead.behind_event ? go_back_behind((event - from) / options.step_s) : go_back(share);
+  }
+  if (prepared || share > 0) {
     std::swap(at.present, at.at_event);
-  } else if (share > 0) {
-    go_back(share, at.present);
+    at.sloping_stands = false;
+  } else {
+    ahead.bent = 0;
+    history.ahead_holds = false;
   }
   if (due.sources) {
     sources.pass(event + coincidence_tolerance_s());
     impose_sources(until, at.next.data());
   }
-  history.ahead_holds = prepared;
   if (!prepared) impose_sources(event + options.step_s / 2, at.middle.data());
   operate_due(event);
   keep_to_poles();
 
   const double offset = offset_of(event);
   solve_behind(event, offset, half_step_solved);
-  const double along = 1 - 2 * offset;  // -1 at the event, 0 and 1 at the half-step points
-  go_on(along);
-  discard_capacitor_impulses(along);
+  go_on((until - event) / options.step_s);
   if (offset == 0 && !lines.empty()) {
-    for (std::size_t k = 0; k < at.end.size(); ++k) at.end[k] = 2 * at.middle[k] - at.end[k];
-    lines.replace_newest(at.end.data());
-  }
-}
-
-/// Where poles make voltages of capacitances jump: by the trapezoidal rule a capacitance that a fault shorts
-/// would throw for ever what the grid point holds of the impulse that discharged it. In condensed parts the
-/// state is what stands, the rest of the history what flows.
-void Core::discard_capacitor_impulses(double along) noexcept {
-  if (due.poles.empty()) return;
-  for (const auto& [first, count] : map.capacitor_currents)
-    std::copy_n(at.end.begin() + first, count, at.next.begin() + first);
-  for (Shard& shard : shards) {
-    if (shard.condensed)
-      shard.condensed->take_charging(along, at.middle.data(), at.end.data(), at.next.data());
+    for (std::size_t k = 0; k < at.end.size(); ++k) at.at_event[k] = 2 * at.middle[k] - at.end[k];
+    lines.replace_newest(at.at_event.data());
   }
 }
 
@@ -180,9 +223,9 @@ bool Core::change_valves(double event) noexcept {
   return any;
 }
 
-/// Two half steps behind an event, into `middle` and `end`. Where condensed parts hold all valves, how these
-/// fit the first is found before the rest of it, and may be found already; poles that may move want the long
-/// way, which was not taken for that.
+/// Three half steps behind an event, into `middle`, `end` and `third`. Where condensed parts hold all valves,
+/// how these fit the first is found before the rest of it, and may be found already; poles that may move want
+/// the long way, which was not taken for that.
 void Core::solve_behind(double event, double offset, bool half_step_solved) noexcept {
   const auto half = [&](double share) -> Interval {
     return {Rule::half_euler, options.step_s, event + share * options.step_s, time_s()};
@@ -196,8 +239,13 @@ void Core::solve_behind(double event, double offset, bool half_step_solved) noex
       conclude(half(0.5), Rule::half_euler, present, at.middle.data(),
                fits && !poles.awake() ? CondensedPart::already_solved : CondensedPart::to_solve);
   }
+  ahead.bent = 0;
   impose_sources(event + options.step_s, at.end.data());
   solve(half(1), Rule::half_euler, offset + 1, at.middle.data(), at.end.data());
+  impose_sources(event + 1.5 * options.step_s, at.third.data());
+  Interval further = half(1.5);
+  further.beyond = true;
+  solve(further, Rule::half_euler, offset + 1.5, at.end.data(), at.third.data());
   history.ahead_holds = false;
   if (valves.empty()) return;
   valves.watch_from(at.middle.data());

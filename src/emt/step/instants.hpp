@@ -3,6 +3,7 @@
 // other slots, last the numbers of condensed parts. The phases of a bus stand side by side (lanes.hpp).
 #pragma once
 
+#include <array>
 #include <string>
 #include <utility>
 #include <vector>
@@ -15,26 +16,35 @@ namespace zavrek::emt::internal {
 
 /// Each array: as long as ValueMap says, indexed by position.
 struct Instants {
-  Numbers present;       // at the newest grid point
-  Numbers next;          // at the one being solved
-  Numbers middle, end;   // half a step and a step behind an event
-  Numbers at_event;      // at the event that was found ahead: what becomes the present there
-  Numbers full_present;  // the present with what condensed parts do not keep up, when `full_stands`
+  Numbers present;      // at the newest grid point
+  Numbers next;         // at the one being solved
+  Numbers middle, end;  // half a step and a step behind an event,
+  Numbers third;        // and one and a half
+  Numbers at_event;     // at the event that was found: what becomes the present there
+  Numbers sloping;  // at the present, of what slopes follow from, when it lies behind an event in the step
+  bool sloping_stands = false;  // before it (Behind)
+  Numbers full_present;         // the present with what condensed parts do not keep up, when `full_stands`
   bool full_stands = false;
 
+  [[nodiscard]] std::array<Numbers*, 7> all() noexcept {
+    return {&present, &next, &middle, &end, &third, &at_event, &sloping};
+  }
   void make_room(std::size_t values) {
-    for (Numbers* array : {&present, &next, &middle, &end, &at_event}) array->assign(values, 0.0);
+    for (Numbers* array : all()) array->assign(values, 0.0);
   }
   void visit_state(StateArchive& archive) {
-    for (Numbers* array : {&present, &next, &middle, &end, &at_event, &full_present}) archive(*array);
+    for (Numbers* array : all()) archive(*array);
+    archive(full_present);
     archive(full_stands);
+    archive(sloping_stands);
   }
 };
 
 /// What stands where in these arrays.
 struct ValueMap {
-  int voltages = 0;       // ground, known and unknown nodes: the first `voltages` positions
-  int first_unknown = 0;  // position
+  int voltages = 0;         // ground, known and unknown nodes: the first `voltages` positions
+  int first_unknown = 0;    // position
+  int first_condensed = 0;  // of the numbers of condensed parts, which stand behind all others
   /// Positions [first, second), in whole lanes, that a solution writes, but for what condensed parts hold and
   /// for known voltages: those that another solution starts from, and those that are only read from outside.
   /// The others need not follow an event.

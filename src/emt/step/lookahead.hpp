@@ -18,6 +18,10 @@ struct Lookahead {
   Rung rung = Rung::nothing;
   double event_s = never_s;
   std::vector<int> poles_changed;  // room for all poles: factors are made as these will stand
+  double bent = 0;                 // share (1 - share) of the event gone back to, 0 behind another
+  bool bent_by_sloping = false;    // the slopes before it stand in `sloping`
+  bool damped = false;             // at the last event states may have jumped
+  bool behind_event = false;       // the step at hand met one: `next` stands behind it
   bool edges_taken = false;        // the step at hand took edges that changed nothing: it has done enough
 
   [[nodiscard]] bool reaches(Rung wanted) const noexcept { return rung >= wanted; }
@@ -31,6 +35,10 @@ struct Lookahead {
     archive(rung);
     archive(event_s);
     archive(poles_changed);
+    archive(bent);
+    archive(bent_by_sloping);
+    archive(damped);
+    archive(behind_event);
     archive(edges_taken);
   }
 };
@@ -46,6 +54,11 @@ struct EventSet {
     poles.clear();
     segments.clear();
     valves.clear();
+  }
+  /// Whether states may jump: poles move, sources do, or a step begins anew (without any of these: a knob was
+  /// turned, a model meets other equations).
+  [[nodiscard]] bool makes_jumps() const noexcept {
+    return !poles.empty() || sources || (segments.empty() && valves.empty());
   }
   void visit_state(StateArchive& archive) {
     archive(poles);

@@ -156,7 +156,7 @@ void FrequencyLineModel::keep(double from_steps, const Places& places, const dou
 bool FrequencyLineModel::begin(const Interval& stretch, const Places& places, const double* old,
                                double* history, double*) noexcept {
   const bool whole = stretch.rule == Rule::trapezoidal;
-  keep((stretch.until_s - stretch.length_s()) / step_, places, old);
+  if (!stretch.beyond) keep((stretch.until_s - stretch.length_s()) / step_, places, old);
   const double* slots = old + places.first;
   double v[2][8];
   for (int k = 0; k < 2 * n_; ++k) {

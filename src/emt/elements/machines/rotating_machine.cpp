@@ -185,7 +185,7 @@ bool RotatingMachine::begin(const Interval& stretch, const Places& places, const
     predicted_[k] = y[k] + stretch.length_s() * slope;
   }
   // Of the two half steps only the first one's start is worth keeping.
-  if (whole || from > slope_time_ + 0.6 * stretch.step_s || from < slope_time_) {
+  if (!stretch.beyond && (whole || from > slope_time_ + 0.6 * stretch.step_s || from < slope_time_)) {
     coming_time_ = from;
   } else {
     coming_time_ = slope_time_;

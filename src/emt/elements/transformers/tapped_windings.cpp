@@ -232,7 +232,7 @@ void TappedWindings::end(const Interval& stretch, const Places& places, const do
     for (int m = 0; m < n_; ++m) sum -= resistance_(k, m) * (slots[m] + (whole ? before[m] : 0));
     slots[n_ + k] = before[n_ + k] + d * sum;
   }
-  control(stretch, places, old, now);
+  stretch.beyond ? write(control_of(old, places), places, now) : control(stretch, places, old, now);
 }
 
 /// What the control sees, and does, at the end of the stretch.

@@ -55,6 +55,9 @@ class TappedWindings : public Model {
   }
 
   /// Slot of the position, counted from the first.
+  void stand_behind(const Places& places, const double* second, double* now) const noexcept override {
+    write(control_of(second, places), places, now);
+  }
   [[nodiscard]] int position_slot() const { return 2 * n_ + 1; }
 
  private:
