@@ -6,7 +6,8 @@
 // diodes would choose by the sign of the current; e is the drop of what conducts. The mean of a step stands
 // at its end, so the trapezoidal rule feels it half a step late. A leg whose gates are off and stay off, or
 // that has a broken valve, is switched: its valves then are what valve_group.hpp says, so blocked bridges
-// rectify, charge their link and feed its faults as in full depth.
+// rectify, charge their link and feed its faults as in full depth. So is a leg with one gate (of a buck or a
+// boost) as long as its current comes to an end within the period: where nothing flows no share says when.
 #pragma once
 
 #include <algorithm>
@@ -49,7 +50,6 @@ class LegGroup {
           adjust(valves.number(static_cast<std::size_t>(k)), valves.siemens(static_cast<std::size_t>(k)));
         }
         if (!pulses) {
-          leg.rested_at = from;
           leg.share.fill(0);
           leg.current = 0;
           enter(leg, 0, adjust);
@@ -63,8 +63,8 @@ class LegGroup {
       const double level = std::clamp(leg.current / leg.band_A, -1.0, 1.0);
       leg.source_A = leg.siemens * leg.part.drop_V * level;
       if (!jumped && leg.share == before) continue;
-      // Where currents start from zero and end there, half a step more of one share than of the other counts.
-      jumps |= from - leg.rested_at < 2 * leg.spacing;
+      // Half a step late is late on the one side and on the other, but for a current that ends between.
+      jumps |= has_one_gate(leg);
       enter(leg, leg.siemens, adjust);
     }
     return jumps;
@@ -74,9 +74,10 @@ class LegGroup {
     for (Leg& leg : legs_) {
       archive(leg.pulses);
       archive(leg.shorted);
+      archive(leg.discontinuous);
+      archive(leg.whole_periods);
       archive(leg.share);
-      for (double* number :
-           {&leg.current, &leg.source_A, &leg.earlier, &leg.last_on, &leg.spacing, &leg.rested_at})
+      for (double* number : {&leg.current, &leg.source_A, &leg.earlier, &leg.last_on, &leg.spacing})
         archive(*number);
     }
   }
@@ -120,37 +121,60 @@ class LegGroup {
     double current = 0, source_A = 0;
     double earlier = 0;                    // the current one solution before
     double last_on = -1e300, spacing = 0;  // of its gates
-    double rested_at = -1e300;
+    bool discontinuous = false;            // with one gate: its current ends within the period
+    int whole_periods = 0;                 // in which it did not, since
   };
+  static constexpr int periods_to_trust = 2;
   static constexpr double longest_spacing_s = 1e-3;
 
-  /// A leg with one gate has its diode on for a part of every period: it pulses until two of them went by,
-  /// but rests while the gate is off and its current has come to an end (discontinuous conduction). The edge
-  /// that wakes it is its valve's.
   static bool wants_to_pulse(Leg& leg, double from, double until, const ValveGroup& valves) noexcept {
-    const bool one_gate = leg.part.out.empty() || leg.part.in.empty();
-    const double wakes_by = leg.pulses ? ValveGroup::never : one_gate ? from : until;
+    const double wakes_by = leg.pulses ? ValveGroup::never : until;
     bool any = false;
     for (const int k : leg.part.valves) {
       const auto v = static_cast<std::size_t>(k);
       if (valves.broken(v)) return false;
       any |= valves.gate(v) || valves.next_edge(v) < wakes_by;
     }
-    if (leg.pulses && one_gate && ended(leg, until, valves)) return false;
+    const bool one_gate = has_one_gate(leg);
+    if (one_gate && (leg.pulses ? ends(leg, from, until, valves) : stays_discontinuous(leg, valves)))
+      return false;
+    // Its diode is on for a part of every period: it pulses until two of them went by.
     any |= leg.pulses && one_gate && from - leg.last_on < 2 * leg.spacing;
     leg.shorted = leg.shorted && any;
     return any && !leg.shorted;
   }
 
-  /// Of a leg with one gate: nothing flows until that gate comes on again. What would end before the middle
-  /// of the step does not flow in it.
-  static bool ended(const Leg& leg, double until, const ValveGroup& valves) noexcept {
-    const double at_middle = leg.current + (leg.current - leg.earlier) / 2;
-    const bool flows = leg.part.in.empty() ? at_middle > 0 : at_middle < 0;
-    return !flows && std::none_of(leg.part.valves.begin(), leg.part.valves.end(), [&](int k) {
-      const auto v = static_cast<std::size_t>(k);
-      return valves.gate(v) || valves.next_edge(v) < until;
-    });
+  /// Of a leg with one gate that pulses: whether its current ends in the step, or just behind it, and ahead
+  /// of the edge that brings it back.
+  static bool ends(Leg& leg, double from, double until, const ValveGroup& valves) noexcept {
+    const int sense = leg.part.in.empty() ? 1 : -1;
+    const double flows = sense * leg.current, falls = sense * (leg.earlier - leg.current);
+    const double at = flows <= 0  ? from
+                      : falls > 0 ? from + (until - from) * flows / falls
+                                  : ValveGroup::never;
+    const std::size_t obeying = gate_of(leg);
+    if (valves.gate(obeying) || at > std::min(until + (until - from) / 4, valves.next_edge(obeying)))
+      return false;
+    leg.discontinuous = true;
+    leg.whole_periods = 0;
+    return true;
+  }
+  /// Of one that is switched: counts the periods in which its current did not end.
+  static bool stays_discontinuous(Leg& leg, const ValveGroup& valves) noexcept {
+    if (!leg.discontinuous) return false;
+    const double on = valves.came_on_s(gate_of(leg));
+    if (on <= leg.last_on) return true;
+    bool ended = false;
+    for (const int k : leg.part.valves) ended |= valves.ended_s(static_cast<std::size_t>(k)) > leg.last_on;
+    leg.whole_periods = ended ? 0 : leg.whole_periods + 1;
+    came_on(leg, on);
+    leg.discontinuous = leg.whole_periods < periods_to_trust;
+    return leg.discontinuous;
+  }
+  static bool has_one_gate(const Leg& leg) noexcept { return leg.part.out.empty() || leg.part.in.empty(); }
+  /// The valve that the gate of a leg with one gate drives.
+  static std::size_t gate_of(const Leg& leg) noexcept {
+    return static_cast<std::size_t>((leg.part.in.empty() ? leg.part.out : leg.part.in).front().first);
   }
 
   /// Walks through the edges in the order of their times.

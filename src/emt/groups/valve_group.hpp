@@ -133,6 +133,9 @@ class ValveGroup {
   [[nodiscard]] bool gate(std::size_t k) const noexcept { return valves_[k].gate; }
   [[nodiscard]] double next_edge(std::size_t k) const noexcept { return edges_.next(k); }
   void take_edges(std::size_t k, double until) noexcept { (void)edges_.take(k, until, valves_[k].gate); }
+  /// When its gate came on last, and when its current last came to an end by itself.
+  [[nodiscard]] double came_on_s(std::size_t k) const noexcept { return valves_[k].came_on_s; }
+  [[nodiscard]] double ended_s(std::size_t k) const noexcept { return valves_[k].ended_s; }
   [[nodiscard]] std::pair<int, int> slots(std::size_t k) const noexcept {
     return {currents_at_ + static_cast<int>(k), conducts_at_ + static_cast<int>(k)};
   }
@@ -249,7 +252,10 @@ class ValveGroup {
   /// its piece.
   bool change_over(std::size_t k, double event, double slack, const double* after) noexcept {
     const Piece before = valves_[k].piece;
-    if (!take(k, event + slack)) commutate(k, after[voltage(k)]);
+    if (!take(k, event + slack)) {
+      commutate(k, after[voltage(k)]);
+      if (valves_[k].piece == Piece::off) valves_[k].ended_s = event;
+    }
     const Four& f = four(k);
     const double within = f.slack[lane(k)] + rounding().of(f)[lane(k)];
     return valves_[k].piece != before ||
@@ -353,11 +359,15 @@ class ValveGroup {
     bool recovered = true;      // a thyristor that did not just carry current at the instant at hand
     Failure broken = Failure::none;
     double late_s = 0;
+    double came_on_s = -never, ended_s = -never;
   };
 
   /// Lets the gate follow its edges until an instant, and the valve its gate; whether there were any.
   bool take(std::size_t k, double until) noexcept {
-    if (!edges_.take(k, until, valves_[k].gate)) return false;
+    Valve& v = valves_[k];
+    const bool was = v.gate;
+    if (!edges_.take(k, until, v.gate)) return false;
+    if (v.gate && !was) v.came_on_s = until;
     load_gate(k);
     return true;
   }

@@ -34,7 +34,7 @@ void Core::advance() noexcept {
 void Core::begin_legs(double until) noexcept {
   const bool jumps = legs.begin_step(
       time_s(), until, valves, [&](int number, double siemens) { conductances.adjust(number, siemens); });
-  restart.pending = restart.pending || jumps;
+  restart.legs = restart.legs || jumps;
 }
 
 /// From the values in `old` to those in `now`. The pass that writes the currents of the parts also makes the

@@ -40,8 +40,9 @@ class Core {
   /// Why the next step starts with a discontinuity.
   struct Restart {
     bool settle_first = false;  // it starts from rest
-    bool pending = false;       // a knob was turned, a leg or a model meets other equations
-    [[nodiscard]] bool due() const noexcept { return settle_first || pending; }
+    bool pending = false;       // a knob was turned, a model meets other equations
+    bool legs = false;          // averaged legs do
+    [[nodiscard]] bool due() const noexcept { return settle_first || pending || legs; }
   };
 
   // --- the step ------------------------------------------------------------------------------

@@ -14,6 +14,7 @@ void Core::meet_discontinuities(double until) noexcept {
   if (restart.due()) {
     forget_event();
     due.clear();
+    due.legs = restart.legs && !restart.pending && !restart.settle_first;
     restart = {};
     settle(from, until, from);
   }

@@ -48,9 +48,10 @@ struct Lookahead {
 struct EventSet {
   std::vector<int> poles, segments, valves;
   bool sources = false;  // a corner of their programmes
+  bool legs = false;     // averaged legs take other shares
 
   void clear() noexcept {
-    sources = false;
+    sources = legs = false;
     poles.clear();
     segments.clear();
     valves.clear();
@@ -58,13 +59,14 @@ struct EventSet {
   /// Whether states may jump: poles move, sources do, or a step begins anew (without any of these: a knob was
   /// turned, a model meets other equations).
   [[nodiscard]] bool makes_jumps() const noexcept {
-    return !poles.empty() || sources || (segments.empty() && valves.empty());
+    return !poles.empty() || sources || (segments.empty() && valves.empty() && !legs);
   }
   void visit_state(StateArchive& archive) {
     archive(poles);
     archive(segments);
     archive(valves);
     archive(sources);
+    archive(legs);
   }
 };
 
