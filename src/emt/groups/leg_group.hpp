@@ -56,7 +56,6 @@ class LegGroup {
           continue;
         }
         leg.current = 0;
-        came_on(leg, from);
       }
       const std::array<double, 3> before = leg.share;
       take_shares(leg, from, until, valves);
@@ -77,7 +76,8 @@ class LegGroup {
       archive(leg.discontinuous);
       archive(leg.whole_periods);
       archive(leg.share);
-      for (double* number : {&leg.current, &leg.source_A, &leg.earlier, &leg.last_on, &leg.spacing})
+      for (double* number :
+           {&leg.current, &leg.source_A, &leg.earlier, &leg.last_on, &leg.spacing, &leg.ended_at})
         archive(*number);
     }
   }
@@ -121,8 +121,10 @@ class LegGroup {
     double current = 0, source_A = 0;
     double earlier = 0;                    // the current one solution before
     double last_on = -1e300, spacing = 0;  // of its gates
-    bool discontinuous = false;            // with one gate: its current ends within the period
-    int whole_periods = 0;                 // in which it did not, since
+    bool discontinuous =
+        true;               // with one gate: its current ends within the period, the last time at `ended_at`
+    int whole_periods = 0;  // in which it did not, since
+    double ended_at = -1e300;
   };
   static constexpr int periods_to_trust = 2;
   static constexpr double longest_spacing_s = 1e-3;
@@ -136,7 +138,7 @@ class LegGroup {
       any |= valves.gate(v) || valves.next_edge(v) < wakes_by;
     }
     const bool one_gate = has_one_gate(leg);
-    if (one_gate && (leg.pulses ? ends(leg, from, until, valves) : stays_discontinuous(leg, valves)))
+    if (one_gate && (leg.pulses ? ends(leg, from, until, valves) : stays_discontinuous(leg, from, valves)))
       return false;
     // Its diode is on for a part of every period: it pulses until two of them went by.
     any |= leg.pulses && one_gate && from - leg.last_on < 2 * leg.spacing;
@@ -157,16 +159,21 @@ class LegGroup {
       return false;
     leg.discontinuous = true;
     leg.whole_periods = 0;
+    leg.ended_at = from;
     return true;
   }
   /// Of one that is switched: counts the periods in which its current did not end.
-  static bool stays_discontinuous(Leg& leg, const ValveGroup& valves) noexcept {
+  static bool stays_discontinuous(Leg& leg, double from, const ValveGroup& valves) noexcept {
     if (!leg.discontinuous) return false;
+    bool conducts = false;
+    for (const int k : leg.part.valves) {
+      conducts |= valves.conducts(static_cast<std::size_t>(k));
+      leg.ended_at = std::max(leg.ended_at, valves.ended_s(static_cast<std::size_t>(k)));
+    }
+    if (!conducts) leg.ended_at = from;
     const double on = valves.came_on_s(gate_of(leg));
     if (on <= leg.last_on) return true;
-    bool ended = false;
-    for (const int k : leg.part.valves) ended |= valves.ended_s(static_cast<std::size_t>(k)) > leg.last_on;
-    leg.whole_periods = ended ? 0 : leg.whole_periods + 1;
+    leg.whole_periods = leg.ended_at > leg.last_on ? 0 : leg.whole_periods + 1;
     came_on(leg, on);
     leg.discontinuous = leg.whole_periods < periods_to_trust;
     return leg.discontinuous;
@@ -207,7 +214,7 @@ class LegGroup {
   }
   /// The pole that x hangs on: by the gates that carry the current's direction, else by the diodes.
   static int pole_of(const Leg& leg, const ValveGroup& valves) noexcept {
-    const bool outwards = leg.current >= 0;
+    const bool outwards = has_one_gate(leg) ? leg.part.in.empty() : leg.current >= 0;
     for (const LegPart::Way& way : outwards ? leg.part.out : leg.part.in) {
       if (on(way.first, valves) && on(way.second, valves)) return way.pole;
     }

@@ -133,6 +133,7 @@ class ValveGroup {
   [[nodiscard]] bool gate(std::size_t k) const noexcept { return valves_[k].gate; }
   [[nodiscard]] double next_edge(std::size_t k) const noexcept { return edges_.next(k); }
   void take_edges(std::size_t k, double until) noexcept { (void)edges_.take(k, until, valves_[k].gate); }
+  [[nodiscard]] bool conducts(std::size_t k) const noexcept { return valves_[k].piece != Piece::off; }
   /// When its gate came on last, and when its current last came to an end by itself.
   [[nodiscard]] double came_on_s(std::size_t k) const noexcept { return valves_[k].came_on_s; }
   [[nodiscard]] double ended_s(std::size_t k) const noexcept { return valves_[k].ended_s; }
