@@ -1,18 +1,56 @@
 // The verbs that judge the step: reference, compare, steps.
 #include <algorithm>
+#include <chrono>
 #include <cmath>
+#include <cstdio>
 #include <numbers>
+
+#include <unistd.h>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include "tool/json.hpp"
+#include "tool/stop.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
 
 namespace zavrek::tool {
 namespace {
+
+/// Solves the reference, telling on the way how far it is: on a terminal in one line, else now and then.
+class TellingReference {
+ public:
+  explicit TellingReference(double duration_s) : duration_s_(duration_s) {}
+  [[nodiscard]] emt::Series solve(const emt::Study& study, double tolerance) {
+    const emt::Series series = emt::solve_reference(
+        study, {.relative_tolerance = tolerance,
+                .goes_on = [&](double time_s, long long steps) { return tell(time_s, steps); }});
+    if (told_ && live_) fmt::print(stderr, "\r{:60}\r", "");
+    if (series.interrupted)
+      fmt::print(stderr, "interrupted: the reference came to {}\n", print_rounded(series.time_s.back(), "s"));
+    return series;
+  }
+
+ private:
+  using Clock = std::chrono::steady_clock;
+  bool tell(double time_s, long long steps) {
+    const auto now = Clock::now();
+    if (now - last_ >= (live_ ? std::chrono::milliseconds(300) : std::chrono::seconds(10))) {
+      last_ = now;
+      told_ = true;
+      fmt::print(stderr, "{}reference: {} of {}, {} steps{}", live_ ? "\r" : "", print_rounded(time_s, "s"),
+                 print_rounded(duration_s_, "s"), steps, live_ ? "   " : "\n");
+      std::fflush(stderr);
+    }
+    return !stop_on_signal();
+  }
+
+  double duration_s_;
+  bool live_ = isatty(STDERR_FILENO) != 0, told_ = false;
+  Clock::time_point last_ = Clock::now();
+};
 
 struct Subject {
   trial::Case all;
@@ -121,8 +159,9 @@ int compare_depths(const StudyOptions& options, Subject& subject, double toleran
   const auto record_of = [&](const emt::Series& series) {
     return trial::record_of(series, subject.all, subject.trigger_s);
   };
-  std::vector<report::Calculation> all{
-      {"reference", record_of(emt::solve_reference(subject.study, tolerance))}};
+  const emt::Series exact = TellingReference(subject.study.duration_s).solve(subject.study, tolerance);
+  if (exact.interrupted) return interrupted;
+  std::vector<report::Calculation> all{{"reference", record_of(exact)}};
   const double band = parse_quantity_as(options.error, "");
   nlohmann::json out;
   for (const std::string depth : {"switched", "averaged"}) {
@@ -154,7 +193,8 @@ int reference(const StudyOptions& options) {
   const double tolerance = parse_quantity_as(options.tolerance, "");
   if (!(tolerance >= 1e-12 && tolerance <= 1e-2)) throw Error("a tolerance from 1e-12 to 1e-2 is wanted");
   if (options.depths) return compare_depths(options, subject, tolerance);
-  const emt::Series exact = emt::solve_reference(subject.study, tolerance);
+  const emt::Series exact = TellingReference(subject.study.duration_s).solve(subject.study, tolerance);
+  if (exact.interrupted) return interrupted;
   const emt::Series fixed = emt::simulate(subject.study);
   const record::Record first = trial::record_of(exact, subject.all, subject.trigger_s);
   const record::Record second = trial::record_of(fixed, subject.all, subject.trigger_s);
@@ -208,30 +248,157 @@ int compare(const CompareOptions& options) {
   return comparison.passed() ? done : failed_verdict;
 }
 
+namespace {
+
+/// A step and what it came to.
+struct Tried {
+  double step_s;
+  Worst worst;
+  std::string failed;  // why there is no answer
+  [[nodiscard]] bool keeps(double wanted) const { return failed.empty() && worst.error <= wanted; }
+};
+
+/// Tries steps beside a reference.
+class StepTrials {
+ public:
+  StepTrials(Subject& subject, const record::Record& exact, double wanted, double bound_s)
+      : subject_(subject), exact_(exact), wanted_(wanted), bound_s_(bound_s) {}
+
+  /// The file's own step, then larger ones as far as they may lead, smaller ones as far as they are better,
+  /// and some between the largest that keeps the error and the least that does not.
+  void run() {
+    const double own = subject_.all.network.step_s;
+    attempt(std::min(own, bound_s_));
+    for (double step = own; goes_on() && step < bound_s_ && tried_.back().failed.empty() &&
+                            tried_.back().worst.error < 30 * wanted_;) {
+      step = std::min(next_round(step), bound_s_);
+      attempt(step);
+    }
+    for (double step = std::min(own, bound_s_);
+         goes_on() && least().worst.error > wanted_ / 30 && step > own / 60;) {
+      step = step_below(step);
+      attempt(step);
+    }
+    for (int k = 0; k < 3 && goes_on(); ++k) {
+      const double keeps = largest(), fails = least_failing(keeps);
+      if (keeps == 0 || fails == 0 || fails < 1.05 * keeps) break;
+      attempt(std::sqrt(keeps * fails));
+    }
+    std::sort(tried_.begin(), tried_.end(),
+              [](const Tried& a, const Tried& b) { return a.step_s > b.step_s; });
+  }
+  [[nodiscard]] const std::vector<Tried>& tried() const { return tried_; }
+  /// Largest step below which all keep the error; 0 when none does.
+  [[nodiscard]] double largest() const {
+    double found = 0, fails = 1e300;
+    for (const Tried& t : tried_) {
+      if (!t.keeps(wanted_)) fails = std::min(fails, t.step_s);
+    }
+    for (const Tried& t : tried_) {
+      if (t.keeps(wanted_) && t.step_s < fails) found = std::max(found, t.step_s);
+    }
+    return found;
+  }
+  /// Slope of the error's logarithm over the step's, by least squares over errors that mean something; 0 when
+  /// fewer than three do.
+  [[nodiscard]] double order() const {
+    double n = 0, x = 0, y = 0, xx = 0, xy = 0;
+    for (const Tried& t : tried_) {
+      if (!t.failed.empty() || t.worst.error > 0.1 || t.worst.error < 1e-6) continue;
+      const double a = std::log(t.step_s), b = std::log(t.worst.error);
+      n += 1, x += a, y += b, xx += a * a, xy += a * b;
+    }
+    return n < 3 ? 0 : (n * xy - x * y) / (n * xx - x * x);
+  }
+
+ private:
+  [[nodiscard]] static bool goes_on() { return !stop_on_signal(); }
+  /// The next above of 1, 2, 5, 10, ...
+  [[nodiscard]] static double next_round(double step) {
+    const double decade = std::pow(10, std::floor(std::log10(step * (1 + 1e-9))));
+    for (const double digit : {2.0, 5.0, 10.0}) {
+      if (digit * decade > step * (1 + 1e-9)) return digit * decade;
+    }
+    return 20 * decade;
+  }
+  [[nodiscard]] static double step_below(double step) {
+    const double decade = std::pow(10, std::ceil(std::log10(step * (1 - 1e-9))));
+    for (const double digit : {0.5, 0.2, 0.1}) {
+      if (digit * decade < step * (1 - 1e-9)) return digit * decade;
+    }
+    return 0.05 * decade;
+  }
+  [[nodiscard]] double least_failing(double above) const {
+    double found = 0;
+    for (const Tried& t : tried_) {
+      if (t.step_s > above && !t.keeps(wanted_) && (found == 0 || t.step_s < found)) found = t.step_s;
+    }
+    return found;
+  }
+  [[nodiscard]] const Tried& least() const {
+    return *std::min_element(tried_.begin(), tried_.end(),
+                             [](const Tried& a, const Tried& b) { return a.step_s < b.step_s; });
+  }
+  void attempt(double step_s) {
+    subject_.study.network.step_s = step_s;
+    Tried next{step_s, {}, {}};
+    try {
+      next.worst = worst_of(
+          record::compare(exact_, trial::record_of(emt::simulate(subject_.study, step_s), subject_.all, 0)));
+    } catch (const Error& error) {
+      next.failed = error.what();
+    }
+    tried_.push_back(std::move(next));
+  }
+
+  Subject& subject_;
+  const record::Record& exact_;
+  double wanted_, bound_s_;
+  std::vector<Tried> tried_;
+};
+
+}  // namespace
+
 int steps(const StudyOptions& options) {
   Subject subject = subject_of(options);
   const double wanted = parse_quantity_as(options.error, "");
   if (!(wanted > 0)) throw Error("an error above zero is wanted, such as \"1 %\"");
   const double tolerance = std::min(1e-8, wanted / 1000);
-  const double own = subject.all.network.step_s;
   const double bound = emt::compile(subject.study.network).summary().largest_step_s;
-  const record::Record exact =
-      trial::record_of(emt::solve_reference(subject.study, tolerance), subject.all, 0);
+  const emt::Series reference = TellingReference(subject.study.duration_s).solve(subject.study, tolerance);
+  if (reference.interrupted) return interrupted;
+  const record::Record exact = trial::record_of(reference, subject.all, 0);
+  StepTrials trials(subject, exact, wanted, bound);
+  trials.run();
+  subject.study.network.step_s = subject.all.network.step_s;
+  if (stop_on_signal()) return interrupted;
   nlohmann::json out;
-  if (!options.json)
+  for (const Tried& tried : trials.tried()) {
+    nlohmann::json row{{"step_s", tried.step_s}};
+    if (tried.failed.empty()) {
+      row["error"] = tried.worst.error;
+      row["signal"] = tried.worst.signal;
+    } else {
+      row["failed"] = tried.failed;
+    }
+    out["steps"].push_back(std::move(row));
+  }
+  const double largest = trials.largest(), order = trials.order();
+  if (bound < 1e300) out["bound_s"] = bound;
+  if (order > 0) out["order"] = order;
+  if (!options.json) {
     fmt::print("{}\n  {:>10}  {:>12}  {}\n", subject.all.network.title, "step", "worst rms", "signal");
-  double largest = 0;
-  for (const double factor : {4.0, 2.0, 1.0, 0.5, 0.2, 0.1, 0.05, 0.02}) {
-    const double step = own * factor;
-    if (step > bound) continue;
-    subject.study.network.step_s = step;
-    const Worst worst = worst_of(
-        record::compare(exact, trial::record_of(emt::simulate(subject.study, step), subject.all, 0)));
-    if (worst.error <= wanted) largest = std::max(largest, step);
-    out["steps"].push_back({{"step_s", step}, {"error", worst.error}, {"signal", worst.signal}});
-    if (!options.json)
-      fmt::print("  {:>10}  {:>11.4f}%  {}\n", print_rounded(step, "s"), 100 * worst.error, worst.signal);
-    if (worst.error < wanted / 30) break;
+    for (const Tried& tried : trials.tried()) {
+      if (tried.failed.empty()) {
+        fmt::print("  {:>10}  {:>11.4f}%  {}\n", print_rounded(tried.step_s, "s"), 100 * tried.worst.error,
+                   tried.worst.signal);
+      } else {
+        fmt::print("  {:>10}  {:>12}  {}\n", print_rounded(tried.step_s, "s"), "none", tried.failed);
+      }
+    }
+    if (bound < 1e300)
+      fmt::print("beyond {} waves cross a line within a step: not tried\n", print_rounded(bound, "s"));
+    if (order > 0) fmt::print("the error falls with the step to the power of {:.1f}\n", order);
   }
   std::vector<emt::Mode> all = emt::modes(subject.study.network);
   // Three phases have most of their modes twice.

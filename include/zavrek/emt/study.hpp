@@ -67,6 +67,7 @@ struct Series {
   std::vector<std::string> names, units;
   std::vector<std::vector<double>> values;  ///< per signal
   long long steps = 0;                      ///< that the calculation took
+  bool interrupted = false;                 ///< it was ended early; holds the samples up to there
 };
 
 /// The plant with its fixed step (`step_s`, or the network's when 0); samples between grid points are
@@ -78,6 +79,17 @@ struct Series {
 /// their depth. Throws Error naming what it cannot
 /// follow: an element without continuous equations, or a loop of capacitances.
 [[nodiscard]] Series solve_reference(const Study& study, double relative_tolerance = 1e-8);
+
+/// How the reference goes about it.
+struct ReferenceOptions {
+  double relative_tolerance = 1e-8;
+  /// Steps at most, and at most for a microsecond of the study: beyond either it throws an Error that names
+  /// what is stiff.
+  long long most_steps = 20'000'000, most_steps_per_us = 200'000;
+  /// Asked now and then with the simulated time and the steps so far; false ends the calculation.
+  std::function<bool(double time_s, long long steps)> goes_on{};
+};
+[[nodiscard]] Series solve_reference(const Study& study, const ReferenceOptions& options);
 
 /// A mode of the network at rest, e^(s t).
 struct Mode {

@@ -33,6 +33,9 @@ class Continuous {
     const ValveGroup& valves = core().valves;
     return valves.margin(k, frame_.values[static_cast<std::size_t>(valves.voltage(k))]);
   }
+  [[nodiscard]] const std::string& valve_owner(std::size_t k) const {
+    return frame_.assembly.valve_parts[k].owner;
+  }
   /// How far model k is from the instant at which it has to act; after `read`.
   [[nodiscard]] double model_margin(std::size_t k) const {
     const ModelRow& row = core().models[k];

@@ -18,8 +18,8 @@ void silent(int, const char*, const char*, char*, void*) {}
 
 }  // namespace
 
-ReferenceSolver::ReferenceSolver(const Study& study, double tolerance)
-    : study_(study), equations_(study.network), tolerance_(tolerance) {
+ReferenceSolver::ReferenceSolver(const Study& study, const ReferenceOptions& options)
+    : study_(study), equations_(study.network), options_(options) {
   SUNContext_Create(nullptr, &context_);
   const int n = equations_.size();
   y_.reset(N_VNew_Serial(n, context_));
@@ -31,7 +31,7 @@ ReferenceSolver::ReferenceSolver(const Study& study, double tolerance)
   N_VConst(0, dy_.get());
   equations_.start(data(y_));
   for (int k = 0; k < n; ++k)
-    data(absolute_)[k] = tolerance * equations_.scales()[static_cast<std::size_t>(k)];
+    data(absolute_)[k] = options.relative_tolerance * equations_.scales()[static_cast<std::size_t>(k)];
   equations_.arrange();
   struck_.assign(equations_.core().poles.size(), 0);
   jumped_ = struck_;
@@ -72,7 +72,7 @@ Series ReferenceSolver::run() {
   restart(0, followed_passages);
   sample(0);
   switch_due();
-  while (next_sample_ < series_length_) {
+  while (next_sample_ < series_length_ && !series_.interrupted) {
     const double stop = std::min(next_event(), study_.duration_s + study_.sample_s);
     advance_to(stop);
     switch_due();
@@ -134,7 +134,7 @@ void ReferenceSolver::create() {
   IDASetErrHandlerFn(ida_, silent, nullptr);
   check(IDAInit(ida_, residual, 0, y_.get(), dy_.get()), "starts");
   IDASetUserData(ida_, this);
-  IDASVtolerances(ida_, tolerance_, absolute_.get());
+  IDASVtolerances(ida_, options_.relative_tolerance, absolute_.get());
   IDASetLinearSolver(ida_, linear_.get(), matrix_.get());
   IDASetMaxNumSteps(ida_, 1'000'000);
   scratch_ = std::vector<double>(static_cast<std::size_t>(equations_.size()));
@@ -155,6 +155,42 @@ void ReferenceSolver::check(int flag, const char* what) const {
                   "that differ by many "
                   "decades, stop it",
                   what, time_, flag));
+}
+
+void ReferenceSolver::account() {
+  constexpr long long between_questions = 1000;
+  constexpr double short_s = 1e-6;
+  ++work_;
+  if (options_.goes_on && work_ % between_questions == 0 && !options_.goes_on(time_, series_.steps))
+    series_.interrupted = true;
+  if (time_ >= marked_time_ + short_s) {
+    marked_time_ = time_;
+    marked_work_ = work_;
+  }
+  const bool stands = work_ - marked_work_ > options_.most_steps_per_us;
+  if (!stands && work_ <= options_.most_steps) return;
+  throw Error(fmt::format(
+      "the reference {} at t = {:.9g} s: {}{}; more on_resistance, less off_resistance, or a wider "
+      "tolerance lets it go on",
+      stands ? fmt::format("took {} steps for less than 1 us", work_ - marked_work_)
+             : fmt::format("took {} steps", work_),
+      time_, stiffest(),
+      left_last_.empty() ? std::string() : ", and the valve that changed over last is in " + left_last_));
+}
+
+std::string ReferenceSolver::stiffest() const {
+  const Vector errors(N_VNew_Serial(equations_.size(), context_)),
+      weights(N_VNew_Serial(equations_.size(), context_));
+  double last_s = 0;
+  IDAGetLastStep(ida_, &last_s);
+  if (IDAGetEstLocalErrors(ida_, errors.get()) < 0 || IDAGetErrWeights(ida_, weights.get()) < 0)
+    return "steps stay short";
+  int worst = 0;
+  const auto size = [&](int k) { return std::abs(data(errors)[k] * data(weights)[k]); };
+  for (int k = 1; k < equations_.size(); ++k) {
+    if (size(k) > size(worst)) worst = k;
+  }
+  return fmt::format("{} holds its steps to {:.2g} s", equations_.owner(worst), last_s);
 }
 
 double ReferenceSolver::next_event() const {
@@ -178,6 +214,8 @@ void ReferenceSolver::advance_to(double stop) {
       flag = set_out_slowly(stop, first_s, reached);
     check(flag, "gets");
     ++series_.steps;
+    account();
+    if (series_.interrupted) return;
     // What is due up to the instant reached; a sample at an event waits for what holds behind it.
     const double before =
         flag == IDA_ROOT_RETURN || reached >= stop - 1e-12 ? reached - 1e-12 : reached + 1e-12;
@@ -259,7 +297,11 @@ void ReferenceSolver::sample(double reached) {
 }  // namespace internal
 
 Series solve_reference(const Study& study, double relative_tolerance) {
-  return internal::ReferenceSolver(study, relative_tolerance).run();
+  return solve_reference(study, ReferenceOptions{.relative_tolerance = relative_tolerance});
+}
+
+Series solve_reference(const Study& study, const ReferenceOptions& options) {
+  return internal::ReferenceSolver(study, options).run();
 }
 
 }  // namespace zavrek::emt

@@ -169,6 +169,7 @@ void ReferenceSolver::leave_pieces() {
   for (std::size_t k = 0; k < equations_.core().valves.size(); ++k) {
     if (found[equations_.core().poles.size() + k] >= 0) continue;  // it came, it did not leave
     equations_.core().valves.leave(k, equations_.values());
+    left_last_ = equations_.valve_owner(k);
   }
   left_ = true;  // also where nothing left: a margin that stays at zero is no root once the integrator
                  // starts anew
@@ -196,6 +197,7 @@ void ReferenceSolver::switch_due() {
 }
 
 bool ReferenceSolver::switch_once() {
+  account();
   bool changed = drive_due();
   int passages = 0;
   for (std::size_t k = 0; k < struck_.size(); ++k) {

@@ -22,7 +22,7 @@ namespace zavrek::emt::internal {
 
 class ReferenceSolver final : public ControlledPlant {
  public:
-  ReferenceSolver(const Study& study, double tolerance);
+  ReferenceSolver(const Study& study, const ReferenceOptions& options);
   ReferenceSolver(const ReferenceSolver&) = delete;
   ReferenceSolver& operator=(const ReferenceSolver&) = delete;
   ~ReferenceSolver() override;
@@ -66,6 +66,10 @@ class ReferenceSolver final : public ControlledPlant {
   }
   void create();
   void check(int flag, const char* what) const;
+  /// One more step, or round of what changes over: throws Error when time hardly moves for it.
+  void account();
+  /// What the integrator's estimate of its error says is hardest to follow.
+  [[nodiscard]] std::string stiffest() const;
   [[nodiscard]] double next_event() const;
   /// Integrates up to `stop`, or to where a pole opens, and takes the samples on the way.
   void advance_to(double stop);
@@ -113,7 +117,7 @@ class ReferenceSolver final : public ControlledPlant {
 
   const Study& study_;
   Continuous equations_;
-  double tolerance_;
+  ReferenceOptions options_;
   SUNContext context_ = nullptr;
   Vector y_, dy_, id_, absolute_;
   std::unique_ptr<std::remove_pointer_t<SUNMatrix>, Freed> matrix_;
@@ -121,6 +125,9 @@ class ReferenceSolver final : public ControlledPlant {
   void* ida_ = nullptr;
   double time_ = 0;
   double largest_current_ = 0;
+  long long work_ = 0, marked_work_ = 0;  // steps and rounds, and those up to `marked_time_`
+  double marked_time_ = 0;
+  std::string left_last_;                      // the owner of the valve that changed over last
   std::set<std::pair<double, int>> arrivals_;  // of waves: instant, passages still to follow
   Series series_;
   std::vector<std::size_t> rows_;

@@ -157,7 +157,7 @@ void Core::go_on(double steps) noexcept {
     for (const auto& [first, end] : shard.condensed->solution()) go(first, end);
     shard.condensed->remember_behind(steps, at.middle.data(), at.end.data(), at.third.data(), at.next.data());
   }
-  keep_slopes(steps);
+  if (!all_condensed || !map.capacitor_currents.empty()) keep_slopes(steps);
   models.stand_behind(at.end.data(), at.next.data());
   ahead.behind_event = true;
 }
