@@ -275,7 +275,7 @@ class StepTrials {
       attempt(step);
     }
     for (double step = std::min(own, bound_s_);
-         goes_on() && least().worst.error > wanted_ / 30 && step > own / 60;) {
+         goes_on() && (least().worst.error > wanted_ / 30 || tried_.size() < 4) && step > own / 60;) {
       step = step_below(step);
       attempt(step);
     }

@@ -310,6 +310,46 @@ TEST(Modes, AreThoseOfTheClosedForm) {
   EXPECT_NEAR(std::abs(found[0].s.imag()), std::sqrt(1e9 - 1e6), 30);
 }
 
+TEST(Reference, SaysWhatIsStiffInsteadOfGoingOnForEver) {
+  // A boost whose valves have a hundredth of a milliohm: its current ends at next to no voltage.
+  Network n;
+  n.start = "zero";
+  n.buses = {{"lo", 100, "pn"}, {"hi", 200, "pn"}};
+  n.elements = {
+      DcSource{.name = "e", .bus = "lo", .voltage_V = 100, .resistance_ohm = 0.01},
+      DcConverter{
+          .name = "k", .topology = "boost", .high = "hi", .low = "lo", .inductance_H = 50e-6, .on_ohm = 1e-5},
+      DcLink{.name = "c", .bus = "hi", .capacitance_F = 100e-6, .voltage_V = 200, .earth_ohm = 1e5},
+      Branch{.name = "r", .between = {"hi.p", "hi.n"}, .resistance_ohm = 200}};
+  const auto named = std::make_shared<const Plant>(compile(n));
+  Study study{.network = n, .duration_s = 0.005, .sample_s = 1e-4, .signals = {"c.v"}};
+  study.drive = [named]() -> std::function<void(ControlledPlant&)> {
+    return [gate = named->gate("k.a_lower")](ControlledPlant& plant) {
+      const double begins = std::round(plant.time_s() * 10e3) / 10e3;
+      plant.fire(gate, true, begins);
+      plant.fire(gate, false, begins + 8e-5);
+    };
+  };
+  study.drive_period_s = 1e-4;
+  try {
+    (void)solve_reference(study, ReferenceOptions{.most_steps_per_us = 20'000});
+    FAIL();
+  } catch (const Error& error) {
+    const std::string text = error.what();
+    EXPECT_NE(text.find("steps for less than 1 us at t = 0.000999"), std::string::npos) << text;
+    EXPECT_NE(text.find("the valve that changed over last is in dc_converter.k; more on_resistance"),
+              std::string::npos)
+        << text;
+  }
+  EXPECT_THROW((void)solve_reference(study, ReferenceOptions{.most_steps = 5000}), Error);
+  int asked = 0;
+  const Series part =
+      solve_reference(study, ReferenceOptions{.goes_on = [&](double, long long) { return ++asked < 3; }});
+  EXPECT_TRUE(part.interrupted);
+  EXPECT_EQ(asked, 3);
+  EXPECT_LT(part.time_s.size(), 51u);
+}
+
 TEST(Reference, NamesWhatIsNotThere) {
   Study study = faulted_motor();
   study.signals = {"z.iaa"};

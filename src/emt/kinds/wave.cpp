@@ -89,7 +89,14 @@ class WaveEquations final : public PartEquations {
       }
     }
   }
-  void add_jump_arrivals(std::vector<double>& times_s) const override { add_travel_times(times_s); }
+  /// Of the modes themselves: what couples them in the lumps is small.
+  void add_jump_arrivals(std::vector<double>& times_s) const override {
+    for (const WaveMatrices& matrices : matrices_) {
+      for (const WaveMatrices::Path& path : matrices.paths) {
+        if (path.from == path.to) times_s.push_back(path.travel_s);
+      }
+    }
+  }
   void add_travel_times(std::vector<double>& times_s) const override {
     for (const WaveMatrices& matrices : matrices_) {
       for (const WaveMatrices::Path& path : matrices.paths) times_s.push_back(path.travel_s);

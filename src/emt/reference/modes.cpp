@@ -43,7 +43,8 @@ std::vector<Mode> modes(const network::Network& network) {
   for (Eigen::Index k = 0; k < n; ++k) {
     const std::complex<double> mu = solved.values[k];
     if (std::abs(mu) < 1e-9 && std::abs(mu) < 1e-12 * largest) continue;
-    if (std::abs(mu) < 1e-10 || mu.imag() > 0) continue;  // one of each pair
+    // One of each pair; what decays within nanoseconds cannot be told from the rounding of what has no end.
+    if (std::abs(mu) < 1e-8 || mu.imag() > 0) continue;
     Eigen::Index most = 0;
     Eigen::VectorXd part = solved.vectors.col(k).cwiseAbs();
     for (Eigen::Index r = 0; r < n; ++r) part[r] /= equations.scales()[static_cast<std::size_t>(r)];
