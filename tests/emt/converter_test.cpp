@@ -313,50 +313,16 @@ TEST(DcConverter, RestsAtNoCurrentUnderALightLoadAtBothDepths) {
   }
 }
 
-/// A boost from 100 V that pulses a third of the time or so, its current ending within each period.
-Study light_boost(double inductance_H, double load_ohm, double duty, double start_V) {
-  Network n;
-  n.start = "zero";
-  n.buses = {{"lo", 100, "pn"}, {"hi", 200, "pn"}};
-  n.elements = {
-      DcSource{.name = "e", .bus = "lo", .voltage_V = 100, .resistance_ohm = 0.01},
-      DcConverter{.name = "k",
-                  .topology = "boost",
-                  .high = "hi",
-                  .low = "lo",
-                  .inductance_H = inductance_H,
-                  .on_ohm = 1e-3},
-      DcLink{.name = "c", .bus = "hi", .capacitance_F = 100e-6, .voltage_V = start_V, .earth_ohm = 1e5},
-      Branch{.name = "r", .between = {"hi.p", "hi.n"}, .resistance_ohm = load_ohm}};
-  const auto named = std::make_shared<const Plant>(compile(n));
-  Study study{.network = n, .duration_s = 0.02, .sample_s = 20e-6, .signals = {"c.v"}};
-  study.drive = [named, duty]() -> std::function<void(ControlledPlant&)> {
-    return [gate = named->gate("k.a_lower"), duty](ControlledPlant& plant) {
-      const double begins = std::round(plant.time_s() * 10e3) / 10e3;
-      plant.fire(gate, true, begins + 7e-6);
-      plant.fire(gate, false, begins + 7e-6 + duty * 1e-4);
-    };
-  };
-  study.drive_period_s = 1e-4;
-  return study;
-}
-
 TEST(DcConverter, KeepsATenthOfAPercentAtTenStepsPerPeriodHoweverItConducts) {
   struct Point {
     double inductance_H, load_ohm, duty, start_V;
   };
   for (const Point& p : {Point{500e-6, 20, 0.4, 166}, Point{100e-6, 200, 0.4, 250}}) {
-    Study study = light_boost(p.inductance_H, p.load_ohm, p.duty, p.start_V);
+    Study study = test::boost(p.inductance_H, p.load_ohm, p.duty, p.start_V);
     const Series exact = solve_reference(study, 1e-9);
     for (const char* depth : {"switched", "averaged"}) {
       std::get<DcConverter>(study.network.elements[1]).depth = depth;
-      const auto error = [&](double step_s) {
-        const Series fixed = simulate(study, step_s);
-        double worst = 0;
-        for (std::size_t k = 0; k < exact.time_s.size(); ++k)
-          worst = std::max(worst, std::abs(fixed.values[0][k] - exact.values[0][k]) / exact.values[0].back());
-        return worst;
-      };
+      const auto error = [&](double step_s) { return test::worst_apart(simulate(study, step_s), exact); };
       EXPECT_LT(error(10e-6), 1e-3) << depth << " " << p.load_ohm;
       EXPECT_LT(error(2e-6), 5e-5) << depth << " " << p.load_ohm;
     }
