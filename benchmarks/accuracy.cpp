@@ -70,7 +70,8 @@ int main(int argc, char** argv) {
   fmt::print(
       "\nA boost of 10 kHz (100 V, 100 uF) beside the variable step at 1e-9: largest error of its voltage in "
       "20 ms. "
-      "Ten steps to a\nperiod are 10 us. In the last four rows its current ends within each period.\n\n| boost |");
+      "Ten steps to a\nperiod are 10 us. In the last four rows its current ends within each period.\n\n| "
+      "boost |");
   for (const double step : boost_steps) fmt::print(" {:.0f} us |", 1e6 * step);
   fmt::print("\n| --- |");
   for (std::size_t k = 0; k < std::size(boost_steps); ++k) fmt::print(" ---: |");

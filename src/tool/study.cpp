@@ -22,7 +22,8 @@ namespace {
 /// Solves the reference, telling on the way how far it is: on a terminal in one line, else now and then.
 class TellingReference {
  public:
-  explicit TellingReference(double duration_s) : duration_s_(duration_s) {}
+  /// Who reads JSON is told on a terminal only.
+  TellingReference(double duration_s, bool json) : duration_s_(duration_s), silent_(json && !live_) {}
   [[nodiscard]] emt::Series solve(const emt::Study& study, double tolerance) {
     const emt::Series series = emt::solve_reference(
         study, {.relative_tolerance = tolerance,
@@ -37,7 +38,7 @@ class TellingReference {
   using Clock = std::chrono::steady_clock;
   bool tell(double time_s, long long steps) {
     const auto now = Clock::now();
-    if (now - last_ >= (live_ ? std::chrono::milliseconds(300) : std::chrono::seconds(10))) {
+    if (!silent_ && now - last_ >= (live_ ? std::chrono::milliseconds(300) : std::chrono::seconds(10))) {
       last_ = now;
       told_ = true;
       fmt::print(stderr, "{}reference: {} of {}, {} steps{}", live_ ? "\r" : "", print_rounded(time_s, "s"),
@@ -48,7 +49,7 @@ class TellingReference {
   }
 
   double duration_s_;
-  bool live_ = isatty(STDERR_FILENO) != 0, told_ = false;
+  bool live_ = isatty(STDERR_FILENO) != 0, silent_, told_ = false;
   Clock::time_point last_ = Clock::now();
 };
 
@@ -159,7 +160,8 @@ int compare_depths(const StudyOptions& options, Subject& subject, double toleran
   const auto record_of = [&](const emt::Series& series) {
     return trial::record_of(series, subject.all, subject.trigger_s);
   };
-  const emt::Series exact = TellingReference(subject.study.duration_s).solve(subject.study, tolerance);
+  const emt::Series exact =
+      TellingReference(subject.study.duration_s, options.json).solve(subject.study, tolerance);
   if (exact.interrupted) return interrupted;
   std::vector<report::Calculation> all{{"reference", record_of(exact)}};
   const double band = parse_quantity_as(options.error, "");
@@ -193,7 +195,8 @@ int reference(const StudyOptions& options) {
   const double tolerance = parse_quantity_as(options.tolerance, "");
   if (!(tolerance >= 1e-12 && tolerance <= 1e-2)) throw Error("a tolerance from 1e-12 to 1e-2 is wanted");
   if (options.depths) return compare_depths(options, subject, tolerance);
-  const emt::Series exact = TellingReference(subject.study.duration_s).solve(subject.study, tolerance);
+  const emt::Series exact =
+      TellingReference(subject.study.duration_s, options.json).solve(subject.study, tolerance);
   if (exact.interrupted) return interrupted;
   const emt::Series fixed = emt::simulate(subject.study);
   const record::Record first = trial::record_of(exact, subject.all, subject.trigger_s);
@@ -365,7 +368,8 @@ int steps(const StudyOptions& options) {
   if (!(wanted > 0)) throw Error("an error above zero is wanted, such as \"1 %\"");
   const double tolerance = std::min(1e-8, wanted / 1000);
   const double bound = emt::compile(subject.study.network).summary().largest_step_s;
-  const emt::Series reference = TellingReference(subject.study.duration_s).solve(subject.study, tolerance);
+  const emt::Series reference =
+      TellingReference(subject.study.duration_s, options.json).solve(subject.study, tolerance);
   if (reference.interrupted) return interrupted;
   const record::Record exact = trial::record_of(reference, subject.all, 0);
   StepTrials trials(subject, exact, wanted, bound);
