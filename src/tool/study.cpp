@@ -25,7 +25,7 @@ class TellingReference {
   /// Who reads JSON is told on a terminal only.
   TellingReference(double duration_s, bool json) : duration_s_(duration_s), silent_(json && !live_) {}
   [[nodiscard]] emt::Series solve(const emt::Study& study, double tolerance) {
-    const emt::Series series = emt::solve_reference(
+    emt::Series series = emt::solve_reference(
         study, {.relative_tolerance = tolerance,
                 .goes_on = [&](double time_s, long long steps) { return tell(time_s, steps); }});
     if (told_ && live_) fmt::print(stderr, "\r{:60}\r", "");
