@@ -274,12 +274,12 @@ class StepTrials {
     attempt(std::min(own, bound_s_));
     for (double step = own; goes_on() && step < bound_s_ && tried_.back().failed.empty() &&
                             tried_.back().worst.error < 30 * wanted_;) {
-      step = std::min(next_round(step), bound_s_);
+      step = std::min(round_step(step, true), bound_s_);
       attempt(step);
     }
     for (double step = std::min(own, bound_s_);
          goes_on() && (least().worst.error > wanted_ / 30 || tried_.size() < 4) && step > own / 60;) {
-      step = step_below(step);
+      step = round_step(step, false);
       attempt(step);
     }
     for (int k = 0; k < 3 && goes_on(); ++k) {
@@ -316,20 +316,16 @@ class StepTrials {
 
  private:
   [[nodiscard]] static bool goes_on() { return !stop_on_signal(); }
-  /// The next above of 1, 2, 5, 10, ...
-  [[nodiscard]] static double next_round(double step) {
-    const double decade = std::pow(10, std::floor(std::log10(step * (1 + 1e-9))));
-    for (const double digit : {2.0, 5.0, 10.0}) {
-      if (digit * decade > step * (1 + 1e-9)) return digit * decade;
+  /// The neighbour of a step among 1, 2, 5, 10, ...
+  [[nodiscard]] static double round_step(double step, bool above) {
+    constexpr double slack = 1e-9;
+    const double decade = std::pow(10, std::floor(std::log10(step)));
+    double below = decade / 5;
+    for (const double digit : {0.5, 1.0, 2.0, 5.0, 10.0, 20.0}) {
+      if (above && digit * decade > step * (1 + slack)) return digit * decade;
+      if (digit * decade < step * (1 - slack)) below = digit * decade;
     }
-    return 20 * decade;
-  }
-  [[nodiscard]] static double step_below(double step) {
-    const double decade = std::pow(10, std::ceil(std::log10(step * (1 - 1e-9))));
-    for (const double digit : {0.5, 0.2, 0.1}) {
-      if (digit * decade < step * (1 - 1e-9)) return digit * decade;
-    }
-    return 0.05 * decade;
+    return below;
   }
   [[nodiscard]] double least_failing(double above) const {
     double found = 0;

@@ -53,7 +53,6 @@ class SourceGroup {
     drivings_.back().end = static_cast<int>(nodes_.size());
   }
   [[nodiscard]] const std::vector<SourceNode>& nodes() const noexcept { return nodes_; }
-  [[nodiscard]] const std::vector<double>& corners_s() const noexcept { return corners_s_; }
   /// The coming corner, never_s behind the last.
   [[nodiscard]] double corner_s() const noexcept {
     return passed_ < corners_s_.size() ? corners_s_[passed_] : never_s;

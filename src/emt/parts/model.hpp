@@ -133,8 +133,9 @@ class Model {
   /// At an instant of the reference at which all values stand: whether a control of its own, or a knob,
   /// changes something at once. It writes slots that are no states.
   virtual bool act(const Places& /*places*/, double /*time_s*/, double* /*values*/) noexcept { return false; }
-  /// Passes zero, from above, at an instant at which `act` has something to do, where states bring that
-  /// about.
+  /// Whether states may bring about that it acts: the reference then watches its `margin`,
+  [[nodiscard]] virtual bool has_margin() const { return false; }
+  /// which passes zero, from above, at an instant at which `act` has something to do.
   [[nodiscard]] virtual double margin(const Places& /*places*/, const double* /*values*/) const noexcept {
     return 1;
   }

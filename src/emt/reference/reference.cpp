@@ -66,8 +66,6 @@ Series ReferenceSolver::run() {
   }
   const std::function<void(ControlledPlant&)> drive = study_.drive ? study_.drive() : nullptr;
   drive_ = drive ? &drive : nullptr;
-  for (const double corner : equations_.core().sources.corners_s())
-    arrivals_.insert({corner, followed_passages});
   settle_valves();
   restart(0, followed_passages);
   sample(0);
@@ -93,10 +91,10 @@ int ReferenceSolver::roots(realtype t, N_Vector y, N_Vector, realtype* g, void* 
     g[k] = self.distance(self.equations_.core().poles[k], t, N_VGetArrayPointer(y));
   const std::size_t poles = self.equations_.core().poles.size();
   const std::size_t valves = self.equations_.core().valves.size();
-  const std::size_t models = self.equations_.core().models.size();
-  if (valves + models > 0) self.equations_.read(t, N_VGetArrayPointer(y));
+  if (valves + self.watched_models_.size() > 0) self.equations_.read(t, N_VGetArrayPointer(y));
   for (std::size_t k = 0; k < valves; ++k) g[poles + k] = self.equations_.valve_margin(k);
-  for (std::size_t k = 0; k < models; ++k) g[poles + valves + k] = self.equations_.model_margin(k);
+  for (std::size_t k = 0; k < self.watched_models_.size(); ++k)
+    g[poles + valves + k] = self.equations_.model_margin(self.watched_models_[k]);
   return 0;
 }
 
@@ -144,6 +142,9 @@ void ReferenceSolver::create() {
   }
   if (equations_.shortest_travel_s() < never)
     IDASetMaxStep(ida_, std::min(step_with_lines_s, equations_.shortest_travel_s() / 2));
+  for (std::size_t k = 0; k < equations_.core().models.size(); ++k) {
+    if (equations_.core().models[k].model->has_margin()) watched_models_.push_back(k);
+  }
   if (watched() > 0) IDARootInit(ida_, static_cast<int>(watched()), roots);
   IDASetNoInactiveRootWarn(ida_);
 }
@@ -194,7 +195,8 @@ std::string ReferenceSolver::stiffest() const {
 }
 
 double ReferenceSolver::next_event() const {
-  double next = arrivals_.empty() ? never : arrivals_.begin()->first;
+  double next = equations_.core().sources.corner_s();
+  if (!arrivals_.empty()) next = std::min(next, arrivals_.begin()->first);
   for (const Pole& pole : equations_.core().poles) {
     for (const double at : {pole.close_at, pole.part_at}) {
       if (at > time_ + 1e-12) next = std::min(next, at);

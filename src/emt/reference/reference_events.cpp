@@ -222,10 +222,14 @@ bool ReferenceSolver::switch_once() {
     changed = true;
     passages = followed_passages;
   }
+  if (SourceGroup& sources = equations_.core().sources; sources.corner_s() <= time_ + 1e-12) {
+    sources.pass(time_ + 1e-12);
+    changed = true;
+    passages = followed_passages;
+  }
   while (!arrivals_.empty() && arrivals_.begin()->first <= time_ + 1e-12) {
     changed = true;
     passages = std::max(passages, arrivals_.begin()->second);
-    equations_.core().sources.pass(time_ + 1e-12);
     arrivals_.erase(arrivals_.begin());
   }
   if (!changed) return false;

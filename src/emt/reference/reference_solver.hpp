@@ -53,7 +53,7 @@ class ReferenceSolver final : public ControlledPlant {
   // --- integration --------------------------------------------------------------------------
   static double* data(const Vector& v) { return N_VGetArrayPointer(v.get()); }
   static int residual(realtype t, N_Vector y, N_Vector dy, N_Vector f, void* self);
-  /// One per pole, valve and model: what must pass zero for it to change over, or to act.
+  /// One per pole, valve and watched model: what must pass zero for it to change over, or to act.
   static int roots(realtype t, N_Vector y, N_Vector, realtype* g, void* data);
   /// dF/dy + c dF/dy' by differences. Most of the network is linear, so that the whole size of a value may be
   /// its difference: a small one would drown what large resistances pass in the rounding of what conductances
@@ -62,7 +62,7 @@ class ReferenceSolver final : public ControlledPlant {
                       void* self_at, N_Vector, N_Vector, N_Vector);
   [[nodiscard]] double distance(const Pole& pole, double t, const double* y) const;
   [[nodiscard]] std::size_t watched() const {
-    return equations_.core().poles.size() + equations_.core().valves.size() + equations_.core().models.size();
+    return equations_.core().poles.size() + equations_.core().valves.size() + watched_models_.size();
   }
   void create();
   void check(int flag, const char* what) const;
@@ -124,6 +124,7 @@ class ReferenceSolver final : public ControlledPlant {
   std::unique_ptr<std::remove_pointer_t<SUNLinearSolver>, Freed> linear_;
   void* ida_ = nullptr;
   double time_ = 0;
+  std::vector<std::size_t> watched_models_;  // that have a margin
   double largest_current_ = 0;
   long long work_ = 0, marked_work_ = 0;  // steps and rounds, and those up to `marked_time_`
   double marked_time_ = 0;

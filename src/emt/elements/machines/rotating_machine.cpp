@@ -274,7 +274,7 @@ bool RotatingMachine::act(const Places& places, double /*time_s*/, double* value
 
 double RotatingMachine::margin(const Places& places, const double* values) const noexcept {
   const double torque = load_torque(places, values);
-  if (common_.load_exponent != 0 || torque == 0) return 1;
+  if (torque == 0) return 1;
   const double sense = values[places.first + sense_slot];
   return sense != 0 ? sense * values[places.first + state(outermost())]
                     : torque - std::abs(free_torque_of(places, values));

@@ -69,6 +69,7 @@ class RotatingMachine : public Model {
   void end(const Interval& stretch, const Places& places, const double* old, double* now,
            const double* history, const double* conductance) noexcept override;
   bool act(const Places& places, double time_s, double* values) noexcept override;
+  [[nodiscard]] bool has_margin() const override { return common_.load_exponent == 0; }
   [[nodiscard]] double margin(const Places& places, const double* values) const noexcept override;
 
   // Slots, counted from the first.

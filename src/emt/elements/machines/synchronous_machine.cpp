@@ -277,7 +277,7 @@ void assemble(const network::SynchronousMachine& machine, Assembly& assembly) {
       assembly.omega(),
       parse_shaft(owner, inertia, machine.shaft),
       0,
-      0};
+      1};  // a turbine drives it, no load holds it at rest
   const Slot first = assembly.model({.owner = owner,
                                      .ends = machine_ends(assembly, owner, machine.bus),
                                      .model = std::make_unique<Synchronous>(machine, common, knobs)});
