@@ -44,10 +44,10 @@ inline const Table& table(const InductionMachine*) {
           .quantity("inertia", &InductionMachine::inertia_kgm2, "kg m^2", above(0), "of its own rotor")
           .texts("shaft", &InductionMachine::shaft,
                  "further masses outwards: \"inertia, stiffness, damping\", the last one bears the load")
-          .quantity(
-              "load_torque", &InductionMachine::load_torque_Nm, "N m", at_least(0),
-              "against the turning of the last mass, at nominal speed; without an exponent it also holds "
-              "the shaft at rest")
+          .quantity("load_torque", &InductionMachine::load_torque_Nm, "N m", at_least(0),
+                    "against the turning of the last mass, at nominal speed (what drives is active_torque); "
+                    "without "
+                    "an exponent it also holds the shaft at rest")
           .changeable()
           .quantity("load_exponent", &InductionMachine::load_exponent, "", at_least(0),
                     "the load torque grows with the speed of the last mass to this power")

@@ -35,10 +35,10 @@ inline const Table& table(const PermanentMagnetMachine*) {
           .count("pole_pairs", &M::pole_pairs, within(1, 200), "number of pole pairs")
           .quantity("inertia", &M::inertia_kgm2, "kg m^2", above(0), "of its own rotor")
           .texts("shaft", &M::shaft, "further masses outwards: \"inertia, stiffness, damping\"")
-          .quantity(
-              "load_torque", &M::load_torque_Nm, "N m", at_least(0),
-              "against the turning of the last mass, at nominal speed; without an exponent it also holds "
-              "the shaft at rest")
+          .quantity("load_torque", &M::load_torque_Nm, "N m", at_least(0),
+                    "against the turning of the last mass, at nominal speed (what drives is active_torque); "
+                    "without "
+                    "an exponent it also holds the shaft at rest")
           .changeable()
           .quantity("load_exponent", &M::load_exponent, "", at_least(0),
                     "the load torque grows with the speed of the last mass to this power")
