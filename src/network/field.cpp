@@ -374,6 +374,12 @@ void TableBuilder::add_element(Place at, std::string_view name, std::string_view
   table_.fields.back().names_element = true;
 }
 
+void TableBuilder::add_elements(Place at, std::string_view name, std::string_view doc) {
+  add_texts(at, name, doc, Need::required);
+  table_.fields.back().expects = "names of elements";
+  table_.fields.back().names_element = true;
+}
+
 void TableBuilder::add_curve(Shape shape, Place at, std::string_view name, std::string_view x_unit,
                              std::string_view unit, std::string_view doc) {
   Field& field = add(shape, at, name, doc);

@@ -1,16 +1,51 @@
 #include "zavrek/network/geometry.hpp"
 
+#include <algorithm>
 #include <cmath>
+#include <set>
+#include <utility>
 
 #include <fmt/format.h>
 
 namespace zavrek::network {
+namespace {
+
+constexpr int most_circuits = 12;
+
+int most_circuit(const LineGeometry& geometry) {
+  int most = 1;
+  for (const Wire& wire : geometry.wires) {
+    if (wire.phase != "ground") most = std::max(most, wire.circuit);
+  }
+  for (const Core& core : geometry.cores) most = std::max(most, core.circuit);
+  return most;
+}
+
+}  // namespace
+
+std::string conductor_name(const LineGeometry& geometry, int circuit, const std::string& phase) {
+  return most_circuit(geometry) == 1 ? phase : fmt::format("{}.{}", circuit, phase);
+}
+
+std::vector<std::string> conductors_of(const LineGeometry& geometry) {
+  const auto rank = [](const std::string& phase) { return std::string("abcpnm").find(phase); };
+  std::set<std::pair<int, std::size_t>> present;
+  for (const Wire& wire : geometry.wires) {
+    if (wire.phase != "ground") present.emplace(wire.circuit, rank(wire.phase));
+  }
+  for (const Core& core : geometry.cores) present.emplace(core.circuit, rank(core.phase));
+  std::vector<std::string> names;
+  for (const auto& [circuit, place] : present)
+    names.push_back(conductor_name(geometry, circuit, std::string(1, "abcpnm"[place])));
+  return names;
+}
 
 const Table& table(const Wire*) {
   static const Table built =
       TableOf<Wire>("wire", "one wire or bundle of an overhead line")
-          .choice("phase", &Wire::phase, {"a", "b", "c", "ground"},
-                  "phase that it belongs to; ground wires are eliminated")
+          .choice("phase", &Wire::phase, {"a", "b", "c", "p", "n", "m", "ground"},
+                  "phase or d.c. pole that it belongs to; ground wires are eliminated")
+          .count("circuit", &Wire::circuit, within(1, most_circuits), "of several beside each other")
           .quantity("x", &Wire::x_m, "m", any(), "horizontal place")
           .quantity("height", &Wire::height_m, "m", above(0), "above ground, at the tower")
           .quantity("sag", &Wire::sag_m, "m", at_least(0),
@@ -47,7 +82,9 @@ const Table& table(const LineGeometry*) {
 const Table& table(const Core*) {
   static const Table built =
       TableOf<Core>("core", "one single-core cable in the ground")
-          .choice("phase", &Core::phase, {"a", "b", "c"}, "phase that it belongs to")
+          .choice("phase", &Core::phase, {"a", "b", "c", "p", "n", "m"},
+                  "phase or d.c. pole that it belongs to")
+          .count("circuit", &Core::circuit, within(1, most_circuits), "of several beside each other")
           .quantity("x", &Core::x_m, "m", any(), "horizontal place")
           .quantity("depth", &Core::depth_m, "m", above(0), "of its middle")
           .quantity("core_diameter", &Core::core_diameter_m, "mm", above(0), "of the conductor")
@@ -112,7 +149,7 @@ std::vector<Flaw> validate(const LineGeometry& geometry) {
     if (core.depth_m < layers.back().second / 2) report(place, "depth", "leaves the cable above the ground");
     for (const Core& other : geometry.cores) {
       if (&other == &core) break;
-      if (other.phase == core.phase)
+      if (other.phase == core.phase && other.circuit == core.circuit)
         report(place, "phase", fmt::format("is that of core \"{}\" too", other.name));
       if (std::hypot(core.x_m - other.x_m, core.depth_m - other.depth_m) < layers.back().second)
         report(place, "x", fmt::format("lies inside core \"{}\"", other.name));

@@ -73,17 +73,21 @@ struct Checker {
           if (!left_out(name)) check_bus(place, field.name, name);
         }
       }
-      if (field.names_element && !left_out(as_text(field.read(fields))))
-        check_element(place, field.name, as_text(field.read(fields)), table.kind == "fault");
+      if (field.names_element) {
+        for (const std::string& name : as_texts(field.read(fields))) {
+          if (!left_out(name)) check_element(place, field.name, name, table.kind == "fault");
+        }
+      }
     }
   }
 
-  /// Lines and cables need sequence values unless matrices or a geometry stand for them.
+  /// Lines and cables need sequence values unless matrices or a geometry stand for them; where a right of way
+  /// has them, what a line lacks is told when a stretch needs it.
   void check_line_values(const std::string& place, const Element& element) {
     std::visit(
         [&](const auto& e) {
-          if constexpr (requires { e.x_matrix_ohm_per_m; }) {
-            if (!e.geometry.empty() || !e.x_matrix_ohm_per_m.empty()) return;
+          if constexpr (requires { e.x1_ohm_per_m; }) {
+            if (!e.geometry.empty() || !e.x_matrix_ohm_per_m.empty() || in_right_of_way(e.name)) return;
             for (const auto& [field, value] :
                  {std::pair{"r1", e.r1_ohm_per_m}, std::pair{"x1", e.x1_ohm_per_m}}) {
               if (!is_set(value))
@@ -93,6 +97,14 @@ struct Checker {
           }
         },
         element);
+  }
+
+  [[nodiscard]] bool in_right_of_way(const std::string& line) const {
+    return std::any_of(network.elements.begin(), network.elements.end(), [&](const Element& element) {
+      const auto* way = std::get_if<RightOfWay>(&element);
+      return way && way->has_own_values() &&
+             std::find(way->lines.begin(), way->lines.end(), line) != way->lines.end();
+    });
   }
 
   void check_element(const std::string& place, const std::string& field, const std::string& name,

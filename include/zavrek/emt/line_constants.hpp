@@ -10,7 +10,7 @@ namespace zavrek::emt {
 
 using network::LineGeometry;
 
-/// Square matrices, row-major, one row per phase in the order a, b, c of those present.
+/// Square matrices, row-major, one row per conductor as `network::conductors_of` orders and names them.
 struct LineConstants {
   std::vector<std::string> phases;
   std::vector<std::complex<double>> series_ohm_per_m;  ///< Z

@@ -30,4 +30,21 @@ struct FitOptions {
 [[nodiscard]] RationalFit vector_fit(const std::vector<double>& omega,
                                      const std::vector<std::complex<double>>& f, const FitOptions& options);
 
+/// Several functions with the same poles: f_m(s) = constants[m] + sum over poles of residues[m][k]/(s -
+/// pole).
+struct CommonFit {
+  std::vector<double> constants;
+  std::vector<std::complex<double>> poles;
+  std::vector<std::vector<std::complex<double>>> residues;
+  double error = 0;  ///< of all functions together, as of a `RationalFit`
+
+  [[nodiscard]] std::complex<double> operator()(std::size_t function, std::complex<double> s) const;
+};
+
+/// Fits f[m](j omega) together, each sample weighed by `weight` at its frequency (one when empty; `relative`
+/// counts for nothing).
+[[nodiscard]] CommonFit vector_fit_together(const std::vector<double>& omega,
+                                            const std::vector<std::vector<std::complex<double>>>& f,
+                                            const std::vector<double>& weight, const FitOptions& options);
+
 }  // namespace zavrek::emt

@@ -65,7 +65,7 @@ struct Field {
   Need need = Need::optional;
   bool changeable = false;     ///< may be set while a plant runs
   bool names_bus = false;      ///< holds one or more bus names
-  bool names_element = false;  ///< holds the name of another element
+  bool names_element = false;  ///< holds the name of another element, or several
   bool jumps = false;          ///< points may stand above one another: the later one holds from there on
   Shape shape = Shape::text;
   std::size_t offset = 0;            ///< of the member within its struct
@@ -135,6 +135,7 @@ class TableBuilder {
   void add_bus(Place at, std::string_view name, std::string_view doc, Need need);
   void add_between(Place at, std::string_view name, std::string_view doc);
   void add_element(Place at, std::string_view name, std::string_view doc, Need need);
+  void add_elements(Place at, std::string_view name, std::string_view doc);
   void add_curve(Shape shape, Place at, std::string_view name, std::string_view x_unit, std::string_view unit,
                  std::string_view doc);
 
@@ -190,6 +191,10 @@ class TableOf : public TableBuilder {
   TableOf& element(std::string_view name, std::string T::*member, std::string_view doc,
                    Need need = Need::required) {
     add_element(place(member), name, doc, need);
+    return *this;
+  }
+  TableOf& elements(std::string_view name, std::vector<std::string> T::*member, std::string_view doc) {
+    add_elements(place(member), name, doc);
     return *this;
   }
   /// Symmetric matrix; optional.

@@ -4,11 +4,12 @@
 
 namespace zavrek::network {
 
-/// One wire (or bundle) of an overhead line. Equal phase letters are joined at the ends; "ground" wires
-/// are earthed all along and eliminated.
+/// One wire (or bundle) of an overhead line. Wires of the same phase of a circuit are joined at the ends;
+/// "ground" wires are earthed all along and eliminated.
 struct Wire {
   std::string name;
-  std::string phase;        ///< "a", "b", "c" or "ground"
+  std::string phase;        ///< "a", "b", "c", of d.c. "p", "n", "m", or "ground"
+  int circuit = 1;          ///< of several beside each other
   double x_m = unset;       ///< horizontal place
   double height_m = unset;  ///< at the tower
   double sag_m = 0;         ///< at mid-span; the mean height lies 2/3 of it lower
@@ -23,7 +24,8 @@ const Table& table(const Wire*);
 /// One single-core cable in the ground: core, insulation, screen, jacket, and armour with its own jacket.
 struct Core {
   std::string name;
-  std::string phase;       ///< "a", "b" or "c"
+  std::string phase;  ///< as of a wire; there is no "ground"
+  int circuit = 1;
   double x_m = unset;      ///< horizontal place
   double depth_m = unset;  ///< of its middle
   double core_diameter_m = unset;
@@ -51,6 +53,12 @@ struct LineGeometry {
   std::vector<Core> cores;
 };
 const Table& table(const LineGeometry*);
+
+/// The conductors of a geometry in the order of its matrices, circuit by circuit, there a, b, c, p, n, m:
+/// "a", or with the circuit ahead where there are several: "2.a". Ground wires are none.
+[[nodiscard]] std::vector<std::string> conductors_of(const LineGeometry& geometry);
+/// As `conductors_of` names it.
+[[nodiscard]] std::string conductor_name(const LineGeometry& geometry, int circuit, const std::string& phase);
 
 /// What is wrong with a geometry: missing fields, wires in the ground or inside each other, layers that do
 /// not grow outwards, no phase.

@@ -19,6 +19,7 @@ struct Line {
   std::vector<double> r_matrix_ohm_per_m, x_matrix_ohm_per_m, b_matrix_S_per_m;
   std::string geometry;
   std::string parameters = "constant";
+  std::string fit_in = "modes";
   double fit_from_Hz = 0.1, fit_to_Hz = 1e6;
   int fit_poles = 14;
 };
@@ -26,14 +27,8 @@ struct Line {
 inline const Table& table(const Line*) {
   static const Table built = [] {
     TableOf<Line> rows("line", "line or long cable with travelling waves");
-    return line_value_rows(rows)
-        .choice(
-            "parameters", &Line::parameters, {"constant", "frequency"},
-            "constant, taken at the frequency of the network; or following the frequency, from a geometry")
-        .quantity("fit_from", &Line::fit_from_Hz, "Hz", above(0), "lowest frequency of the fit")
-        .quantity("fit_to", &Line::fit_to_Hz, "kHz", above(0), "highest frequency of the fit")
-        .count("fit_poles", &Line::fit_poles, within(2, 40), "poles of each fitted function")
-        .build();
+    line_value_rows(rows);
+    return line_fit_rows(rows).build();
   }();
   return built;
 }

@@ -19,6 +19,7 @@
 #include "zavrek/network/permanent_magnet_machine.hpp"
 #include "zavrek/network/pv_array.hpp"
 #include "zavrek/network/regulator.hpp"
+#include "zavrek/network/right_of_way.hpp"
 #include "zavrek/network/source.hpp"
 #include "zavrek/network/submodule_arm.hpp"
 #include "zavrek/network/switch.hpp"
@@ -35,6 +36,7 @@ using Element = std::variant<Source,               //
                              Branch,               //
                              Cable,                //
                              Line,                 //
+                             RightOfWay,           //
                              Transformer,          //
                              OnePhaseTransformer,  //
                              Regulator,            //

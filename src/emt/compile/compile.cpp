@@ -6,6 +6,7 @@
 
 #include "emt/compile/compiler.hpp"
 #include "emt/elements/fault.hpp"
+#include "emt/elements/lines/right_of_way.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -29,6 +30,7 @@ Compiled Compiler::run() {
 
 void Compiler::assemble_elements() {
   assemble_faults(assembly_);
+  assemble_rights_of_way(assembly_);
   // Elements that refer to other elements (current transformers) read their signals: they come second.
   for (const bool refers : {false, true}) {
     for (const network::Element& element : network_.elements) {

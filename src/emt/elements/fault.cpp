@@ -1,6 +1,7 @@
 // A fault: poles that close at its inception and, when it clears, open at their own current zeros.
 //   one phase to ground   pole (phase, ground) of R
 //   two phases            pole (phase, phase) of R
+//   one phase each of two circuits    pole (phase, phase) of R
 //   otherwise             one pole per phase to a star point; with ground the poles are solid and R lies
 //                         between star and ground, without ground each pole has R.
 // With an arc, its conductance (arc.hpp) stands in series with the pole of one or two phases, or with each
@@ -9,6 +10,9 @@
 #include "emt/elements/fault.hpp"
 
 #include "emt/elements/arc.hpp"
+#include "emt/elements/lines/right_of_way.hpp"
+
+#include <algorithm>
 
 #include <fmt/format.h>
 
@@ -24,26 +28,31 @@ constexpr double open_ohm = 1e9;
   throw Error(Flaw{.file = {}, .place = fault.name, .field = std::move(field), .text = std::move(text)});
 }
 
-/// The places of the fault's phases among `letters`.
-std::vector<std::size_t> phases_of(const network::Fault& fault, const std::string& letters) {
-  std::vector<std::size_t> phases;
-  for (const char letter : fault.phases) {
+/// Where phases of a fault lie: on a bus, along a line, inside a winding.
+struct Place {
+  std::string on;
+  std::string letters = "abc";
+  std::vector<NodeId> nodes;  // per letter
+};
+
+/// The places of the phases that `field` of the fault names among those of `place`.
+std::vector<std::size_t> phases_of(const network::Fault& fault, const char* field, const std::string& phases,
+                                   const Place& place) {
+  std::vector<std::size_t> found;
+  for (const char letter : phases) {
     if (letter == 'G') continue;
-    const std::size_t at = letters.find(static_cast<char>(letter - 'A' + 'a'));
-    if (at == std::string::npos) {
-      reject(fault, "phases",
-             fmt::format("\"{}\" names a phase that {} does not have", fault.phases, fault.on));
-    }
-    phases.push_back(at);
+    const std::size_t at = place.letters.find(static_cast<char>(letter - 'A' + 'a'));
+    if (at == std::string::npos || std::find(found.begin(), found.end(), at) != found.end())
+      reject(fault, field,
+             fmt::format("\"{}\" names a phase that {} does not have, or twice", phases, place.on));
+    found.push_back(at);
   }
-  return phases;
+  return found;
 }
 
 /// The ends of the line or cable that the fault lies on.
-std::array<std::string, 2> ends_of_length(const network::Element* element, const network::Fault& fault) {
-  if (!network::is_set(fault.at)) {
-    reject(fault, "at", fmt::format("\"{}\" is no bus; say where along it, such as at = \"80 %\"", fault.on));
-  }
+std::array<std::string, 2> ends_of_length(const network::Element* element, const network::Fault& fault,
+                                          const char* field, const std::string& on) {
   return std::visit(
       [&](const auto& e) -> std::array<std::string, 2> {
         if constexpr (requires {
@@ -52,19 +61,24 @@ std::array<std::string, 2> ends_of_length(const network::Element* element, const
                       }) {
           return e.between;
         } else {
-          reject(fault, "on", fmt::format("\"{}\" has no length; name a line, a cable or a bus", fault.on));
+          reject(fault, field, fmt::format("\"{}\" has no length; name a line, a cable or a bus", on));
         }
       },
       *element);
 }
 
-std::vector<NodeId> place_along(const network::Fault& fault, Assembly& assembly, std::string& letters) {
-  const auto ends = ends_of_length(assembly.network().find_element(fault.on), fault);
-  const Span whole = assembly.span(fault.on, ends);
-  letters = whole.letters;
-  if (fault.at == 0) return whole.near;
-  if (fault.at == 1) return whole.far;
-  return assembly.tap(fault.on, fault.at, whole.letters);
+Place place_along(const network::Fault& fault, const char* field, const std::string& on, double at,
+                  Assembly& assembly) {
+  if (!network::is_set(at)) {
+    reject(fault, field[0] == 'w' ? "with_at" : "at",
+           fmt::format("\"{}\" is no bus; say where along it, such as {} = \"80 %\"", on,
+                       field[0] == 'w' ? "with_at" : "at"));
+  }
+  const Span whole = assembly.span(on, ends_of_length(assembly.network().find_element(on), fault, field, on));
+  return {on, whole.letters,
+          at == 0   ? whole.near
+          : at == 1 ? whole.far
+                    : assembly.tap(on, at, whole.letters)};
 }
 
 std::vector<NodeId> place_inside(const network::Fault& fault, Assembly& assembly) {
@@ -73,15 +87,46 @@ std::vector<NodeId> place_inside(const network::Fault& fault, Assembly& assembly
   return assembly.tap_winding(fault.on, fault.winding, fault.at);
 }
 
-void assemble(const network::Fault& fault, const std::vector<NodeId>& place, const std::string& letters,
-              Assembly& assembly) {
-  const std::vector<std::size_t> phases = phases_of(fault, letters);
+Place place_of(const network::Fault& fault, Assembly& assembly) {
+  if (const network::Bus* bus = assembly.network().find_bus(fault.on))
+    return {fault.on, bus->phases, assembly.nodes(fault.on)};
+  const network::Element* element = assembly.network().find_element(fault.on);
+  if (std::holds_alternative<network::Transformer>(*element))
+    return {fault.on, "abc", place_inside(fault, assembly)};
+  return place_along(fault, "on", fault.on, fault.at, assembly);
+}
+
+/// Of the circuit that it meets; without phases when there is none.
+Place other_place(const network::Fault& fault, Assembly& assembly) {
+  if (fault.with.empty()) {
+    if (!fault.with_phases.empty()) reject(fault, "with", "missing; whose phases are with_phases?");
+    return {};
+  }
+  if (fault.with_phases.empty()) reject(fault, "with_phases", "missing; which phases of it take part?");
+  if (const network::Bus* bus = assembly.network().find_bus(fault.with))
+    return {fault.with, bus->phases, assembly.nodes(fault.with)};
+  const double at =
+      network::is_set(fault.with_at) ? fault.with_at : place_beside(assembly, fault.on, fault.at, fault.with);
+  return place_along(fault, "with", fault.with, at, assembly);
+}
+
+void assemble(const network::Fault& fault, Assembly& assembly) {
+  const Place here = place_of(fault, assembly), there = other_place(fault, assembly);
+  const std::string& letters = here.letters;
+  const std::vector<std::size_t> phases = phases_of(fault, "phases", fault.phases, here),
+                                 others = phases_of(fault, "with_phases", fault.with_phases, there);
+  const std::vector<NodeId>& place = here.nodes;
   const bool to_ground = fault.phases.back() == 'G';
+  const std::size_t count = phases.size() + others.size();
+  if (count == 1 && !to_ground)
+    reject(fault, "phases",
+           fmt::format("\"{}\" meets nothing; write \"{}G\", or name a circuit as `with`", fault.phases,
+                       fault.phases));
   const bool arcs = network::is_set(fault.arc_voltage_V);
   const double resistance = std::max(fault.resistance_ohm, solid_ohm);
-  const bool star_to_ground = to_ground && phases.size() > 1;
+  const bool star_to_ground = to_ground && count > 1;
   Operable operable{.name = fault.name, .poles = {}, .least_ohm = solid_ohm};
-  std::vector<Terms> currents(place.size());
+  std::vector<Terms> currents(place.size()), other_currents(there.nodes.size());
   const auto add_pole = [&](NodeId p, NodeId q, double ohm) {
     const NodeId root = arcs ? assembly.new_node(fault.name + ".arc") : q;
     const int index = assembly.pole({.owner = fault.name,
@@ -101,45 +146,34 @@ void assemble(const network::Fault& fault, const std::vector<NodeId>& place, con
     return assembly.pole_parts[static_cast<std::size_t>(index)].current;
   };
 
-  if (phases.size() == 1) {
+  if (count == 1) {
     currents[phases[0]] = {value_of(add_pole(place[phases[0]], ground_node, resistance))};
-  } else if (phases.size() == 2 && !to_ground) {
-    const Slot current = add_pole(place[phases[0]], place[phases[1]], resistance);
+  } else if (count == 2 && !to_ground) {
+    const NodeId second = others.empty() ? place[phases[1]] : there.nodes[others[0]];
+    const Slot current = add_pole(place[phases[0]], second, resistance);
     currents[phases[0]] = {value_of(current)};
-    currents[phases[1]] = {value_of(current, -1)};
+    (others.empty() ? currents[phases[1]] : other_currents[others[0]]) = {value_of(current, -1)};
   } else {
     const NodeId star = assembly.new_node(fault.name + ".star");
     if (to_ground) assembly.conductance({star, ground_node}, 1 / resistance);
-    for (const std::size_t phase : phases) {
-      currents[phase] = {value_of(add_pole(place[phase], star, to_ground ? solid_ohm : resistance))};
-    }
+    const double each = to_ground ? solid_ohm : resistance;
+    for (const std::size_t phase : phases) currents[phase] = {value_of(add_pole(place[phase], star, each))};
+    for (const std::size_t phase : others)
+      other_currents[phase] = {value_of(add_pole(there.nodes[phase], star, each))};
   }
 
   std::vector<Terms> voltages;
   for (const NodeId node : place) voltages.push_back({voltage_of(node)});
   assembly.phase_signals(fault.name + ".v", "V", voltages, letters);
   assembly.phase_signals(fault.name + ".i", "A", currents, letters);
+  if (!others.empty()) assembly.phase_signals(fault.name + ".with_i", "A", other_currents, there.letters);
   assembly.operable(std::move(operable));
 }
 
 }  // namespace
 
 void assemble_faults(Assembly& assembly) {
-  const network::Network& network = assembly.network();
-  for (const network::Fault& fault : network.faults) {
-    std::string letters = "abc";
-    std::vector<NodeId> place;
-    const network::Element* element = network.find_element(fault.on);
-    if (const network::Bus* bus = network.find_bus(fault.on)) {
-      letters = bus->phases;
-      place = assembly.nodes(fault.on);
-    } else if (element && std::holds_alternative<network::Transformer>(*element)) {
-      place = place_inside(fault, assembly);
-    } else {
-      place = place_along(fault, assembly, letters);
-    }
-    assemble(fault, place, letters, assembly);
-  }
+  for (const network::Fault& fault : assembly.network().faults) assemble(fault, assembly);
 }
 
 }  // namespace zavrek::emt::internal

@@ -41,6 +41,7 @@ void WaveGroup::add(const WavePart& part, double step_s, const int* node_positio
     for (const NodeId node : *nodes) terminals_.push_back(node_position[node]);
   }
   std::vector<double> longest(part.near.size(), 0.0);
+  std::vector<char> all_whole(part.near.size(), 1);
   for (const WaveMatrices::Path& path : matrices.paths) {
     const double delay = path.travel_s / step_s;
     // Rounding of a delay meant to be whole must not cost an interpolation.
@@ -49,15 +50,17 @@ void WaveGroup::add(const WavePart& part, double step_s, const int* node_positio
     paths_.push_back({first_mode + path.from, path.to, steps, path.through, path.back});
     double& most = longest[static_cast<std::size_t>(path.from)];
     most = std::max(most, steps);
+    if (steps != whole) all_whole[static_cast<std::size_t>(path.from)] = 0;
   }
   line.end_path = static_cast<int>(paths_.size());
-  for (const double steps : longest) {
-    const auto length = std::bit_ceil(static_cast<std::size_t>(steps) + 3);
-    modes_.push_back({steps, rings_.size(), length});
+  for (std::size_t m = 0; m < longest.size(); ++m) {
+    const auto length = std::bit_ceil(static_cast<std::size_t>(longest[m]) + 3);
+    modes_.push_back({longest[m], all_whole[m] != 0, rings_.size(), length});
     rings_.resize(rings_.size() + 2 * length, 0.0);
   }
+  less_.resize(2 * modes_.size(), 0.0);
   history_.resize(terminals_.size());
-  scratch_.resize(std::max(scratch_.size(), 2 * part.near.size()));
+  scratch_.resize(std::max(scratch_.size(), 3 * part.near.size()));
   lines_.push_back(std::move(line));
 }
 
@@ -121,22 +124,47 @@ void WaveGroup::update(double* now) noexcept {
   }
 }
 
-void WaveGroup::push(const double* now) noexcept {
-  ++newest_;
-  replace_newest(now);
+const double* WaveGroup::leaving(const Line& line, int end, const double* now) noexcept {
+  double* const left = scratch_.data() + line.phases;
+  std::fill_n(left, line.phases, 0.0);
+  add_product(line.from_voltages, line.phases, voltages(line, end, now), left);
+  add_product(line.from_currents, line.phases, now + line.first_current[end], left);
+  return left;
 }
 
-void WaveGroup::replace_newest(const double* now) noexcept {
+void WaveGroup::push(const double* now) noexcept {
+  ++newest_;
   for (const Line& line : lines_) {
-    double* const left = scratch_.data() + line.phases;
     for (int end = 0; end < 2; ++end) {
-      std::fill_n(left, line.phases, 0.0);
-      add_product(line.from_voltages, line.phases, voltages(line, end, now), left);
-      add_product(line.from_currents, line.phases, now + line.first_current[end], left);
+      const double* const left = leaving(line, end, now);
       for (int m = 0; m < line.phases; ++m) {
-        const Mode& mode = modes_[static_cast<std::size_t>(line.first_mode + m)];
-        rings_[mode.ring + static_cast<std::size_t>(end) * mode.length + (newest_ & (mode.length - 1))] =
-            left[m];
+        const auto number = static_cast<std::size_t>(line.first_mode + m);
+        double& less = less_[2 * number + static_cast<std::size_t>(end)];
+        newest_of(modes_[number], end) = left[m] - less;
+        less = 0;
+      }
+    }
+  }
+}
+
+void WaveGroup::jump(double share, const double* before, const double* behind) noexcept {
+  for (const Line& line : lines_) {
+    double* const earlier = scratch_.data() + 2 * line.phases;
+    for (int end = 0; end < 2; ++end) {
+      std::copy_n(leaving(line, end, before), line.phases, earlier);
+      const double* const left = leaving(line, end, behind);
+      for (int m = 0; m < line.phases; ++m) {
+        const auto number = static_cast<std::size_t>(line.first_mode + m);
+        const Mode& mode = modes_[number];
+        double& newest = newest_of(mode, end);
+        // At the grid point itself what was kept is what stood before, whatever a start made of the values.
+        const double part =
+            (mode.whole && share == 0 ? 1 : 0.5 - share) * (left[m] - (share == 0 ? newest : earlier[m]));
+        if (share < 0.5) {
+          newest += part;
+        } else {
+          less_[2 * number + static_cast<std::size_t>(end)] -= part;
+        }
       }
     }
   }

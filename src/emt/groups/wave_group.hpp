@@ -26,8 +26,11 @@ class WaveGroup {
   void update(double* now) noexcept;
   /// Appends the waves at the grid point `now` to the rings.
   void push(const double* now) noexcept;
-  /// Replaces the newest waves: what holds just after a discontinuity at that grid point.
-  void replace_newest(const double* now) noexcept;
+  /// Waves that jump, so many steps behind the newest: the values just before and just behind. Between grid
+  /// points they are taken straight, so that the grid point ahead of a jump takes so much of it, or that
+  /// behind so much less, that the area is that of the jump. Where all delays of a mode are whole steps it
+  /// jumps at a grid point as it is.
+  void jump(double share, const double* before, const double* behind) noexcept;
   /// The waves that the steps to come read, for those who advance them another way: the newest first, by mode
   /// and end.
   template <class Visit>
@@ -44,16 +47,18 @@ class WaveGroup {
   }
   /// All waves under way, for `bring_back`. Allocates the first time.
   struct Kept {
-    std::vector<double> rings;
+    std::vector<double> rings, less;
     std::size_t newest = 0;
   };
-  void keep(Kept& into) const { into.rings = rings_, into.newest = newest_; }
+  void keep(Kept& into) const { into.rings = rings_, into.less = less_, into.newest = newest_; }
   void bring_back(const Kept& kept) noexcept {
     std::copy(kept.rings.begin(), kept.rings.end(), rings_.begin());
+    std::copy(kept.less.begin(), kept.less.end(), less_.begin());
     newest_ = kept.newest;
   }
   void visit_state(StateArchive& archive) {
     archive(rings_);
+    archive(less_);
     archive(newest_);
     archive(history_);
   }
@@ -83,6 +88,7 @@ class WaveGroup {
   };
   struct Mode {
     double longest_steps;  // of its paths
+    bool whole;            // whether all of them take whole steps
     std::size_t ring;      // first entry in rings_; near waves, then far waves
     std::size_t length;    // entries per end, a power of two
   };
@@ -96,8 +102,13 @@ class WaveGroup {
   static void add_product(const std::vector<double>& matrix, int n, const double* values,
                           double* out) noexcept;
   [[nodiscard]] double past(const Mode& mode, int end, double age) const noexcept;
+  [[nodiscard]] double& newest_of(const Mode& mode, int end) noexcept {
+    return rings_[mode.ring + static_cast<std::size_t>(end) * mode.length + (newest_ & (mode.length - 1))];
+  }
   /// The node voltages of an end (0 near, 1 far), into `scratch_`.
   const double* voltages(const Line& line, int end, const double* now) noexcept;
+  /// The waves that leave an end, by mode; they stand until it is asked again.
+  const double* leaving(const Line& line, int end, const double* now) noexcept;
 
   std::vector<Line> lines_;
   std::vector<Mode> modes_;
@@ -105,7 +116,8 @@ class WaveGroup {
   std::vector<double> rings_;
   std::vector<Path> paths_;
   std::vector<double> history_;  // per line: currents into near, then far, of the instant being solved
-  std::vector<double> scratch_;  // the phases of the widest line, twice
+  std::vector<double> scratch_;  // the phases of the widest line, three times
+  std::vector<double> less_;     // per mode and end: what the next wave is less by
   std::size_t newest_ = 0;       // steps pushed; entry newest_ & (length - 1) is the newest
 };
 

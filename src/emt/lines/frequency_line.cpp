@@ -10,8 +10,8 @@
 #include <Eigen/Core>
 
 #include "emt/lines/modal.hpp"
+#include "emt/lines/sampled_line.hpp"
 #include "emt/solve/dense.hpp"
-#include "zavrek/emt/line_constants.hpp"
 
 namespace zavrek::emt {
 namespace {
@@ -20,43 +20,13 @@ using Complex = std::complex<double>;
 constexpr double transformation_Hz = 5000;
 constexpr int samples_per_decade = 20;
 
-struct Sampled {
-  Eigen::MatrixXcd series;      // ohm/m
-  Eigen::MatrixXd capacitance;  // F/m
-};
-
-Sampled sample(const network::LineGeometry& geometry, double frequency_Hz) {
-  const LineConstants c = line_constants_at(geometry, frequency_Hz);
-  const auto n = static_cast<Eigen::Index>(c.phases.size());
-  Sampled s{Eigen::MatrixXcd(n, n), Eigen::MatrixXd(n, n)};
-  for (Eigen::Index k = 0; k < n * n; ++k) {
-    s.series.data()[k] = c.series_ohm_per_m[static_cast<std::size_t>(k)];
-    s.capacitance.data()[k] = c.capacitance_F_per_m[static_cast<std::size_t>(k)];
-  }
-  return s;
-}
-
-/// Phase delay of the fastest part of the wave that still arrives with the share `arrives`.
-double delay_of(const std::vector<double>& omega, const std::vector<Complex>& gamma, double length_m,
-                double arrives) {
-  double delay = 1e300;
-  for (std::size_t k = 0; k < omega.size(); ++k) {
-    if (std::exp(-gamma[k].real() * length_m) > arrives)
-      delay = std::min(delay, gamma[k].imag() * length_m / omega[k]);
-  }
-  return delay;
-}
-
 /// Propagation with the delay that makes it easiest to fit: a causal function that falls towards the top of
 /// the range has some lag left there. What hardly arrives is left to vanish by itself.
 void fit_propagation(FittedMode& mode, const std::vector<double>& omega, const std::vector<Complex>& gamma,
                      const FrequencyLineOptions& options) {
   constexpr double worth_fitting = 0.003, arrives = 0.03;
-  const double earliest = delay_of(omega, gamma, options.length_m, arrives);
-  double top = omega.front();
-  for (std::size_t k = 0; k < omega.size(); ++k) {
-    if (std::exp(-gamma[k].real() * options.length_m) > arrives) top = omega[k];
-  }
+  const double earliest = internal::delay_of(omega, gamma, options.length_m, arrives);
+  const double top = internal::top_of(omega, gamma, options.length_m, arrives);
   mode.propagation.error = 1e300;
   for (const double lag : {0.0, 0.2, 0.4, 0.7, 1.0, 1.5}) {
     const double delay = earliest - lag / top;
@@ -97,7 +67,7 @@ std::complex<double> propagation_of(const network::LineGeometry& given, const Fr
                                     std::size_t mode, double length_m, double frequency_Hz) {
   network::LineGeometry geometry = given;
   geometry.earth = "complex depth";
-  const Sampled s = sample(geometry, frequency_Hz);
+  const internal::SampledLine s = internal::sample_line(geometry, frequency_Hz);
   Complex z = 0;
   for (Eigen::Index r = 0; r < s.series.rows(); ++r) {
     for (Eigen::Index c = 0; c < s.series.cols(); ++c) {
@@ -114,7 +84,7 @@ std::complex<double> propagation_of(const network::LineGeometry& given, const Fr
 FrequencyLine fit_line(const network::LineGeometry& given, const FrequencyLineOptions& options) {
   network::LineGeometry geometry = given;
   geometry.earth = "complex depth";  // two terms of Carson's series hold at low frequency alone
-  const Sampled base = sample(geometry, transformation_Hz);
+  const internal::SampledLine base = internal::sample_line(geometry, transformation_Hz);
   const auto n = base.series.rows();
   const Eigen::MatrixXd inductance = base.series.imag() / (2 * std::numbers::pi * transformation_Hz);
   const internal::ModalTransformation modal = internal::modal_transformation(inductance, base.capacitance);
@@ -122,15 +92,11 @@ FrequencyLine fit_line(const network::LineGeometry& given, const FrequencyLineOp
   const Eigen::MatrixXd &voltages = modal.voltages, &currents = modal.currents;
   const Eigen::MatrixXcd from_modes = currents.cast<std::complex<double>>(),
                          to_modes = from_modes.transpose();
-  std::vector<double> omega;
+  const std::vector<double> omega = internal::fit_frequencies(options, samples_per_decade);
   std::vector<std::vector<Complex>> impedance(static_cast<std::size_t>(n));
-  const double decades = std::log10(options.to_Hz / options.from_Hz);
-  const int count = std::max(2 * options.poles + 4, static_cast<int>(samples_per_decade * decades));
-  for (int k = 0; k <= count; ++k) {
-    const double f = options.from_Hz * std::pow(10, decades * k / count);
-    omega.push_back(2 * std::numbers::pi * f);
-    const Eigen::VectorXcd z =
-        internal::product(to_modes, internal::product(sample(geometry, f).series, from_modes)).diagonal();
+  for (const double w : omega) {
+    const Eigen::MatrixXcd series = internal::sample_line(geometry, w / (2 * std::numbers::pi)).series;
+    const Eigen::VectorXcd z = internal::product(to_modes, internal::product(series, from_modes)).diagonal();
     for (Eigen::Index m = 0; m < n; ++m) impedance[static_cast<std::size_t>(m)].push_back(z[m]);
   }
 

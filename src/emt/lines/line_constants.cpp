@@ -35,8 +35,9 @@ constexpr double eps0 = 8.8541878128e-12;
 /// A wire as the equations see it: a bundle has the radius of its equivalent.
 struct Conductor {
   double x, y, resistance, gmr, radius;
-  int phase;  // 0, 1, 2; 3 for ground
+  int phase;  // among those of the matrices; `ground_wire` for ground
 };
+constexpr int ground_wire = -1;
 
 /// Radius that stands for `count` wires of radius r on a circle: (n r A^(n-1))^(1/n), A the circle's radius.
 double bundled(double radius, const Wire& wire) {
@@ -46,10 +47,18 @@ double bundled(double radius, const Wire& wire) {
   return std::pow(n * radius * std::pow(circle, n - 1), 1 / n);
 }
 
-Conductor conductor_of(const Wire& wire) {
+/// The row of a phase of a circuit in the matrices.
+int row_of(const LineGeometry& g, const std::vector<std::string>& conductors, int circuit,
+           const std::string& phase) {
+  const auto found =
+      std::find(conductors.begin(), conductors.end(), network::conductor_name(g, circuit, phase));
+  return static_cast<int>(found - conductors.begin());
+}
+
+Conductor conductor_of(const LineGeometry& g, const std::vector<std::string>& conductors, const Wire& wire) {
   const double radius = wire.diameter_m / 2;
   const double gmr = is_set(wire.gmr_m) ? wire.gmr_m : radius * std::exp(-0.25);
-  const int phase = wire.phase == "ground" ? 3 : wire.phase[0] - 'a';
+  const int phase = wire.phase == "ground" ? ground_wire : row_of(g, conductors, wire.circuit, wire.phase);
   return {wire.x_m,
           wire.height_m - 2 * wire.sag_m / 3,
           wire.resistance_ohm_per_m / wire.bundle,
@@ -80,14 +89,10 @@ double potential_entry(const Conductor& a, const Conductor& b, bool self) {
 /// Admittance-like reduction: wires of one phase share its voltage and add their currents (or charges),
 /// ground wires have no voltage. `matrix` maps currents to voltage drops; so does the result, phase by phase.
 template <class Matrix>
-Matrix reduced(const Matrix& matrix, const std::vector<Conductor>& conductors,
-               const std::vector<int>& phases) {
-  Eigen::MatrixXd joins = Eigen::MatrixXd::Zero(matrix.rows(), static_cast<Eigen::Index>(phases.size()));
+Matrix reduced(const Matrix& matrix, const std::vector<Conductor>& conductors, std::size_t phases) {
+  Eigen::MatrixXd joins = Eigen::MatrixXd::Zero(matrix.rows(), static_cast<Eigen::Index>(phases));
   for (std::size_t k = 0; k < conductors.size(); ++k) {
-    for (std::size_t m = 0; m < phases.size(); ++m) {
-      if (conductors[k].phase == phases[m])
-        joins(static_cast<Eigen::Index>(k), static_cast<Eigen::Index>(m)) = 1;
-    }
+    if (conductors[k].phase != ground_wire) joins(static_cast<Eigen::Index>(k), conductors[k].phase) = 1;
   }
   const Matrix inverse = internal::inverse(matrix);
   const Matrix joined = joins.cast<typename Matrix::Scalar>();
@@ -210,21 +215,17 @@ Eigen::MatrixXcd cable_impedances(const LineGeometry& g, const std::vector<const
 }
 
 struct Matrices {
-  std::vector<int> phases;
+  std::vector<std::string> phases;
   Eigen::MatrixXcd series;
   Eigen::MatrixXd capacitance;
 };
 
 Matrices of_cables(const LineGeometry& g, double frequency_Hz) {
   Matrices m;
-  std::vector<const Core*> cores;
-  for (const char letter : {'a', 'b', 'c'}) {
-    for (const Core& core : g.cores) {
-      if (core.phase[0] != letter) continue;
-      cores.push_back(&core);
-      m.phases.push_back(letter - 'a');
-    }
-  }
+  m.phases = network::conductors_of(g);
+  std::vector<const Core*> cores(m.phases.size());
+  for (const Core& core : g.cores)
+    cores[static_cast<std::size_t>(row_of(g, m.phases, core.circuit, core.phase))] = &core;
   m.series = cable_impedances(g, cores, 2 * pi * frequency_Hz);
   // Screens hold the potential of earth: each core has its own capacitance and no other.
   const auto n = static_cast<Eigen::Index>(cores.size());
@@ -241,10 +242,11 @@ Matrices of_wires(const LineGeometry& geometry, double frequency_Hz, bool skin) 
   LineGeometry g = geometry;
   g.frequency_Hz = frequency_Hz;
   Matrices m;
+  m.phases = network::conductors_of(g);
   std::vector<Conductor> conductors;
   std::vector<Complex> inside;
   for (const Wire& wire : g.wires) {
-    conductors.push_back(conductor_of(wire));
+    conductors.push_back(conductor_of(g, m.phases, wire));
     inside.emplace_back(conductors.back().resistance);
     if (!skin) continue;
     // Resistance and inner inductance of a solid wire, the latter scaled to the given GMR.
@@ -255,11 +257,6 @@ Matrices of_wires(const LineGeometry& geometry, double frequency_Hz, bool skin) 
     inside.back() = z / static_cast<double>(wire.bundle);
     conductors.back().gmr = conductors.back().radius;
     conductors.back().resistance = 0;
-  }
-  for (int phase = 0; phase < 3; ++phase) {
-    if (std::any_of(conductors.begin(), conductors.end(),
-                    [&](const Conductor& c) { return c.phase == phase; }))
-      m.phases.push_back(phase);
   }
   const auto n = static_cast<Eigen::Index>(conductors.size());
   Eigen::MatrixXcd series(n, n);
@@ -273,15 +270,15 @@ Matrices of_wires(const LineGeometry& geometry, double frequency_Hz, bool skin) 
       potential(i, k) = potential_entry(a, b, i == k);
     }
   }
-  m.series = reduced(series, conductors, m.phases);
-  m.capacitance = internal::inverse(reduced(potential, conductors, m.phases));
+  m.series = reduced(series, conductors, m.phases.size());
+  m.capacitance = internal::inverse(reduced(potential, conductors, m.phases.size()));
   return m;
 }
 
 LineConstants constants_of(const Matrices& matrices, double frequency_Hz) {
   LineConstants constants;
   constants.frequency_Hz = frequency_Hz;
-  for (const int phase : matrices.phases) constants.phases.emplace_back(1, static_cast<char>('a' + phase));
+  constants.phases = matrices.phases;
   const Eigen::MatrixXcd& z = matrices.series;
   const Eigen::MatrixXd& c = matrices.capacitance;
   const auto m = z.rows();

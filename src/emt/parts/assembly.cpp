@@ -1,6 +1,7 @@
 #include "emt/parts/assembly.hpp"
 
 #include <algorithm>
+#include <cmath>
 #include <numbers>
 
 #include <fmt/format.h>
@@ -8,6 +9,11 @@
 #include "emt/solve/dense.hpp"
 
 namespace zavrek::emt::internal {
+namespace {
+
+constexpr double same_place = 1e-9;  // of the length
+
+}  // namespace
 
 Assembly::Assembly(const network::Network& network, double step_s) : network_(&network), step_s_(step_s) {
   for (const network::Bus& bus : network.buses) {
@@ -83,6 +89,15 @@ std::vector<Tap> Assembly::stations(const std::string& element,
   std::sort(stations.begin(), stations.end(),
             [](const Tap& a, const Tap& b) { return a.fraction < b.fraction; });
   return stations;
+}
+
+const StretchCurrents* Assembly::shared_stretch(const std::string& line, double from) const {
+  const auto found = shared_stretches_.find(line);
+  if (found == shared_stretches_.end()) return nullptr;
+  for (const auto& [begin, currents] : found->second) {
+    if (std::abs(begin - from) < same_place) return &currents;
+  }
+  return nullptr;
 }
 
 NodeId Assembly::new_node(std::string name) {
@@ -271,7 +286,7 @@ std::vector<WindingTap> Assembly::winding_taps(const std::string& transformer) c
 std::vector<NodeId> Assembly::tap(const std::string& element, double fraction, const std::string& letters) {
   auto& taps = taps_[element];
   for (const Tap& tap : taps) {
-    if (tap.fraction == fraction) return tap.nodes;
+    if (std::abs(tap.fraction - fraction) < same_place) return tap.nodes;
   }
   taps.push_back(
       {fraction, new_nodes(fmt::format("{}@{}", element, print_quantity(fraction, "%")), letters)});

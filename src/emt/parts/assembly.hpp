@@ -36,6 +36,11 @@ struct WindingTap {
   std::vector<NodeId> nodes;
 };
 
+/// Currents into the two ends of a stretch of a line, one entry per phase.
+struct StretchCurrents {
+  std::vector<Terms> near, far;
+};
+
 class Assembly {
  public:
   Assembly(const network::Network& network, double step_s);
@@ -56,6 +61,10 @@ class Assembly {
   [[nodiscard]] std::vector<Tap> stations(const std::string& element,
                                           const std::array<std::string, 2>& between) const;
 
+  /// The stretch of a line that begins at a fraction of it, where it is part of a right of way; null
+  /// elsewhere.
+  [[nodiscard]] const StretchCurrents* shared_stretch(const std::string& line, double from) const;
+
   [[nodiscard]] std::vector<WindingTap> winding_taps(const std::string& transformer) const;
 
   // --- said by element models ----------------------------------------------------------------
@@ -65,6 +74,9 @@ class Assembly {
   std::vector<NodeId> tap(const std::string& element, double fraction, const std::string& letters);
   std::vector<NodeId> tap_winding(const std::string& transformer, const std::string& winding,
                                   double fraction);
+  void share_stretch(const std::string& line, double from, StretchCurrents currents) {
+    shared_stretches_[line].emplace_back(from, std::move(currents));
+  }
   std::size_t waveform(Waveform waveform);
   void impose(NodeId node, const std::string& owner, std::size_t waveform, double angle_rad);
   Slot series(SeriesPart part);            ///< returns its first current
@@ -150,6 +162,7 @@ class Assembly {
   std::map<std::string, const network::Bus*> buses_;
   std::map<std::string, std::vector<NodeId>> bus_nodes_;
   std::map<std::string, std::vector<Tap>> taps_;
+  std::map<std::string, std::vector<std::pair<double, StretchCurrents>>> shared_stretches_;
   std::map<std::string, std::vector<WindingTap>> winding_taps_;
   std::map<std::string, std::size_t> signal_index_;
   std::vector<std::string> notes_;

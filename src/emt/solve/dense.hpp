@@ -42,5 +42,9 @@ struct Decomposition {
   Eigen::MatrixXcd vectors;
 };
 [[nodiscard]] Decomposition decompose(const Eigen::MatrixXd& matrix, bool vectors);
+/// Of any complex matrix, vectors of unit length.
+[[nodiscard]] Decomposition decompose(const Eigen::MatrixXcd& matrix);
+/// Eigenvalues of a Hermitian matrix, ascending.
+[[nodiscard]] Eigen::VectorXd hermitian_eigenvalues(const Eigen::MatrixXcd& matrix);
 
 }  // namespace zavrek::emt::internal

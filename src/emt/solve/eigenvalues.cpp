@@ -25,4 +25,13 @@ Decomposition decompose(const Eigen::MatrixXd& matrix, bool vectors) {
   return found;
 }
 
+Decomposition decompose(const Eigen::MatrixXcd& matrix) {
+  const Eigen::ComplexEigenSolver<Eigen::MatrixXcd> solver(matrix);
+  return {solver.eigenvalues(), solver.eigenvectors()};
+}
+
+Eigen::VectorXd hermitian_eigenvalues(const Eigen::MatrixXcd& matrix) {
+  return Eigen::SelfAdjointEigenSolver<Eigen::MatrixXcd>(matrix, Eigen::EigenvaluesOnly).eigenvalues();
+}
+
 }  // namespace zavrek::emt::internal

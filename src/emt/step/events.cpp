@@ -204,11 +204,12 @@ void Core::settle(double from, double until, double event) noexcept {
 
   const double offset = offset_of(event);
   solve_behind(event, offset, half_step_solved);
-  go_on((until - event) / options.step_s);
-  if (offset == 0 && !lines.empty()) {
+  if (!lines.empty()) {
+    // The values just behind the event, straight from the half steps.
     for (std::size_t k = 0; k < at.end.size(); ++k) at.at_event[k] = 2 * at.middle[k] - at.end[k];
-    lines.replace_newest(at.at_event.data());
+    lines.jump(offset, at.present.data(), at.at_event.data());
   }
+  go_on((until - event) / options.step_s);
 }
 
 /// Changes the valves over that are due at an event; whether that changes the solution, as it does not where

@@ -111,6 +111,7 @@ std::vector<FaultedPhases> faulted_phases(const Outcome& o, const Device& device
   const double level_V = level_of(measures->bus);
   std::vector<FaultedPhases> all;
   const auto add = [&](const Disturbance& one, double from_s) {
+    if (!one.fault.with.empty()) return false;  // what another circuit adds is not said by its phases
     const std::string& on = one.fault.on.empty() ? o.trial.fault->fault.on : one.fault.on;
     all.push_back({from_s, one.fault.phases});
     return std::abs(level_of(on) / level_V - 1) < same_level;

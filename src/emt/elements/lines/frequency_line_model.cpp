@@ -1,7 +1,6 @@
 #include "emt/elements/lines/frequency_line_model.hpp"
 
 #include <algorithm>
-#include <bit>
 #include <cmath>
 
 #include "emt/parts/discrete.hpp"
@@ -10,6 +9,7 @@ namespace zavrek::emt::internal {
 
 FrequencyLineModel::FrequencyLineModel(FrequencyLine line, double step_s, double network_omega)
     : line_(std::move(line)), n_(line_.phases), step_(step_s), omega_(network_omega) {
+  double longest = 0;
   for (const FittedMode& fitted : line_.modes) {
     Mode mode;
     mode.constant = mode.direct = fitted.admittance.constant;
@@ -17,12 +17,14 @@ FrequencyLineModel::FrequencyLineModel(FrequencyLine line, double step_s, double
     mode.propagation = function_of(fitted.propagation, step_s);
     for (const Fraction& f : mode.admittance.fractions) mode.direct += f.weight * f.gain.real();
     mode.delay_steps = fitted.delay_s / step_s;
-    const auto length = std::bit_ceil(static_cast<std::size_t>(mode.delay_steps) + 4);
-    for (auto& ring : mode.sent) ring.assign(length, 0.0);
+    longest = std::max(longest, mode.delay_steps);
     modes_.push_back(std::move(mode));
   }
+  sent_ = SentWaves(2 * n_, longest);
   modal_history_.resize(static_cast<std::size_t>(2 * n_));
   arriving_.resize(modal_history_.size());
+  before_.resize(modal_history_.size());
+  behind_.resize(modal_history_.size());
 }
 
 FrequencyLineModel::Function FrequencyLineModel::function_of(const RationalFit& fit, double step_s) {
@@ -87,7 +89,7 @@ void FrequencyLineModel::start(const Places& places, const Eigen::VectorXcd& v, 
   double* slots = values + places.first;
   for (int k = 0; k < 2 * n_; ++k) slots[k] = i[k].real();
   for (int m = 0; m < n_; ++m) {
-    Mode& mode = modes_[static_cast<std::size_t>(m)];
+    const Mode& mode = modes_[static_cast<std::size_t>(m)];
     const FittedMode& fitted = line_.modes[static_cast<std::size_t>(m)];
     Complex vm[2], sent[2];
     for (int end = 0; end < 2; ++end) {
@@ -99,12 +101,7 @@ void FrequencyLineModel::start(const Places& places, const Eigen::VectorXcd& v, 
       }
       sent[end] = fitted.admittance(s) * vm[end] + im;
       slots[sent_slot() + end * n_ + m] = sent[end].real();
-      const auto length = static_cast<long long>(mode.sent[end].size());
-      for (long long back = 0; back < length; ++back) {
-        const auto at = static_cast<std::size_t>((length - back) % length);
-        mode.sent[end][at] =
-            (sent[end] * std::polar(1.0, -omega_ * step_s * static_cast<double>(back))).real();
-      }
+      sent_.fill(end * n_ + m, sent[end], omega_, step_s);
     }
     const double steps = mode.delay_steps, whole = std::floor(steps);
     const Complex delay = (1 - (steps - whole)) * std::polar(1.0, -omega_ * step_s * whole) +
@@ -124,49 +121,23 @@ void FrequencyLineModel::start(const Places& places, const Eigen::VectorXcd& v, 
       fill(mode.propagation, fitted.propagation, end, sent[1 - end] * delay);
     }
   }
-  newest_ = 0;
 }
 
-/// What left an end at a time in steps, straight between grid points.
-double FrequencyLineModel::past(const Mode& mode, int end, double time_steps) const noexcept {
-  const std::vector<double>& ring = mode.sent[end];
-  const auto mask = static_cast<long long>(ring.size()) - 1;
-  const double clamped = std::min(time_steps, static_cast<double>(newest_));
-  const auto whole = static_cast<long long>(std::floor(clamped));
-  const double share = clamped - static_cast<double>(whole);
-  const double young = ring[static_cast<std::size_t>(whole & mask)];
-  if (share == 0) return young;
-  return young + share * (ring[static_cast<std::size_t>((whole + 1) & mask)] - young);
-}
-
-/// Each step begins at a grid point, whose values are final by then.
-void FrequencyLineModel::keep(double from_steps, const Places& places, const double* old) noexcept {
-  const auto index = static_cast<long long>(std::llround(from_steps));
-  if (std::abs(from_steps - static_cast<double>(index)) > 1e-6 || index < newest_) return;
-  newest_ = index;
-  for (int m = 0; m < n_; ++m) {
-    Mode& mode = modes_[static_cast<std::size_t>(m)];
-    for (int end = 0; end < 2; ++end) {
-      const auto mask = static_cast<long long>(mode.sent[end].size()) - 1;
-      mode.sent[end][static_cast<std::size_t>(index & mask)] = old[places.first + sent_slot() + end * n_ + m];
-    }
-  }
+void FrequencyLineModel::read_voltages(const Places& places, const double* values,
+                                       std::vector<double>& into) const noexcept {
+  for (std::size_t k = 0; k < into.size(); ++k) into[k] = values[places.p[k]] - values[places.q[k]];
 }
 
 bool FrequencyLineModel::begin(const Interval& stretch, const Places& places, const double* old,
                                double* history, double*) noexcept {
   const bool whole = stretch.rule == Rule::trapezoidal;
-  if (!stretch.beyond) keep((stretch.until_s - stretch.length_s()) / step_, places, old);
+  sent_.begin(stretch, old + places.first + sent_slot());
   const double* slots = old + places.first;
-  double v[2][8];
-  for (int k = 0; k < 2 * n_; ++k) {
-    const auto at = static_cast<std::size_t>(k);
-    v[k / n_][k % n_] = old[places.p[at]] - old[places.q[at]];
-  }
+  read_voltages(places, old, before_);
   for (int end = 0; end < 2; ++end) {
     for (int m = 0; m < n_; ++m) {
       const Mode& mode = modes_[static_cast<std::size_t>(m)];
-      const double v0 = modal(line_.currents, v[end], m);
+      const double v0 = modal(line_.currents, &before_[static_cast<std::size_t>(end * n_)], m);
       double j = 0;
       for (std::size_t k = 0; k < mode.admittance.fractions.size(); ++k) {
         const Fraction& f = mode.admittance.fractions[k];
@@ -174,9 +145,9 @@ bool FrequencyLineModel::begin(const Interval& stretch, const Places& places, co
         const Complex x0(slots[at], slots[at + 1]);
         j += f.weight * (whole ? f.advance * x0 + f.gain * v0 : f.euler * x0).real();
       }
-      const double u1 = past(mode, 1 - end, stretch.until_s / step_ - mode.delay_steps);
+      const double u1 = sent_.at((1 - end) * n_ + m, stretch.until_s / step_ - mode.delay_steps);
       const double u0 =
-          past(mode, 1 - end, (stretch.until_s - stretch.length_s()) / step_ - mode.delay_steps);
+          sent_.at((1 - end) * n_ + m, (stretch.until_s - stretch.length_s()) / step_ - mode.delay_steps);
       for (std::size_t k = 0; k < mode.propagation.fractions.size(); ++k) {
         const Fraction& f = mode.propagation.fractions[k];
         const int at = slot_of(mode.propagation, end, k);
@@ -201,17 +172,15 @@ void FrequencyLineModel::end(const Interval& stretch, const Places& places, cons
   const bool whole = stretch.rule == Rule::trapezoidal;
   const double* before = old + places.first;
   double* slots = now + places.first;
-  double v0[2][8], v1[2][8];
-  for (int k = 0; k < 2 * n_; ++k) {
-    const auto at = static_cast<std::size_t>(k);
-    v0[k / n_][k % n_] = old[places.p[at]] - old[places.q[at]];
-    v1[k / n_][k % n_] = now[places.p[at]] - now[places.q[at]];
-    slots[k] = 0;
-  }
+  read_voltages(places, old, before_);
+  read_voltages(places, now, behind_);
+  std::fill_n(slots, 2 * n_, 0.0);
   for (int end = 0; end < 2; ++end) {
+    const double* const v0 = &before_[static_cast<std::size_t>(end * n_)];
+    const double* const v1 = &behind_[static_cast<std::size_t>(end * n_)];
     for (int m = 0; m < n_; ++m) {
       const Mode& mode = modes_[static_cast<std::size_t>(m)];
-      const double vm0 = modal(line_.currents, v0[end], m), vm1 = modal(line_.currents, v1[end], m);
+      const double vm0 = modal(line_.currents, v0, m), vm1 = modal(line_.currents, v1, m);
       const auto advance = [&](const Function& f, double u0, double u1) {
         double sum = 0;
         for (std::size_t k = 0; k < f.fractions.size(); ++k) {
@@ -227,24 +196,24 @@ void FrequencyLineModel::end(const Interval& stretch, const Places& places, cons
         return sum;
       };
       const double forced = mode.constant * vm1 + advance(mode.admittance, vm0, vm1);  // Yc * v
-      const double u1 = past(mode, 1 - end, stretch.until_s / step_ - mode.delay_steps);
+      const double u1 = sent_.at((1 - end) * n_ + m, stretch.until_s / step_ - mode.delay_steps);
       const double u0 =
-          past(mode, 1 - end, (stretch.until_s - stretch.length_s()) / step_ - mode.delay_steps);
+          sent_.at((1 - end) * n_ + m, (stretch.until_s - stretch.length_s()) / step_ - mode.delay_steps);
       const double current = forced - advance(mode.propagation, u0, u1);
       slots[sent_slot() + end * n_ + m] = forced + current;
       for (int k = 0; k < n_; ++k)
         slots[end * n_ + k] += line_.currents[static_cast<std::size_t>(k * n_ + m)] * current;
     }
   }
+  sent_.end(stretch, slots + sent_slot());
 }
 
 void FrequencyLineModel::look_back(const Past& before, double time_s) noexcept {
   for (int end = 0; end < 2; ++end) {
     for (int m = 0; m < n_; ++m) {
-      const Mode& mode = modes_[static_cast<std::size_t>(m)];
       const double left_at = time_s - line_.modes[static_cast<std::size_t>(m)].delay_s;
       arriving_[static_cast<std::size_t>(end * n_ + m)] = left_at < before.begins_s()
-                                                              ? past(mode, 1 - end, left_at / step_)
+                                                              ? sent_.at((1 - end) * n_ + m, left_at / step_)
                                                               : before.at((1 - end) * n_ + m, left_at);
     }
   }
@@ -255,12 +224,9 @@ void FrequencyLineModel::slopes(const Places& places, double* values, double* cu
                                 double* slopes) noexcept {
   double* slots = values + places.first;
   std::fill(currents, currents + 2 * n_, 0.0);
+  read_voltages(places, values, before_);
   for (int end = 0; end < 2; ++end) {
-    double v[8];
-    for (int k = 0; k < n_; ++k) {
-      const auto at = static_cast<std::size_t>(end * n_ + k);
-      v[k] = values[places.p[at]] - values[places.q[at]];
-    }
+    const double* const v = &before_[static_cast<std::size_t>(end * n_)];
     for (int m = 0; m < n_; ++m) {
       const Mode& mode = modes_[static_cast<std::size_t>(m)];
       const FittedMode& fitted = line_.modes[static_cast<std::size_t>(m)];

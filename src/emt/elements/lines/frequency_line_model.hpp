@@ -11,6 +11,7 @@
 #include <algorithm>
 #include <vector>
 
+#include "emt/elements/lines/sent_waves.hpp"
 #include "emt/parts/model.hpp"
 #include "zavrek/emt/frequency_line.hpp"
 
@@ -24,10 +25,7 @@ class FrequencyLineModel : public Model {
     return std::make_unique<FrequencyLineModel>(*this);
   }
   void visit_state(StateArchive& archive) override {
-    for (Mode& mode : modes_) {
-      for (auto& ring : mode.sent) archive(ring);
-    }
-    archive(newest_);
+    sent_.visit_state(archive);
     archive(modal_history_);
   }
   /// Ends: near phases, then far phases, to ground. Slots: their currents, what leaves the ends per mode,
@@ -70,7 +68,6 @@ class FrequencyLineModel : public Model {
     double constant = 0;
     Function admittance, propagation;
     double delay_steps = 0;
-    std::vector<double> sent[2];  // ring per end of what left it at past grid points
   };
   using Complex = std::complex<double>;
 
@@ -81,8 +78,7 @@ class FrequencyLineModel : public Model {
   [[nodiscard]] int slot_of(const Function& f, int end, std::size_t k) const {
     return state_slot() + 2 * (end * states_ + f.first + static_cast<int>(k));
   }
-  [[nodiscard]] double past(const Mode& mode, int end, double time_steps) const noexcept;
-  void keep(double from_steps, const Places& places, const double* old) noexcept;
+  void read_voltages(const Places& places, const double* values, std::vector<double>& into) const noexcept;
   /// Modal quantity of an end from phases.
   [[nodiscard]] double modal(const std::vector<double>& transform, const double* phases,
                              int mode) const noexcept;
@@ -92,9 +88,10 @@ class FrequencyLineModel : public Model {
   int states_ = 0;  // complex states of one end
   double step_, omega_;
   std::vector<Mode> modes_;
-  long long newest_ = -1;              // grid index of the newest kept value
-  std::vector<double> modal_history_;  // 2 n
-  std::vector<double> arriving_;       // 2 n, for the reference: what left the other end a travel time ago
+  SentWaves sent_;                       // of the modes of the near end, then of the far one
+  std::vector<double> modal_history_;    // 2 n
+  std::vector<double> before_, behind_;  // 2 n: voltages at the ends of a stretch
+  std::vector<double> arriving_;         // 2 n, for the reference: what left the other end a travel time ago
 };
 
 }  // namespace zavrek::emt::internal

@@ -60,35 +60,42 @@ LineMatrices from_sequence_values(const std::string& owner, std::size_t n, const
 
 }  // namespace
 
+std::vector<std::string> conductor_names(const std::string& letters) {
+  std::vector<std::string> names;
+  for (const char letter : letters) names.emplace_back(1, letter);
+  return names;
+}
+
+void require_passive(const std::string& owner, const MatrixFields& fields, const LineMatrices& m) {
+  require_passive(owner, fields.inductance, m.inductance, true);
+  require_passive(owner, fields.resistance, m.resistance, false);
+  require_passive(owner, fields.capacitance, m.capacitance, false);
+}
+
 const network::LineGeometry& geometry_of(const Assembly& assembly, const std::string& owner,
-                                         const std::string& letters, const std::string& name) {
+                                         const std::vector<std::string>& conductors,
+                                         const std::string& name) {
   std::vector<std::string> known;
   for (const network::LineGeometry& geometry : assembly.network().geometries) {
     known.push_back(geometry.name);
     if (geometry.name != name) continue;
-    std::string phases;
-    for (const char letter : {'a', 'b', 'c'}) {
-      const std::string word(1, letter);
-      bool there = false;
-      for (const auto& wire : geometry.wires) there = there || wire.phase == word;
-      for (const auto& core : geometry.cores) there = there || core.phase == word;
-      if (there) phases += letter;
-    }
-    if (phases != letters)
+    if (const auto has = network::conductors_of(geometry); has != conductors) {
       reject(owner, "geometry",
-             fmt::format("\"{}\" has the phases {}; its buses have {}", name, phases, letters));
+             fmt::format("\"{}\" has the phases {}; its buses have {}", name, fmt::join(has, " "),
+                         fmt::join(conductors, " ")));
+    }
     return geometry;
   }
   reject(owner, "geometry", fmt::format("no geometry \"{}\"{}", name, suggestion(name, known)));
 }
 
-LineMatrices line_matrices(const Assembly& assembly, const std::string& owner, const std::string& letters,
-                           const LineValues& v) {
-  const std::size_t n = letters.size();
+LineMatrices line_matrices(const Assembly& assembly, const std::string& owner,
+                           const std::vector<std::string>& conductors, const LineValues& v) {
+  const std::size_t n = conductors.size();
   const double omega = assembly.omega();
   LineMatrices m;
   if (!v.geometry.empty()) {
-    network::LineGeometry geometry = geometry_of(assembly, owner, letters, v.geometry);
+    network::LineGeometry geometry = geometry_of(assembly, owner, conductors, v.geometry);
     geometry.frequency_Hz = assembly.network().frequency_Hz;
     const LineConstants constants = line_constants(geometry);
     const auto size = static_cast<Eigen::Index>(n);
@@ -109,9 +116,10 @@ LineMatrices line_matrices(const Assembly& assembly, const std::string& owner, c
     m.capacitance = v.b_matrix.empty() ? Eigen::MatrixXd(0 * m.inductance)
                                        : Eigen::MatrixXd(full(owner, "b_matrix", n, v.b_matrix) / omega);
   }
-  require_passive(owner, v.x_matrix.empty() ? "x0" : "x_matrix", m.inductance, true);
-  require_passive(owner, v.x_matrix.empty() ? "r0" : "r_matrix", m.resistance, false);
-  require_passive(owner, v.x_matrix.empty() ? "c0" : "b_matrix", m.capacitance, false);
+  require_passive(
+      owner,
+      v.x_matrix.empty() ? MatrixFields{"r0", "x0", "c0"} : MatrixFields{"r_matrix", "x_matrix", "b_matrix"},
+      m);
   return m;
 }
 

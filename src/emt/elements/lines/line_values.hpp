@@ -2,6 +2,7 @@
 #pragma once
 
 #include <string>
+#include <vector>
 
 #include "emt/parts/assembly.hpp"
 #include "zavrek/network/geometry.hpp"
@@ -16,25 +17,46 @@ struct LineMatrices {
   }
 };
 
-/// The fields that lines and cables have in common.
+/// The fields that lines, cables and rights of way have in common.
 struct LineValues {
-  double r1, x1, c1, r0, x0, c0;  // SI per metre
+  double r1, x1, c1, r0, x0, c0;  // SI per metre; not of a right of way
   const std::vector<double>&r_matrix, &x_matrix, &b_matrix;
   const std::string& geometry;
 };
 template <class T>
 [[nodiscard]] LineValues values_of(const T& e) {
-  return {e.r1_ohm_per_m, e.x1_ohm_per_m,       e.c1_F_per_m,         e.r0_ohm_per_m,     e.x0_ohm_per_m,
-          e.c0_F_per_m,   e.r_matrix_ohm_per_m, e.x_matrix_ohm_per_m, e.b_matrix_S_per_m, e.geometry};
+  LineValues values{network::unset,     network::unset, network::unset,       network::unset,
+                    network::unset,     network::unset, e.r_matrix_ohm_per_m, e.x_matrix_ohm_per_m,
+                    e.b_matrix_S_per_m, e.geometry};
+  if constexpr (requires { e.r1_ohm_per_m; }) {
+    values.r1 = e.r1_ohm_per_m, values.x1 = e.x1_ohm_per_m, values.c1 = e.c1_F_per_m;
+    values.r0 = e.r0_ohm_per_m, values.x0 = e.x0_ohm_per_m, values.c0 = e.c0_F_per_m;
+  }
+  return values;
 }
 
-/// Throws Error in the name of `owner` when values are missing, do not fit the phases, or make no passive
+/// As a geometry of one circuit names the conductors of some phases: "a", "b", "c".
+[[nodiscard]] std::vector<std::string> conductor_names(const std::string& letters);
+
+/// Throws Error in the name of `owner` when values are missing, do not fit the conductors, or make no passive
 /// line.
 [[nodiscard]] LineMatrices line_matrices(const Assembly& assembly, const std::string& owner,
-                                         const std::string& letters, const LineValues& values);
+                                         const std::vector<std::string>& conductors,
+                                         const LineValues& values);
+[[nodiscard]] inline LineMatrices line_matrices(const Assembly& assembly, const std::string& owner,
+                                                const std::string& letters, const LineValues& values) {
+  return line_matrices(assembly, owner, conductor_names(letters), values);
+}
 
-/// Throws Error when there is none of that name or when its phases are not `letters`.
+/// Throws Error that names a field of `owner`: those of resistance, inductance and capacitance.
+struct MatrixFields {
+  const char *resistance, *inductance, *capacitance;
+};
+void require_passive(const std::string& owner, const MatrixFields& fields, const LineMatrices& matrices);
+
+/// Throws Error when there is none of that name or when it has other conductors.
 [[nodiscard]] const network::LineGeometry& geometry_of(const Assembly& assembly, const std::string& owner,
-                                                       const std::string& letters, const std::string& name);
+                                                       const std::vector<std::string>& conductors,
+                                                       const std::string& name);
 
 }  // namespace zavrek::emt::internal
