@@ -62,7 +62,9 @@ void add_reading(CLI::App& app, Words& words, int& code) {
       ->required();
   verb->add_option("--length", words.line.length, "fit the parameters over frequency for this length");
   verb->add_option("--poles", words.line.poles, "poles of each fitted function")->check(CLI::Range(2, 40));
-  verb->add_option("--figure", words.line.figure, "draw it over frequency: NAME.png or NAME.svg");
+  verb->add_flag("--in-phases", words.line.in_phases,
+                 "fit in phases instead of in modes of one real transformation");
+  verb->add_option("--figure", words.line.figure, "draw it over frequency, in modes: NAME.png or NAME.svg");
   verb->add_flag("--json", words.line.json, "print JSON");
   verb->callback([&] { code = tool::line(words.line); });
 }

@@ -116,6 +116,7 @@ struct LineOptions {
   std::string geometry;
   std::string length;  // to fit, when given
   int poles = 14;
+  bool in_phases = false;
   std::string figure;
   bool json = false;
 };
