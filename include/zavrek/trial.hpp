@@ -251,9 +251,16 @@ void doubt_silent_devices(const Case& all, const RunOptions& how, std::vector<Tr
                                       bool explain = true);
 
 /// Runs a case undisturbed for `duration_s`, or, where that is 0, until RunOptions::stop is set. The record
-/// holds the latest `kept_s`, or, where RunOptions::rows_in is set, all, on disk.
+/// holds the latest `kept_s`, or, where RunOptions::rows_in is set, all, on disk. What is operated counts its
+/// times from the begin.
 [[nodiscard]] TrialResult run_undisturbed(const Case& all, double duration_s, double kept_s,
-                                          const RunOptions& options);
+                                          const RunOptions& options,
+                                          const std::vector<Operation>& operations = {});
+/// An operation in one line, behind its time: "0.2 s: open Q1", "0.3 s: load.active = 2 MW", "1 s: shorted
+/// B1.a_upper". Throws Error for another form.
+[[nodiscard]] Operation operation_of(const std::string& text);
+/// Where rows of the records lie between steps, and so are read off straight lines; empty where they do not.
+[[nodiscard]] std::string rows_between_steps(const Case& all, double step_s);
 /// Runs one trial from a fresh plant with fresh devices; again where the computer held it back too far to be
 /// judged, RunOptions::most_repeats times at most. A device that dies or falls silent fails the
 /// trial, it does not throw. Throws Error only for a case that cannot be compiled.

@@ -80,20 +80,24 @@ bool Run::Loop::take_stride() noexcept {
 /// All whose instants lie within the step, or at the end of the stride.
 void Run::Loop::take_samples() noexcept {
   const double step = exchange_.step_s(), now = exchange_.time_s(), slack = same_instant * step;
-  const auto instant = [&] { return static_cast<double>(next_row_) / record_rate_Hz_; };
   // What a sample is interpolated between is read at the two ends of its step only.
-  if (stride_ == 1 && instant() > now + step + slack) return;
+  if (stride_ == 1 && next_instant_s() > now + step + slack) return;
   exchange_.read();
-  if (stride_ > 1) return take_row(1);  // samples lie on the grid
-  while (instant() <= now + slack) take_row(1 - (now - instant()) / step);
+  if (stride_ > 1) return take_next(1);  // samples lie on the grid
+  while (next_instant_s() <= now + slack) take_next(1 - (now - next_instant_s()) / step);
 }
 
-void Run::Loop::take_row(double share) noexcept {
-  const long long row = next_row_++;
-  exchange_.show(share, static_cast<double>(row) / record_rate_Hz_, row / rows_per_sample_);
-  if (row % rows_per_sample_ == 0) {
+void Run::Loop::take_next(double share) noexcept {
+  const double at = next_instant_s(), same = at + same_instant / record_rate_Hz_;
+  const bool row = static_cast<double>(next_row_) / record_rate_Hz_ <= same;
+  const bool sample = static_cast<double>(next_sample_) / rate_Hz_ <= same;
+  exchange_.show(share, at, sample ? next_sample_ : next_sample_ - 1);
+  if (sample) {
+    ++next_sample_;
     for (const auto& port : ports_) port->sample(exchange_);
   }
+  if (!row) return;
+  ++next_row_;
   if (recorder_) recorder_->sample(exchange_);
 }
 
@@ -107,8 +111,7 @@ Run::Loop::Loop(const Setup& setup, std::unique_ptr<Source> source, const RunOpt
       frames_(options.interface.empty() ? setup.bench.interface : options.interface,
               medium_of(setup.bench.medium)),
       rate_Hz_(samples_per_cycle * setup.network.frequency_Hz),
-      rows_per_sample_(setup.bench.points_per_cycle / samples_per_cycle),
-      record_rate_Hz_(rate_Hz_ * rows_per_sample_) {
+      record_rate_Hz_(setup.bench.points_per_cycle * setup.network.frequency_Hz) {
   if (plant_ && options.cores > 1 && plant_->summary().shards > 1) {
     crew_ = std::make_unique<pace::Crew>(std::min(options.cores, plant_->summary().shards));
     plant_->share(crew_.get());
@@ -220,7 +223,8 @@ bool Run::Loop::anybody_outside() const {
 void Run::Loop::find_stride() {
   const double steps = 1 / (record_rate_Hz_ * exchange_.step_s());
   const int whole = static_cast<int>(std::lround(steps));
-  const bool watched = exchange_.looks_each_step() || !stepped_.empty();
+  const bool watched = exchange_.looks_each_step() || !stepped_.empty() ||
+                       setup_.bench.points_per_cycle % samples_per_cycle != 0;
   if (!plant_ || control_ || watched || whole < 2 || std::abs(steps - whole) > 1e-9 * steps) return;
   if (plant_->ready_leaps(whole)) stride_ = whole;
 }
@@ -236,7 +240,7 @@ void Run::Loop::begin() {
   if (plant_ && options_.plants) options_.plants->keep_start();
   if (stride_ == 1) return;
   exchange_.read();  // as all stands at the start
-  take_row(1);
+  take_next(1);
 }
 
 /// Whether somebody else already speaks as this run will: what devices hear would be a mixture.

@@ -5,6 +5,7 @@
 // came in by then is told ahead of the next step and acts from its beginning on.
 #pragma once
 
+#include <algorithm>
 #include <memory>
 #include <optional>
 #include <string>
@@ -54,19 +55,23 @@ class Run::Loop {
   std::vector<Port*> stepped_;  // those to which every step matters
   Timetable timetable_;
   std::optional<internal::Recorder> recorder_;
-  double rate_Hz_;       // of the streams
-  int rows_per_sample_;  // of the record, which may be finer
-  double record_rate_Hz_;
-  int stride_ = 1;  // steps
+  double rate_Hz_;         // of the streams
+  double record_rate_Hz_;  // of the record, which is finer or as fine
+  int stride_ = 1;         // steps
   bool begun_ = false;
-  long long next_row_ = 0;
+  long long next_row_ = 0, next_sample_ = 0;
   bool goes_on_ = true;  // the source does
 
  private:
   [[nodiscard]] bool step() noexcept;
   [[nodiscard]] bool take_stride() noexcept;
   void take_samples() noexcept;
-  void take_row(double share) noexcept;
+  /// The next row of the record, the next sample of the streams, or both, so far within the step.
+  void take_next(double share) noexcept;
+  [[nodiscard]] double next_instant_s() const noexcept {
+    return std::min(static_cast<double>(next_row_) / record_rate_Hz_,
+                    static_cast<double>(next_sample_) / rate_Hz_);
+  }
   void record_transformers();
 };
 

@@ -70,7 +70,7 @@ const Table& table(const Bench*) {
                  "set it "
                  "to 0 or 1")
           .count("points_per_cycle", &Bench::points_per_cycle, within(80, 8000),
-                 "samples of the records per cycle; a multiple of 80, the rate of the streams")
+                 "samples of the records per cycle; the streams have 80")
           .choice("control", &Bench::control, {"plant", "process", "outside"},
                   "where the control runs: in the plant's process, in its own, or one that is there already")
           .choice("libraries", &Bench::libraries, {"housed", "trusted"},

@@ -143,8 +143,6 @@ void check_device(const Device& device, Flaws& flaws) {
 
 std::vector<Flaw> validate(const Setup& setup) {
   internal::Flaws flaws{setup, {}};
-  if (setup.bench.points_per_cycle % samples_per_cycle != 0)
-    flaws.report("bench", "points_per_cycle", "must be a multiple of 80, the rate of the streams");
   for (const PortSettings& port : setup.bench.ports)
     std::visit([&](const auto& settings) { internal::check(settings, flaws); }, port);
   internal::check_contacts(flaws);

@@ -114,6 +114,8 @@ int check(const CheckOptions& options) {
   if (const double late = trial::control_lateness_s(all, plant); late > 0)
     notes.push_back(fmt::format("the control's period is no multiple of the step: it runs up to {} late",
                                 print_rounded(late, "s")));
+  if (std::string note = trial::rows_between_steps(all, plant.step_s()); !note.empty())
+    notes.push_back(std::move(note));
   for (std::string& note : trial::check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
   const std::vector<bench::Path> wiring = wiring_of(all);
   if (options.json) {

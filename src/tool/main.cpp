@@ -84,6 +84,11 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->add_option(
       "--signals", words.run.signals,
       "signals to record besides those of the bench; all voltages and currents when there are none");
+  verb->add_option("--at", words.run.at,
+                   "what is operated, such as \"0.2 s: open Q1\" or \"0.3 s: load.active = 2 MW\"; again for "
+                   "more")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
   verb->add_option("--record", words.run.record, "write the record: NAME.cfg (COMTRADE) or NAME.csv");
   verb->add_option("--figure", words.run.figure, "draw the record: NAME.png or NAME.svg");
   verb->add_option("--cores", words.run.cores, cores_help)->check(CLI::Range(1, 64));
@@ -101,6 +106,7 @@ void add_running(CLI::App& app, Words& words, int& code) {
                  "as fast as it goes, when every device runs in the plant's process");
   verb->add_flag("--json", words.test.json, "print JSON");
   verb->add_flag("--no-figures", words.test.no_figures, "draw no PNG per trial");
+  verb->add_flag("--csv", words.test.csv, "keep each record as CSV too");
   verb->add_option("--cores", words.test.cores, cores_help)->check(CLI::Range(1, 64));
   verb->add_option("--repeats", words.test.repeats,
                    "how often a trial that this computer held back too far to be judged is run again")

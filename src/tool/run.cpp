@@ -65,7 +65,9 @@ int run(const RunOptions& options) {
                     most_in_memory_s));
   if (kept_s > most_in_memory_s && !options.until_stopped)
     how.rows_in = std::filesystem::absolute(options.record).parent_path();
-  const trial::TrialResult result = trial::run_undisturbed(all, duration_s, kept_s, how);
+  std::vector<trial::Operation> operations;
+  for (const std::string& one : options.at) operations.push_back(trial::operation_of(one));
+  const trial::TrialResult result = trial::run_undisturbed(all, duration_s, kept_s, how, operations);
   if (!result.medium.empty()) fmt::print("wire: {}\n", result.medium);
   fmt::print("{}\n", to_string(result.timing));
   if (!result.accounts.empty()) fmt::print("{}\n", bench::to_string(result.accounts, result.step_s));

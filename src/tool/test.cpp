@@ -85,6 +85,7 @@ void keep_evidence(const trial::Case& all, const trial::TrialResult& result,
                    const std::filesystem::path& stem, const TestOptions& options) {
   if (result.record.time_s.size() < 2) return;
   record::write_comtrade(result.record, std::filesystem::path(stem) += ".cfg", encoding_of(options.encoding));
+  if (options.csv) record::write_file(std::filesystem::path(stem) += ".csv", record::to_csv(result.record));
   if (!options.no_figures)
     report::draw_record(result.record, result.name, std::filesystem::path(stem) += ".png", 4,
                         report::judged_signals(all, result.name));

@@ -44,6 +44,7 @@ struct RunOptions {
   std::string pace = "wall";
   std::string place;
   std::vector<std::string> signals;  // recorded besides those of the bench
+  std::vector<std::string> at;       // what is operated
   std::string record;
   std::string figure;
   int cores = 1;
@@ -60,6 +61,7 @@ struct TestOptions {
   bool free = false;
   bool json = false;
   bool no_figures = false;
+  bool csv = false;
   int cores = 1;
   int repeats = 8;
 };

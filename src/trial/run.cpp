@@ -414,6 +414,15 @@ void note_interruption(bench::Run& run, double duration_s, const RunOptions& opt
     result.failure = fmt::format("interrupted at t = {:.4g} s of {:.4g} s", plant.time_s(), duration_s);
 }
 
+/// What is told of a plant and its record. The streams' own rate is told by `check`.
+std::vector<std::string> notes_of(const Case& all, const emt::Plant& plant) {
+  std::vector<std::string> notes = plant.summary().notes;
+  if (all.bench.points_per_cycle == bench::samples_per_cycle) return notes;
+  if (std::string note = rows_between_steps(all, plant.step_s()); !note.empty())
+    notes.push_back(std::move(note));
+  return notes;
+}
+
 /// What a run leaves behind, unjudged.
 void take_result(bench::Run& run, TrialResult& result) {
   const emt::Plant& plant = *run.plant();
@@ -432,14 +441,24 @@ void take_result(bench::Run& run, TrialResult& result) {
 
 }  // namespace
 
-TrialResult run_undisturbed(const Case& all, double duration_s, double kept_s, const RunOptions& options) {
+std::string rows_between_steps(const Case& all, double step_s) {
+  const double steps = 1 / (all.bench.points_per_cycle * all.network.frequency_Hz * step_s);
+  if (std::abs(steps - std::round(steps)) < 1e-9 * steps && steps >= 1) return {};
+  return fmt::format(
+      "the {} points per cycle of the records lie between steps of {}: read off straight lines",
+      all.bench.points_per_cycle, print_rounded(step_s, "s"));
+}
+
+TrialResult run_undisturbed(const Case& all, double duration_s, double kept_s, const RunOptions& options,
+                            const std::vector<Operation>& operations) {
   network::Network network = all.network;
   network.faults.clear();
   TrialResult result;
   result.name = "run";
   bench::Run run(all, network, options);
   run.record(0, kept_s, {});
-  result.notes = run.plant()->summary().notes;
+  result.notes = notes_of(all, *run.plant());
+  run.schedule(internal::operations(run.exchange(), operations, 0, "--at"));
   result.failure = run.start();
   if (result.failure.empty()) {
     result.timing = run.execute(duration_s);
@@ -499,7 +518,7 @@ TrialResult run_once(const Case& all, const Trial& trial, const RunOptions& opti
   bench::Run run(all, network, options);
   emt::Plant& plant = *run.plant();
   run.record(duration, 0, signals_judged(trial), points_judged(trial));
-  result.notes = plant.summary().notes;
+  result.notes = notes_of(all, plant);
 
   result.inception_s = trial.fault ? inception_time(plant, trial, frequency) : trial.prefault_s;
   std::vector<bench::Deed> deeds = internal::fault_deeds(trial, result.inception_s);

@@ -24,7 +24,9 @@ def copy(of, to, control="", bench=""):
 
 # the control in a process of its own: the same verdicts, one period later
 case = copy("battery", "apart", bench='control = "process"\n')
-has(run("test", case, "--free", "--out", "apart-out", "--no-figures"), "4 of 4 trials passed")
+has(run("test", case, "--free", "--out", "apart-out", "--no-figures", "--csv"), "4 of 4 trials passed")
+tables = [path.read_text().splitlines() for path in (scratch / "apart-out").glob("*.csv")]
+expect(len(tables) == 4 and all(len(rows) > 100 and rows[0].startswith("time_s,") for rows in tables), "a CSV per trial")
 case = copy("battery", "late", bench='control = "process"\ncontrol_delay = 8\n')
 text = run("test", case, "--free", "--only", "step of power", "--out", "late-out", "--no-figures", code=1)
 has(text, "FAIL start, then a step of power")  # eight periods of delay make the current loop swing

@@ -90,6 +90,9 @@ has(text, "of the plant in each", "times real time")
 times = [float(line.split(",")[0]) for line in (scratch / "latest.csv").read_text().splitlines() if line[:1].isdigit()]
 expect(abs(times[-1] - times[0] - 0.2) < 0.01 and times[-1] > 0.5, f"the latest 0.2 s are wanted, not {times[0]} to {times[-1]}")
 has(run("run", demo / "veskar", "--until-stopped", "--for", "1 s", code=2), "--for excludes --until-stopped")
+has(run("run", demo / "veskar", "--for", "0.4 s", "--place", "plant", "--pace", "free", "--at", "0.1 s: open Q1", "--at", "0.25 s: close Q1"), "Q1 closed")
+has(run("run", demo / "veskar", "--at", "0.1 s: shut Q1", code=2), '"0.1 s: shut Q1" is no operation')
+has(run("run", demo / "veskar", "--at", "0.1 s: open Q11", code=2), 'did you mean "Q1"?')
 has(run("run", demo / "veskar", "--for", "2 km", code=2), '"2 km" is a length; a time is wanted')
 for wrong in ("0 s", "-1 s"):
     for words in (("run", demo / "veskar"), ("reference", demo / "veskar"), ("steps", demo / "veskar"), ("fitness",)):

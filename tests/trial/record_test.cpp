@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 
 #include "zavrek/casefile.hpp"
 #include "zavrek/trial.hpp"
@@ -149,6 +150,57 @@ TEST(TrialRecord, AgreesWithAFinerOneThatIsNotOnTheGrid) {
     for (std::size_t v = 0; v < coarse.verdicts.size(); ++v)
       EXPECT_EQ(coarse.verdicts[v].passed, fine.verdicts[v].passed);
   }
+}
+
+/// 500 points a cycle fall on no sample of the streams but each fortieth row.
+TEST(TrialRecord, OfARateThatIsNoMultipleOfTheStreamsIsJudgedAlike) {
+  const Case all = fresh_quay();
+  Case odd = all;
+  odd.network.step_s = 40e-6;
+  odd.bench.points_per_cycle = 500;
+  EXPECT_EQ(rows_between_steps(odd, odd.network.step_s), "");
+  Case between = odd;
+  between.bench.points_per_cycle = 300;
+  EXPECT_EQ(rows_between_steps(between, between.network.step_s),
+            "the 300 points per cycle of the records lie between steps of 40 us: read off straight lines");
+  const TrialResult usual = run(all, all.trials[0]);
+  for (const Case* one : {&odd, &between}) {
+    const TrialResult result = run(*one, one->trials[0]);
+    EXPECT_NEAR(result.record.rate_Hz, 50 * one->bench.points_per_cycle, 1e-9);
+    ASSERT_EQ(result.verdicts.size(), usual.verdicts.size());
+    for (std::size_t v = 0; v < usual.verdicts.size(); ++v) {
+      EXPECT_TRUE(result.verdicts[v].passed) << result.verdicts[v].measured;
+      EXPECT_EQ(result.verdicts[v].expected.substr(0, 5), usual.verdicts[v].expected.substr(0, 5));
+    }
+    EXPECT_EQ(result.notes.size(), usual.notes.size() + (one == &between ? 1U : 0U));
+    // Rows stand at their own times: a sinusoid ahead of the fault is one.
+    const std::vector<double>& v = result.record.find_analog("VT0.va")->samples;
+    const double turn = 2 * std::numbers::pi / one->bench.points_per_cycle;
+    const double most = *std::max_element(v.begin(), v.begin() + 600);
+    for (std::size_t k = 1; k < 250; ++k)
+      ASSERT_NEAR(v[k - 1] + v[k + 1], 2 * std::cos(turn) * v[k], 2e-4 * most) << k;
+  }
+}
+
+TEST(UndisturbedRun, DoesWhatItIsToldTo) {
+  const Case all = fresh_quay();
+  const RunOptions how{.place = "plant", .interface = {}, .free = true, .relay_program = {}};
+  std::vector<Operation> operations;
+  for (const char* text : {"0.1 s: open Q1", " 0.3 s:close  Q1 "}) operations.push_back(operation_of(text));
+  const TrialResult result = run_undisturbed(all, 0.5, 0.5, how, operations);
+  ASSERT_EQ(result.record.events.size(), 2U);
+  EXPECT_EQ(result.record.events[0].text, "Q1 open");
+  EXPECT_GT(result.record.events[0].time_s, 0.1);
+  EXPECT_EQ(result.record.events[1].text, "Q1 closed");
+  EXPECT_GT(result.record.events[1].time_s, 0.3);
+  const Operation knob = operation_of("1.5 s: load.ferry.active = 2 MW");
+  EXPECT_EQ(knob.set, "load.ferry.active");
+  EXPECT_EQ(knob.to, "2 MW");
+  EXPECT_EQ(knob.at_s, 1.5);
+  EXPECT_EQ(operation_of("0 s: late B1.a_upper").late, "B1.a_upper");
+  for (const char* wrong : {"open Q1", "0.1 s: Q1", "0.1 s: shut Q1", "0.1 s: = 3", "soon: open Q1"})
+    EXPECT_THROW((void)operation_of(wrong), Error) << wrong;
+  EXPECT_THROW((void)run_undisturbed(all, 0.1, 0.1, how, {operation_of("0 s: open nothing")}), Error);
 }
 
 /// Outputs of the control stand beside signals of the plant, each sample as it was then.

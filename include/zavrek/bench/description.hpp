@@ -56,7 +56,7 @@ struct Bench {
   /// set them to 0 or 1.
   std::vector<std::string> contacts;
   double listen_s = 0.6;      ///< ahead of the first frame, whether somebody else speaks as the bench will
-  int points_per_cycle = 80;  ///< of the records; a multiple of 80, the rate of the streams
+  int points_per_cycle = 80;  ///< of the records; the streams have 80
   std::vector<PortSettings> ports;
   std::vector<Device> devices;
   std::string control = "plant";  ///< "plant": blocks in the plant's process; "process": in one of their own,

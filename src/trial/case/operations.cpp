@@ -1,7 +1,11 @@
 #include "trial/case/operations.hpp"
 
+#include <algorithm>
 #include <array>
+#include <string_view>
 #include <utility>
+
+#include <fmt/format.h>
 
 namespace zavrek::trial::internal {
 namespace {
@@ -37,9 +41,10 @@ void set_value(Deed& deed, const Operation& o, const bench::Exchange& exchange, 
 
 }  // namespace
 
-std::vector<Deed> operations(bench::Exchange& exchange, const Trial& trial, double zero_s) {
+std::vector<Deed> operations(bench::Exchange& exchange, const std::vector<Operation>& operate, double zero_s,
+                             const std::string& place) {
   std::vector<Deed> deeds;
-  for (const Operation& o : trial.operate) {
+  for (const Operation& o : operate) {
     Deed deed = deed_of(o, zero_s + o.at_s);
     try {
       const bench::AskId what = deed.kind == Deed::Kind::fail  ? exchange.gate_of(deed.what)
@@ -47,10 +52,7 @@ std::vector<Deed> operations(bench::Exchange& exchange, const Trial& trial, doub
                                                                : exchange.operable_of(deed.what);
       if (deed.kind == Deed::Kind::set) set_value(deed, o, exchange, what);
     } catch (const Error& error) {
-      throw Error(Flaw{.file = {},
-                       .place = "trial \"" + trial.name + "\"",
-                       .field = "operate",
-                       .text = error.flaws()[0].text});
+      throw Error(Flaw{.file = {}, .place = place, .field = "operate", .text = error.flaws()[0].text});
     }
     deeds.push_back(std::move(deed));
   }
@@ -67,3 +69,45 @@ std::vector<Deed> fault_deeds(const Trial& trial, double inception_s) {
 }
 
 }  // namespace zavrek::trial::internal
+
+namespace zavrek::trial {
+
+Operation operation_of(const std::string& text) {
+  const auto bare = [](std::string_view part) {
+    const std::size_t first = part.find_first_not_of(' '), last = part.find_last_not_of(' ');
+    return first == std::string_view::npos ? std::string()
+                                           : std::string(part.substr(first, last - first + 1));
+  };
+  const std::size_t colon = text.find(':');
+  const auto refuse = [&] {
+    throw Error(fmt::format(
+        "\"{}\" is no operation; \"0.2 s: open Q1\" or \"0.3 s: load.active = 2 MW\" is wanted", text));
+  };
+  if (colon == std::string::npos) refuse();
+  Operation o;
+  o.at_s = parse_quantity_as(bare(std::string_view(text).substr(0, colon)), "s");
+  const std::string what = bare(std::string_view(text).substr(colon + 1));
+  if (const std::size_t equals = what.find('='); equals != std::string::npos) {
+    o.set = bare(std::string_view(what).substr(0, equals));
+    o.to = bare(std::string_view(what).substr(equals + 1));
+    if (o.set.empty() || o.to.empty()) refuse();
+    return o;
+  }
+  const std::size_t space = what.find(' ');
+  if (space == std::string::npos) refuse();
+  const std::string verb = what.substr(0, space);
+  const std::array<std::pair<std::string_view, std::string Operation::*>, 7> verbs{
+      {{"open", &Operation::open},
+       {"close", &Operation::close},
+       {"shorted", &Operation::shorted},
+       {"dead", &Operation::dead},
+       {"lost", &Operation::lost},
+       {"late", &Operation::late},
+       {"restored", &Operation::restored}}};
+  const auto found = std::find_if(verbs.begin(), verbs.end(), [&](const auto& v) { return v.first == verb; });
+  if (found == verbs.end()) refuse();
+  o.*(found->second) = bare(std::string_view(what).substr(space));
+  return o;
+}
+
+}  // namespace zavrek::trial

@@ -28,10 +28,12 @@ protection::RecordedInputs seen_by(const Device& device, const Outcome& o, doubl
   protection::RecordedInputs seen;
   seen.frequency_Hz = o.record.frequency_Hz;
   seen.rate_Hz = bench::samples_per_cycle * seen.frequency_Hz;
-  const auto every = static_cast<std::size_t>(std::lround(o.record.rate_Hz / seen.rate_Hz));
+  // Rows of the record that stand on a sample, or, where it has others, straight between two.
+  const double rows_per_sample = o.record.rate_Hz / seen.rate_Hz;
   // Up to the sample on which it decided, which an event between two samples lies ahead of.
-  const auto end = std::min(o.record.time_s.size(),
-                            static_cast<std::size_t>(std::ceil(until_s * o.record.rate_Hz - 1e-6)) + 1);
+  const auto end = std::min(
+      static_cast<std::size_t>(std::ceil(until_s * seen.rate_Hz - 1e-6)) + 1,
+      static_cast<std::size_t>(static_cast<double>(o.record.time_s.size() - 1) / rows_per_sample + 1e-6) + 1);
   for (const std::string& name : device.reads) {
     const Stream* stream = o.all.bench.find_stream(name);
     std::array<const std::vector<double>*, 6> columns{};
@@ -41,11 +43,18 @@ protection::RecordedInputs seen_by(const Device& device, const Outcome& o, doubl
       columns[3 + k] = &analog_of(o.record, stream->vt + ".v" + phase).samples;
     }
     std::vector<protection::Sample> samples;
-    for (std::size_t row = 0; row < end; row += every) {
+    for (std::size_t number = 0; number < end; ++number) {
+      const double at = static_cast<double>(number) * rows_per_sample;
+      const auto row = static_cast<std::size_t>(at + 1e-6);
+      const double share = std::max(0.0, at - static_cast<double>(row));
+      const auto value = [&](const std::vector<double>& column) {
+        if (share < 1e-6 || row + 1 == column.size()) return column[row];
+        return column[row] + share * (column[row + 1] - column[row]);
+      };
       protection::Sample& sample = samples.emplace_back();
       for (std::size_t k = 0; k < 3; ++k) {
-        sample.current_A[k] = (*columns[k])[row];
-        sample.voltage_V[k] = (*columns[3 + k])[row];
+        sample.current_A[k] = value(*columns[k]);
+        sample.voltage_V[k] = value(*columns[3 + k]);
         sample.current_A[3] += sample.current_A[k];
         sample.voltage_V[3] += sample.voltage_V[k];
       }
