@@ -44,7 +44,9 @@ class Reader {
     const std::string name = name_of(element);
     const std::vector<std::string> buses = buses_of(element);
     // A source's signals count its current out of it.
-    const double sign = std::holds_alternative<network::Source>(element) ? -1 : 1;
+    const bool gives = std::holds_alternative<network::Source>(element) ||
+                       std::holds_alternative<network::CurrentSource>(element);
+    const double sign = gives ? -1 : 1;
     for (std::size_t k = 0; k < buses.size() && k < std::size(suffixes); ++k)
       read_end({name, buses[k], suffixes[k], sign}, flow);
     for (const char* signal : {".tap", ".tap_a", ".tap_b", ".tap_c"}) {

@@ -41,7 +41,7 @@ struct Flow {
 };
 
 /// Of a plant just compiled from that network. An end is known where the element has signals of its phase
-/// currents at a bus; stiff sources have none. All is zero for a network that starts at rest.
+/// currents at a bus. All is zero for a network that starts at rest.
 [[nodiscard]] Flow flow_of(const network::Network& network, const Plant& plant);
 
 }  // namespace zavrek::emt

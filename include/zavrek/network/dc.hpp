@@ -37,10 +37,11 @@ inline const Table& table(const DcLink*) {
   return built;
 }
 
-/// An ideal d.c. voltage behind a resistance, between the poles p and n.
+/// An ideal d.c. voltage behind a resistance, between the poles p and n of a bus or any two terminals.
 struct DcSource {
   std::string name;
   std::string bus;
+  std::string plus, minus;
   double voltage_V = unset;
   double resistance_ohm = 1e-3;
 };
@@ -48,7 +49,11 @@ struct DcSource {
 inline const Table& table(const DcSource*) {
   static const Table built =
       TableOf<DcSource>("dc_source", "d.c. voltage behind a resistance, from p to n")
-          .bus("bus", &DcSource::bus, "bus with poles p and n")
+          .bus("bus", &DcSource::bus, "bus with poles p and n", Need::optional)
+          .text("plus", &DcSource::plus, "terminal of its positive side, such as \"dc.m\", instead of a bus",
+                Need::optional)
+          .text("minus", &DcSource::minus, "terminal of its negative side, such as \"ground\"",
+                Need::optional)
           .quantity("voltage", &DcSource::voltage_V, "V", any(), "open-circuit voltage")
           .changeable()
           .quantity("resistance", &DcSource::resistance_ohm, "ohm", above(0), "inner")

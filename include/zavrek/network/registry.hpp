@@ -9,12 +9,14 @@
 #include "zavrek/network/cable.hpp"
 #include "zavrek/network/capacitive_voltage_transformer.hpp"
 #include "zavrek/network/contactor.hpp"
+#include "zavrek/network/current_source.hpp"
 #include "zavrek/network/current_transformer.hpp"
 #include "zavrek/network/dc.hpp"
 #include "zavrek/network/dc_converter.hpp"
 #include "zavrek/network/induction_machine.hpp"
 #include "zavrek/network/line.hpp"
 #include "zavrek/network/load.hpp"
+#include "zavrek/network/meter.hpp"
 #include "zavrek/network/one_phase_transformer.hpp"
 #include "zavrek/network/permanent_magnet_machine.hpp"
 #include "zavrek/network/pv_array.hpp"
@@ -33,6 +35,7 @@ namespace zavrek::network {
 /// Every kind of element. A new element is its header (description and field table), its source
 /// in src/emt (equations and model), its test, and its row here.
 using Element = std::variant<Source,               //
+                             CurrentSource,        //
                              Branch,               //
                              Cable,                //
                              Line,                 //
@@ -61,6 +64,7 @@ using Element = std::variant<Source,               //
                              Disconnector,        //
                              EarthingSwitch,      //
                              Contactor,           //
+                             Meter,               //
                              CurrentTransformer,  //
                              VoltageTransformer,  //
                              CapacitiveVoltageTransformer>;

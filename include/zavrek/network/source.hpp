@@ -16,11 +16,16 @@ struct Source {
   double x_over_r = 10;
   double z0_over_z1 = 1;
   double x0_over_r0 = 10;
-  Points harmonics;            ///< order to share of the voltage
-  Points magnitude_programme;  ///< factor over time
-  Points angle_programme;      ///< rad over time, added to the angle
-  Points frequency_programme;  ///< Hz over time
-  std::string playback;        ///< COMTRADE file, relative to the case
+  Points harmonics;                              ///< order to share of the voltage
+  Points magnitude_programme;                    ///< factor over time
+  Points angle_programme;                        ///< rad over time, added to the angle
+  Points frequency_programme;                    ///< Hz over time
+  Points magnitude_a, magnitude_b, magnitude_c;  ///< factors on a phase over time
+  Points angle_a, angle_b, angle_c;              ///< rad over time, added to the angle of a phase
+  double noise = 0;                              ///< rms, of the rms of the voltage
+  double noise_bandwidth_Hz = 2000;
+  int noise_seed = 1;
+  std::string playback;  ///< COMTRADE file, relative to the case
   std::vector<std::string> playback_channels;
   std::vector<double> playback_time_s;               ///< read from `playback`
   std::vector<std::vector<double>> playback_values;  ///< V to ground, per channel
@@ -53,6 +58,19 @@ inline const Table& table(const Source*) {
               "what is added to the angle over time, likewise, such as [\"1 s: 0 deg\", \"1 s: 8 deg\"]")
           .programme("frequency_programme", &Source::frequency_programme, "Hz",
                      "frequency over time, likewise, such as [\"1 s: 50 Hz\", \"3 s: 48 Hz\"]")
+          .programme("magnitude_a", &Source::magnitude_a, "",
+                     "factor on phase a alone over time, likewise, beside magnitude_programme")
+          .programme("magnitude_b", &Source::magnitude_b, "", "of phase b")
+          .programme("magnitude_c", &Source::magnitude_c, "", "of phase c")
+          .programme("angle_a", &Source::angle_a, "deg",
+                     "what is added to the angle of phase a alone over time, likewise")
+          .programme("angle_b", &Source::angle_b, "deg", "of phase b")
+          .programme("angle_c", &Source::angle_c, "deg", "of phase c")
+          .quantity("noise", &Source::noise, "%", at_least(0),
+                    "rms, of the rms of the voltage; each phase has its own")
+          .quantity("noise_bandwidth", &Source::noise_bandwidth_Hz, "kHz", above(0),
+                    "of the noise: straight lines between random values twice as often")
+          .count("noise_seed", &Source::noise_seed, at_least(0), "of its random numbers")
           .text("playback", &Source::playback,
                 "COMTRADE record whose voltages it plays instead, relative to the case", Need::optional)
           .texts("playback_channels", &Source::playback_channels, "its channels for the phases of the bus")

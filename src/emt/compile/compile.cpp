@@ -7,6 +7,7 @@
 #include "emt/compile/compiler.hpp"
 #include "emt/elements/fault.hpp"
 #include "emt/elements/lines/right_of_way.hpp"
+#include "emt/elements/source.hpp"
 
 namespace zavrek::emt::internal {
 
@@ -33,6 +34,7 @@ void Compiler::assemble_elements() {
   assemble_rights_of_way(assembly_);
   // Elements that refer to other elements (current transformers) read their signals: they come second.
   for (const bool refers : {false, true}) {
+    if (refers) assemble_stiff_currents(assembly_);
     for (const network::Element& element : network_.elements) {
       const auto& fields = network::table_of(element).fields;
       const bool does =

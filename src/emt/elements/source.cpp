@@ -1,11 +1,13 @@
 // Source: e(t) = E cos(omega t + angle - k 120 deg) behind Z = R + L d/dt (from short-circuit power).
 // E, angle and omega may follow programmes, harmonics may add to it, or a record is played instead
-// (waveform.hpp). Stiff without a short-circuit power: the nodes of the bus take e(t). `NAME.i*` flows out of
-// the source into the network.
+// (waveform.hpp). Stiff without a short-circuit power: the nodes of the bus take e(t), and its current is
+// what all else draws from them. `NAME.i*` flows out of the source into the network.
 #include <cmath>
 #include <numbers>
 
 #include <fmt/format.h>
+
+#include "emt/elements/source.hpp"
 
 #include "emt/parts/assembly.hpp"
 
@@ -48,6 +50,12 @@ void assemble(const network::Source& source, Assembly& assembly) {
   shape.set_magnitude(source.magnitude_programme);
   shape.set_angle(source.angle_programme);
   shape.set_frequency(source.frequency_programme);
+  shape.set_phase(0, source.magnitude_a, source.angle_a);
+  shape.set_phase(1, source.magnitude_b, source.angle_b);
+  shape.set_phase(2, source.magnitude_c, source.angle_c);
+  if (source.noise > 0)
+    shape.set_noise(source.noise * peak / (frequency == 0 ? 1 : std::numbers::sqrt2),
+                    source.noise_bandwidth_Hz, source.noise_seed);
   if (!source.playback.empty()) set_playback(source, phases, shape);
   const std::size_t waveform = assembly.waveform(std::move(shape));
   for (std::size_t k = 0; k < phases; ++k) {
@@ -75,6 +83,16 @@ void assemble(const network::Source& source, Assembly& assembly) {
   for (std::size_t k = 0; k < phases; ++k)
     currents.push_back({value_of({first.index + static_cast<int>(k)})});
   assembly.phase_signals(source.name + ".i", "A", currents, bus.phases);
+}
+
+void assemble_stiff_currents(Assembly& assembly) {
+  for (const network::Element& element : assembly.network().elements) {
+    const auto* source = std::get_if<network::Source>(&element);
+    if (!source || network::is_set(source->short_circuit_VA)) continue;
+    std::vector<Terms> currents;
+    for (const NodeId node : assembly.nodes(source->bus)) currents.push_back(assembly.drawn_from(node));
+    assembly.phase_signals(source->name + ".i", "A", currents, assembly.bus(source->bus).phases);
+  }
 }
 
 }  // namespace zavrek::emt::internal

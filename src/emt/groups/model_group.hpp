@@ -20,6 +20,16 @@ struct ModelRow {
   std::vector<std::complex<double>> input_phasors{};
   std::vector<double> history{};      // A, per end, from p to q
   std::vector<double> conductance{};  // S, ends * ends
+  int currents = -1;                  // where those of its ends go; nowhere when -1
+  /// Behind a solution.
+  void write_currents(double* now) const noexcept {
+    const double* g = conductance.data();
+    for (std::size_t k = 0; k < history.size(); ++k) {
+      double sum = history[k];
+      for (std::size_t m = 0; m < history.size(); ++m) sum += *g++ * (now[places.p[m]] - now[places.q[m]]);
+      now[static_cast<std::size_t>(currents) + k] = sum;
+    }
+  }
 };
 
 class ModelGroup {
@@ -28,7 +38,7 @@ class ModelGroup {
   ModelGroup(const ModelGroup& other) {
     for (const ModelRow& row : other.rows_)
       rows_.push_back({row.model->clone(), row.places, row.number, row.marks, row.in_condensed,
-                       row.input_phasors, row.history, row.conductance});
+                       row.input_phasors, row.history, row.conductance, row.currents});
   }
   ModelGroup& operator=(const ModelGroup&) = delete;
 
@@ -63,6 +73,7 @@ class ModelGroup {
     bool jumps = false;
     for (ModelRow& row : rows_) {
       row.model->end(interval, row.places, old, now, row.history.data(), row.conductance.data());
+      if (row.currents >= 0) row.write_currents(now);
       jumps = row.model->jumps(row.places, now) || jumps;
     }
     return jumps;

@@ -92,6 +92,7 @@ class ModelEquations final : public PartEquations {
     int states_at;        // among the unknowns
     int voltages_at;      // voltages of a capacitive model between unknown nodes; or -1
     std::size_t kept_at;  // the first of its remembered slots
+    int currents_at;      // of its ends among the values; or -1
   };
 
   void add(const ModelRow& from, const ModelPart& part) {
@@ -102,7 +103,7 @@ class ModelEquations final : public PartEquations {
                        .field = {},
                        .text = "has no continuous equations that the reference could solve"});
     if (from.model->varies()) frame_.bend_all();
-    Row row{from.model.get(), &from.places, &part.ends, states, frame_.size(), -1, 0};
+    Row row{from.model.get(), &from.places, &part.ends, states, frame_.size(), -1, 0, from.currents};
     for (int s = 0; s < states.count; ++s)
       frame_.take(1, part.owner, std::max(0.1, std::abs(state_values(row)[s])),
                   {.differential = true, .bent = true});
@@ -120,6 +121,8 @@ class ModelEquations final : public PartEquations {
   }
   void evaluate(const Row& row, std::vector<double>& currents, std::vector<double>& slopes) const {
     row.model->slopes(*row.places, frame_.values.data(), currents.data(), slopes.data());
+    if (row.currents_at >= 0)
+      std::copy(currents.begin(), currents.end(), frame_.values.begin() + row.currents_at);
   }
   void take_rates(const Row& row, double t, const double* y, const double* dy, double* f) {
     std::vector<double> rates(row.ends->size());
@@ -156,8 +159,10 @@ class ModelKind final : public ListedKind<ModelPart, &Assembly::model_parts, Mod
                            : stamps.add(part.ends, part.model->conductance(assembly.step_s()));
   }
   void place(const Assembly& assembly, SlotPlaces& places) const override {
-    for (const ModelPart& part : assembly.model_parts)
+    for (const ModelPart& part : assembly.model_parts) {
       places.take(part.first, static_cast<std::size_t>(part.model->slots()));
+      if (part.currents.index >= 0) places.take(part.currents, part.ends.size());
+    }
   }
 
   /// The models move into the core.
@@ -172,6 +177,7 @@ class ModelKind final : public ListedKind<ModelPart, &Assembly::model_parts, Mod
       for (Eigen::Index r = 0; r < g.rows(); ++r) {
         for (Eigen::Index c = 0; c < g.cols(); ++c) row.conductance.push_back(g(r, c));
       }
+      if (part.currents.index >= 0) row.currents = lowering.at(part.currents);
       if (row.model->varies()) mark_columns(row, lowering.add_adjustable(part.ends, g), lowering.core);
       if (const auto [first, count] = row.model->charging_slots(); count > 0)
         lowering.enter_charging(row.places.first + first, count);
@@ -194,6 +200,7 @@ class ModelKind final : public ListedKind<ModelPart, &Assembly::model_parts, Mod
       if (injected.size() == current.size()) current += injected;
       injected = current;
       phasors.put(part.first, current);
+      if (part.currents.index >= 0) phasors.put(part.currents, current);
     }
   }
 

@@ -75,6 +75,7 @@ template <class Kind>
 const PartKind& series_kind();
 const PartKind& capacitance_kind();
 const PartKind& conductance_kind();
+const PartKind& drive_kind();
 const PartKind& pole_kind();
 const PartKind& segment_kind();
 const PartKind& valve_kind();

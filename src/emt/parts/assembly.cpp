@@ -273,6 +273,44 @@ void Assembly::end_currents(const std::string& element, const std::vector<Terms>
   for (std::size_t k = 0; k < far.size(); ++k) signal(element + ".i" + letters[k] + "_far", "A", far[k]);
 }
 
+Terms Assembly::drawn_from(NodeId node) {
+  Terms sum;
+  const auto add = [&](const Ends& ends, Slot current) {
+    if (ends.p == node) sum.push_back(value_of(current));
+    if (ends.q == node) sum.push_back(value_of(current, -1));
+  };
+  const auto add_all = [&](const std::vector<Ends>& ends, Slot first) {
+    for (std::size_t k = 0; k < ends.size(); ++k) add(ends[k], {first.index + static_cast<int>(k)});
+  };
+  for (const SeriesPart& part : series_parts) add_all(part.ends, part.first_current);
+  for (const CapacitancePart& part : capacitance_parts) add_all(part.ends, part.first_current);
+  for (const PolePart& part : pole_parts) add(part.ends, part.current);
+  for (const SegmentPart& part : segment_parts) add(part.ends, part.current);
+  for (const ValvePart& part : valve_parts) add(part.ends, part.current);
+  for (const WavePart& part : wave_parts) {
+    for (std::size_t k = 0; k < part.near.size(); ++k) {
+      add({part.near[k], ground_node}, {part.first_near_current.index + static_cast<int>(k)});
+      add({part.far[k], ground_node}, {part.first_far_current.index + static_cast<int>(k)});
+    }
+  }
+  const auto add_conducted = [&](const Ends& ends, const Ends& across, double siemens) {
+    const double out = (ends.p == node ? siemens : 0) - (ends.q == node ? siemens : 0);
+    if (out == 0) return;
+    if (across.p != ground_node) sum.push_back(voltage_of(across.p, out));
+    if (across.q != ground_node) sum.push_back(voltage_of(across.q, -out));
+  };
+  for (const ConductancePart& part : conductance_parts) add_conducted(part.ends, part.ends, part.siemens);
+  for (const DrivePart& part : drive_parts) add_conducted(part.ends, {part.node, ground_node}, part.siemens);
+  for (ModelPart& part : model_parts) {
+    const bool touches = std::any_of(part.ends.begin(), part.ends.end(),
+                                     [&](const Ends& ends) { return ends.p == node || ends.q == node; });
+    if (!touches) continue;
+    if (part.currents.index < 0) part.currents = take_slots(part.ends.size());
+    add_all(part.ends, part.currents);
+  }
+  return sum;
+}
+
 const Terms* Assembly::find_signal(const std::string& name) const {
   const auto found = signal_index_.find(name);
   return found == signal_index_.end() ? nullptr : &signals[found->second].terms;

@@ -82,6 +82,9 @@ class Assembly {
   Slot series(SeriesPart part);            ///< returns its first current
   Slot capacitance(CapacitancePart part);  ///< returns its first current
   void conductance(Ends ends, double siemens);
+  void drive(Ends ends, NodeId imposed, double siemens) { drive_parts.push_back({ends, imposed, siemens}); }
+  /// What all parts draw from a node. Parts to come do not count.
+  [[nodiscard]] Terms drawn_from(NodeId node);
   int pole(PolePart part);  ///< returns the index of the pole
   int wave(WavePart part);  ///< returns the index of the part
   const SegmentPart& segments(SegmentPart part);
@@ -130,6 +133,7 @@ class Assembly {
   std::vector<SeriesPart> series_parts;
   std::vector<CapacitancePart> capacitance_parts;
   std::vector<ConductancePart> conductance_parts;
+  std::vector<DrivePart> drive_parts;
   std::vector<PolePart> pole_parts;
   std::vector<WavePart> wave_parts;
   std::vector<SegmentPart> segment_parts;

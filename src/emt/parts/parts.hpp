@@ -164,6 +164,7 @@ struct ModelPart {
   std::unique_ptr<Model> model;
   std::vector<Terms> inputs{};  // what it reads beside its own ends
   Slot first{};                 // model->slots() of them
+  Slot currents{};              // of its ends, n of them, where somebody wants them
 };
 
 /// A two-ended line of n phases in n modes: v = voltages * modal v, i = currents * modal i, with
@@ -179,6 +180,13 @@ struct WavePart {
   Eigen::VectorXd travel_s;        // n
   Slot first_near_current;         // n slots, into the line
   Slot first_far_current;          // n slots, into the line
+};
+
+/// A current that follows the voltage of an imposed node, from p to q.
+struct DrivePart {
+  Ends ends;
+  NodeId node = ground_node;
+  double siemens = 1;
 };
 
 /// A node whose voltage is that of a source, one of its phases.

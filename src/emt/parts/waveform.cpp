@@ -26,6 +26,14 @@ double along(const network::Points& points, double x, double piece) noexcept {
   return y + (points[k + 1].y - y) * (x - at) / (points[k + 1].x - at);
 }
 
+/// A number that looks random, one for each input (splitmix64, S. Vigna).
+std::uint64_t scrambled(std::uint64_t x) noexcept {
+  x += 0x9E3779B97F4A7C15ULL;
+  x = (x ^ (x >> 30)) * 0xBF58476D1CE4E5B9ULL;
+  x = (x ^ (x >> 27)) * 0x94D049BB133111EBULL;
+  return x ^ (x >> 31);
+}
+
 }  // namespace
 
 Waveform::Waveform(double amplitude, double omega, double angle_rad)
@@ -34,6 +42,40 @@ Waveform::Waveform(double amplitude, double omega, double angle_rad)
 void Waveform::set_magnitude(const network::Points& factors) { magnitude_ = factors; }
 
 void Waveform::set_angle(const network::Points& angles) { turns_ = angles; }
+
+void Waveform::set_phase(std::size_t phase, const network::Points& factors, const network::Points& angles) {
+  if (factors.empty() && angles.empty()) return;
+  own_.resize(3);
+  own_[phase] = {factors, angles};
+}
+
+void Waveform::set_noise(double rms, double bandwidth_Hz, int seed) {
+  // Straight lines between values of one deviation have two thirds of their mean square.
+  noise_ = rms * std::sqrt(1.5);
+  values_per_s_ = 2 * bandwidth_Hz;
+  seed_ = scrambled(static_cast<std::uint64_t>(seed));
+}
+
+std::size_t Waveform::third_of(double angle_rad) noexcept {
+  return static_cast<std::size_t>(std::lround(-angle_rad / (turn / 3)) + 3) % 3;
+}
+
+double Waveform::noise(double time_s, std::size_t phase) const noexcept {
+  const double at = time_s * values_per_s_, whole = std::floor(at);
+  // The sum of eight even ones is normal enough, and has no values beyond five deviations.
+  const auto value = [&](double number) {
+    if (number <= 0) return 0.0;  // it begins at the start, which is none of a random instant
+    std::uint64_t state = seed_ + 3 * static_cast<std::uint64_t>(number) + phase;
+    double sum = 0;
+    for (int k = 0; k < 4; ++k) {
+      state = scrambled(state);
+      sum += static_cast<double>(state >> 32U) + static_cast<double>(state & 0xFFFFFFFFULL);
+    }
+    return (sum / 4294967296.0 - 4) * std::sqrt(1.5);
+  };
+  const double before = value(whole);
+  return noise_ * (before + (at - whole) * (value(whole + 1) - before));
+}
 
 void Waveform::set_frequency(const network::Points& hertz) {
   pieces_.clear();
@@ -80,6 +122,11 @@ std::vector<double> Waveform::corners_s() const {
   for (const network::Points* points : {&magnitude_, &turns_}) {
     for (const network::Point& point : *points) all.push_back(point.x);
   }
+  for (const Own& own : own_) {
+    for (const network::Points* points : {&own.magnitude, &own.turns}) {
+      for (const network::Point& point : *points) all.push_back(point.x);
+    }
+  }
   for (const Piece& piece : pieces_) all.push_back(piece.start_s);
   return all;
 }
@@ -87,24 +134,33 @@ std::vector<double> Waveform::corners_s() const {
 double Waveform::value(double time_s, double piece_s, double angle_rad) const noexcept {
   if (!samples_.empty()) {
     // A playback's phases stand 120 degrees apart.
-    const auto third = static_cast<std::size_t>(std::lround(-angle_rad / (turn / 3)) + 3) % 3;
-    const std::vector<double>& samples = samples_[std::min(third, samples_.size() - 1)];
+    const std::vector<double>& samples = samples_[std::min(third_of(angle_rad), samples_.size() - 1)];
     const std::size_t k = piece_at(sample_times_, time_s, [](double t) { return t; });
     if (time_s <= sample_times_[k] || k + 1 == samples.size()) return samples[k];
     const double share = (time_s - sample_times_[k]) / (sample_times_[k + 1] - sample_times_[k]);
     return samples[k] + share * (samples[k + 1] - samples[k]);
   }
-  const double theta = phase(time_s, piece_s) + angle_ + angle_rad;
+  double theta = phase(time_s, piece_s) + angle_ + angle_rad;
+  double level = amplitude_ * magnitude(time_s, piece_s), besides = 0;
+  if (!alike()) {
+    const std::size_t third = third_of(angle_rad);
+    if (!own_.empty()) {
+      const Own& own = own_[third];
+      if (!own.turns.empty()) theta += along(own.turns, time_s, piece_s);
+      if (!own.magnitude.empty()) level *= along(own.magnitude, time_s, piece_s);
+    }
+    if (noise_ > 0) besides = noise(time_s, third);
+  }
   double sum = std::cos(theta);
   for (const Harmonic& h : harmonics_) sum += h.share * std::cos(h.order * theta + h.angle_rad);
-  return amplitude_ * magnitude(time_s, piece_s) * sum;
+  return level * sum + besides;
 }
 
 Waveform::Instant::Instant(const Waveform& waveform, double time_s, double piece_s) noexcept
     : waveform_(waveform),
       time_s_(time_s),
       piece_s_(piece_s),
-      plain_(waveform.samples_.empty() && waveform.harmonics_.empty()) {
+      plain_(waveform.samples_.empty() && waveform.harmonics_.empty() && waveform.alike()) {
   if (!plain_) return;
   const double theta = waveform.phase(time_s, piece_s) + waveform.angle_;
   const double amplitude = waveform.amplitude_ * waveform.magnitude(time_s, piece_s);
@@ -155,9 +211,14 @@ std::vector<Waveform::Line> Waveform::lines(double angle_rad) const {
     }
     return {{omega_, std::abs(sum), std::arg(sum)}};
   }
-  const double level = amplitude_ * magnitude(0, 0);
+  double level = amplitude_ * magnitude(0, 0);
   // What phase() says at zero counts as part of the angle; it is zero unless a programme starts before.
-  const double theta = phase(0, 0) + angle_ + angle_rad;
+  double theta = phase(0, 0) + angle_ + angle_rad;
+  if (!own_.empty()) {
+    const Own& own = own_[third_of(angle_rad)];
+    if (!own.turns.empty()) theta += along(own.turns, 0, 0);
+    if (!own.magnitude.empty()) level *= along(own.magnitude, 0, 0);
+  }
   std::vector<Line> all{{omega_, level, theta}};
   for (const Harmonic& h : harmonics_)
     all.push_back({h.order * omega_, level * h.share, h.order * theta + h.angle_rad});

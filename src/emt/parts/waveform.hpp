@@ -3,11 +3,14 @@
 //   f(t) dt
 // m, a and f are straight between given instants, their corners. Which pieces hold is asked for by an instant
 // of its own: a step that reaches beyond a corner first goes on as before it.
+//   phases      each may have factors and angles of its own besides, likewise
+//   noise       straight lines between random values at even instants, those of one instant always the same
 //   playback    e(t) read off recorded samples, straight lines between them
 #pragma once
 
 #include <cmath>
 #include <cstddef>
+#include <cstdint>
 #include <memory>
 #include <utility>
 #include <vector>
@@ -30,6 +33,10 @@ class Waveform {
   void set_magnitude(const network::Points& factors);
   /// Angles over time, likewise.
   void set_angle(const network::Points& angles);
+  /// The same for one phase alone, 0 to 2, besides.
+  void set_phase(std::size_t phase, const network::Points& factors, const network::Points& angles);
+  /// Adds noise of this rms, and with as many random values in each second as its bandwidth asks for.
+  void set_noise(double rms, double bandwidth_Hz, int seed);
   /// Frequencies in Hz over time; held before the first and behind the last.
   void set_frequency(const network::Points& hertz);
   /// Added to the fundamental.
@@ -106,7 +113,7 @@ class Waveform {
 
   /// Whether it is at all times the sum of its `lines`.
   [[nodiscard]] bool steady() const noexcept {
-    return samples_.empty() && pieces_.empty() && magnitude_.empty() && turns_.empty();
+    return samples_.empty() && pieces_.empty() && magnitude_.empty() && turns_.empty() && alike();
   }
   /// What a steady start needs: peak phasors by frequency. A programme starts as at t = 0.
   struct Line {
@@ -120,6 +127,10 @@ class Waveform {
   struct Piece {  // from start_s on: f = hertz + slope (t - start), theta = turn + ...
     double start_s, hertz, slope, turn_rad;
   };
+  /// Whether phases differ by their turn alone.
+  [[nodiscard]] bool alike() const noexcept { return own_.empty() && noise_ == 0; }
+  [[nodiscard]] static std::size_t third_of(double angle_rad) noexcept;
+  [[nodiscard]] double noise(double time_s, std::size_t phase) const noexcept;
   [[nodiscard]] double phase(double time_s, double piece_s) const noexcept;
   [[nodiscard]] double magnitude(double time_s, double piece_s) const noexcept;
 
@@ -127,6 +138,13 @@ class Waveform {
   network::Points magnitude_, turns_;
   std::vector<Piece> pieces_;
   std::vector<Harmonic> harmonics_;
+  struct Own {
+    network::Points magnitude, turns;
+  };
+  std::vector<Own> own_;  // of the three phases, or none
+  double noise_ = 0;      // standard deviation of its values
+  double values_per_s_ = 0;
+  std::uint64_t seed_ = 0;
   std::vector<double> sample_times_;
   std::vector<std::vector<double>> samples_;
 };

@@ -283,11 +283,21 @@ void assemble(const network::DcLink& link, Assembly& assembly) {
 template <>
 void assemble(const network::DcSource& source, Assembly& assembly) {
   const std::string owner = "dc_source." + source.name;
+  const bool between = !source.plus.empty() || !source.minus.empty();
+  if (between == !source.bus.empty() || source.plus.empty() != source.minus.empty())
+    throw Error(Flaw{.file = {},
+                     .place = owner,
+                     .field = "bus",
+                     .text = "a bus is wanted, or the terminals plus and minus, not both"});
   const Slot voltage = assembly.knob(source.name + ".voltage", "V", source.voltage_V, -1e9, 1e9);
-  const Slot first = assembly.model(
-      {.owner = owner,
-       .ends = {{pole(assembly, owner, source.bus, 'p'), pole(assembly, owner, source.bus, 'n')}},
-       .model = std::make_unique<DcSourceModel>(source.resistance_ohm, voltage)});
+  const Ends ends =
+      between ? Ends{assembly.terminal(owner, "plus", source.plus),
+                     assembly.terminal(owner, "minus", source.minus)}
+              : Ends{pole(assembly, owner, source.bus, 'p'), pole(assembly, owner, source.bus, 'n')};
+  const Slot first =
+      assembly.model({.owner = owner,
+                      .ends = {ends},
+                      .model = std::make_unique<DcSourceModel>(source.resistance_ohm, voltage)});
   assembly.signal(source.name + ".i", "A", {value_of(first)});
 }
 
