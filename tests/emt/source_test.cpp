@@ -164,7 +164,9 @@ TEST(Noise, HasItsDeviationAndBandwidthAndIsTheSameForTheSameSeed) {
         sum += kept[k] * std::polar(1.0, -2 * pi * f * 50e-6 * static_cast<double>(k));
       power += std::norm(sum);
     }
-    if (centre > 1000) EXPECT_LT(power, 0.02 * low);
+    if (centre > 1000) {
+      EXPECT_LT(power, 0.02 * low);
+    }
     low = power;
   }
 }
