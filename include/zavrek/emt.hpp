@@ -45,6 +45,15 @@ enum class Status { running, diverged };
 /// again, unless it is shorted or dead.
 enum class Failure { none, shorted, dead, lost, late };
 
+/// A voltage that nothing in the network explains.
+struct Excess {
+  std::string node;
+  double volts = 0;  ///< to ground, the first that was met
+  double bound_V =
+      0;  ///< twenty times the peak between phases of its bus, of the highest bus for nodes of none
+  double at_s = 0;
+};
+
 /// What a network compiled to.
 struct Summary {
   int buses = 0;
@@ -141,6 +150,11 @@ class Plant final : public ControlledPlant {
   /// States of switches that a condensed partition (`Summary::condensed`) had not made ready before the first
   /// step: the step that stays in one first is longer for it.
   [[nodiscard]] long long switch_states_built_in_run() const noexcept;
+  /// Looks at the voltages of all nodes as they stand: those beyond any bound that the network's buses allow
+  /// are kept, the first instant of each, eight nodes at most. Bounded work, about that of a step; asked once
+  /// a cycle it costs nothing. Behind a leap it does nothing.
+  void look_over() noexcept;
+  [[nodiscard]] std::vector<Excess> excesses() const;
   [[nodiscard]] std::string culprit() const;  ///< node that diverged, empty while running
 
   /// Throws Error with the nearest known name.

@@ -53,6 +53,10 @@ bool Run::Loop::advance() noexcept {
   take_samples();
   for (const auto& port : ports_) port->give(exchange_);
   exchange_.look();
+  if (plant_ && exchange_.time_s() >= next_look_s_) {
+    plant_->look_over();
+    next_look_s_ += 1 / setup_.network.frequency_Hz;
+  }
   return goes_on_ && (!control_ || control_->failure().empty()) &&
          std::all_of(stepped_.begin(), stepped_.end(), [](const Port* port) { return port->well(); });
 }

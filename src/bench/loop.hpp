@@ -60,7 +60,8 @@ class Run::Loop {
   int stride_ = 1;         // steps
   bool begun_ = false;
   long long next_row_ = 0, next_sample_ = 0;
-  bool goes_on_ = true;  // the source does
+  double next_look_s_ = 0;  // over the voltages of the plant
+  bool goes_on_ = true;     // the source does
 
  private:
   [[nodiscard]] bool step() noexcept;

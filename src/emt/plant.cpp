@@ -61,6 +61,20 @@ long long Plant::switch_states_built_in_run() const noexcept {
     met += shard.condensed ? shard.condensed->made_since() : 0;
   return met;
 }
+void Plant::look_over() noexcept {
+  if (!leap_ || !leap_->landed()) core_->look_over();
+}
+
+std::vector<Excess> Plant::excesses() const {
+  std::vector<Excess> all;
+  for (int k = 0; k < core_->excesses.count; ++k) {
+    const auto& [position, volts, at_s] = core_->excesses.all[static_cast<std::size_t>(k)];
+    const auto at = static_cast<std::size_t>(position);
+    all.push_back({core_->map.position_names[at], volts, core_->map.voltage_bounds[at], at_s});
+  }
+  return all;
+}
+
 std::string Plant::culprit() const {
   return core_->counters.culprit < 0
              ? std::string()

@@ -89,6 +89,11 @@ std::vector<std::string> remarks_on(const emt::Plant& plant) {
         fmt::format("{} states of switches were not made ready before the first step; a longer "
                     "step met each",
                     plant.switch_states_built_in_run()));
+  for (const emt::Excess& one : plant.excesses())
+    remarks.push_back(fmt::format(
+        "the voltage of {} was {} at {:.6g} s, beyond {} that any source of the network explains; take a "
+        "smaller step, and look at what switches there",
+        one.node, print_rounded(one.volts, "V"), one.at_s, print_rounded(one.bound_V, "V", 2)));
   return remarks;
 }
 

@@ -430,6 +430,38 @@ TEST(Compile, RefusesFaultsWithoutAPlace) {
   EXPECT_EQ(refusal(n), "fault, on: \"ship\" has no length; name a line, a cable or a bus");
 }
 
+TEST(Plant, TellsOfVoltagesThatNoBusExplains) {
+  // A current that is cut off by force in a converter's condensed network: the inductance answers.
+  Network n;
+  n.buses = {{"d", 750, "pn"}, {"x", 750, "p"}};
+  n.elements = {DcSource{.name = "u", .bus = "d", .voltage_V = 750, .resistance_ohm = 0.01},
+                Branch{.name = "e", .between = {"d.n", "ground"}, .resistance_ohm = 1},
+                Valve{.name = "t", .device = "switch", .from = "d.p", .to = "x.p", .off_ohm = 1e6},
+                Branch{.name = "l", .between = {"x.p", "d.n"}, .resistance_ohm = 1, .inductance_H = 0.1}};
+  Plant plant = compile(n, 10e-6), unseen = compile(n, 10e-6);
+  for (Plant* one : {&plant, &unseen}) {
+    ASSERT_TRUE(one->fire(one->gate("t"), true, 0));
+    ASSERT_TRUE(one->fire(one->gate("t"), false, 0.05));
+  }
+  const SignalId current = plant.signal("l.ia");
+  while (plant.time_s() < 0.06) {
+    ASSERT_EQ(plant.step(), Status::running);
+    ASSERT_EQ(unseen.step(), Status::running);
+    plant.look_over();
+    ASSERT_EQ(plant.value(current), unseen.value(current));
+    if (plant.time_s() < 0.0499) {
+      ASSERT_TRUE(plant.excesses().empty());
+    }
+  }
+  const std::vector<Excess> found = plant.excesses();
+  ASSERT_EQ(found.size(), 1U);
+  EXPECT_EQ(found[0].node, "x.p");
+  EXPECT_NEAR(found[0].bound_V, 20 * std::numbers::sqrt2 * 750, 1e-6);
+  EXPECT_GT(std::abs(found[0].volts), found[0].bound_V);
+  EXPECT_NEAR(found[0].at_s, 0.05, 20e-6);
+  EXPECT_TRUE(unseen.excesses().empty());
+}
+
 TEST(Plant, NamesTheNodeThatDiverges) {
   Network n;
   n.buses = {{"s", 11e3, "a"}, {"f", 11e3, "a"}};

@@ -182,6 +182,19 @@ TEST(TrialRecord, OfARateThatIsNoMultipleOfTheStreamsIsJudgedAlike) {
   }
 }
 
+TEST(UndisturbedRun, TellsOfVoltagesThatNoBusExplains) {
+  Case all = fresh_quay();
+  const RunOptions how{.place = "plant", .interface = {}, .free = true, .relay_program = {}};
+  EXPECT_TRUE(run_undisturbed(all, 0.1, 0.1, how).remarks.empty());
+  for (network::Bus& bus : all.network.buses) {
+    if (bus.name == "yard") bus.voltage_V = 200;
+  }
+  all.bench.points_per_cycle = 400;  // no leaps
+  const TrialResult result = run_undisturbed(all, 0.1, 0.1, how);
+  ASSERT_EQ(result.remarks.size(), 3U);
+  EXPECT_NE(result.remarks[0].find("the voltage of yard.a was"), std::string::npos) << result.remarks[0];
+}
+
 TEST(UndisturbedRun, DoesWhatItIsToldTo) {
   const Case all = fresh_quay();
   const RunOptions how{.place = "plant", .interface = {}, .free = true, .relay_program = {}};

@@ -43,6 +43,7 @@ class Compiler {
   void lay_out();
   /// Partitions of about equal work side by side. A small plant is one shard; a condensed partition is a
   /// shard of its own.
+  void bound_voltages();
   void divide_in_shards();
   [[nodiscard]] bool has_parts_between_known_nodes() const;
   /// The numbers of condensed shards come last in the value array.

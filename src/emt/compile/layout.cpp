@@ -1,5 +1,6 @@
 // Where nodes, currents and states stand in the value array, and which of them are worked on together.
 #include <algorithm>
+#include <numbers>
 
 #include "emt/compile/compiler.hpp"
 
@@ -30,10 +31,26 @@ void Compiler::lay_out() {
     if (!topology_.known[static_cast<std::size_t>(node)])
       layout_.unknown[static_cast<std::size_t>(at(node))] = layout_.unknowns++;
   }
+  bound_voltages();
   place_slots(position);
   layout_.values = position;
   core_->history.rhs.assign(static_cast<std::size_t>(layout_.voltages), 0.0);
   divide_in_shards();
+}
+
+/// A resonance, a restrike or an impulse makes some times the voltage of a bus; twenty times its peak between
+/// phases nothing does. Nodes of no bus may have that of the highest.
+void Compiler::bound_voltages() {
+  constexpr double times = 20;
+  double highest = 0;
+  for (const network::Bus& bus : network_.buses) highest = std::max(highest, bus.voltage_V);
+  core_->map.voltage_bounds.assign(static_cast<std::size_t>(layout_.voltages),
+                                   times * std::numbers::sqrt2 * highest);
+  for (const network::Bus& bus : network_.buses) {
+    for (const NodeId node : assembly_.nodes(bus.name))
+      core_->map.voltage_bounds[static_cast<std::size_t>(at(node))] =
+          times * std::numbers::sqrt2 * bus.voltage_V;
+  }
 }
 
 void Compiler::divide_in_shards() {

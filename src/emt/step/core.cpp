@@ -200,6 +200,19 @@ bool Core::finite() const noexcept {
   return !any((sums - sums) != Lanes{});  // of what is not finite
 }
 
+void Core::look_over() noexcept {
+  expand_condensed();
+  for (int k = map.first_unknown; k < map.voltages; ++k) {
+    const auto at_k = static_cast<std::size_t>(k);
+    const double volts = at.full_present[at_k];
+    if (!(std::abs(volts) > map.voltage_bounds[at_k])) continue;
+    if (excesses.count == static_cast<int>(excesses.all.size())) return;
+    const auto end = excesses.all.begin() + excesses.count;
+    if (std::any_of(excesses.all.begin(), end, [&](const auto& one) { return one.position == k; })) continue;
+    excesses.all[static_cast<std::size_t>(excesses.count++)] = {k, volts, time_s()};
+  }
+}
+
 void Core::begin_condensed() {
   for (Shard& shard : shards) {
     if (shard.condensed) shard.condensed->begin(at.present.data());

@@ -2,6 +2,7 @@
 // instants.hpp, factors and adjustable conductances in conductances.hpp, each kind of part in its group.
 #pragma once
 
+#include <array>
 #include <memory>
 #include <span>
 #include <vector>
@@ -36,6 +37,15 @@ class Core {
     long long steps_at_event_limit = 0;
     long long discontinuities = 0;
     int culprit = -1;  // position of a node voltage that is not finite
+  };
+  /// Voltages beyond their bounds, the first instant of each.
+  struct Excesses {
+    struct One {
+      int position = 0;
+      double volts = 0, at_s = 0;
+    };
+    std::array<One, 8> all{};
+    int count = 0;
   };
   /// Why the next step starts with a discontinuity.
   struct Restart {
@@ -72,6 +82,8 @@ class Core {
   // --- what is read ---------------------------------------------------------------------------
   /// Of the present.
   [[nodiscard]] double value(const SignalRow& row) noexcept;
+  /// Looks for voltages that no bus of the network explains.
+  void look_over() noexcept;
   /// Keeps signals up to date after every step, which is cheaper than finding them when they are read.
   /// Allocates.
   void watch(std::span<const SignalId> which);
@@ -110,6 +122,7 @@ class Core {
   // --- filled by compile ------------------------------------------------------------------------
   Options options;
   Counters counters;
+  Excesses excesses;
   Restart restart;
   Summary summary;
 

@@ -56,6 +56,7 @@ struct ValueMap {
   /// voltage is an impulse of current in the first half step behind it, of which nothing may be carried on.
   std::vector<std::pair<int, int>> capacitor_currents;
   std::vector<std::string> position_names;  // of node voltages
+  std::vector<double> voltage_bounds;       // V, likewise: what nothing explains lies beyond
 
   [[nodiscard]] bool is_evaluated(int position) const noexcept {
     return evaluated_each_step[static_cast<std::size_t>(position)] != 0;

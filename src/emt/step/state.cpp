@@ -27,6 +27,7 @@ void Core::visit_state(StateArchive& archive) {
         "the state is that of another network, or from before other signals were watched; save it "
         "again behind compile and watch");
   archive(counters);
+  archive(excesses);
   archive(restart);
   at.visit_state(archive);
   history.visit_state(archive);
