@@ -40,6 +40,13 @@ class Composer {
     block.value = value;
     block.unit = unit;
   }
+  /// A value that can be changed while running, or what gives it instead.
+  void wanted(const std::string& part, double value, const std::string& unit, const std::string& reference) {
+    if (reference.empty())
+      setpoint(part, value, unit);
+    else
+      input(part, reference);
+  }
   void formula(const std::string& part, const std::string& text) {
     add<Expression>(part).formula = filled(text);
   }
@@ -185,10 +192,7 @@ void command_breaker(Composer& c, const std::string& breaker) {
 void control_link(Composer& c, double voltage_V, const std::string& reference, double capacitance_F,
                   double bandwidth_Hz, double power_W) {
   const double w = 2 * pi * bandwidth_Hz;
-  if (reference.empty())
-    c.setpoint("dc_voltage", voltage_V, "V");
-  else
-    c.input("dc_voltage", reference);
+  c.wanted("dc_voltage", voltage_V, "V", reference);
   c.formula("energy_error", "{} * (#dc_voltage ^ 2 - #udc ^ 2)", capacitance_F / 2);
   c.pi("link_power", "energy_error", 1.4 * w, w * w, power_W, "blocked");
 }
@@ -219,8 +223,8 @@ void expand_one(const GridFollowing& b, Description& into) {
   c.formula("connected", "#state.closing or #state.running");
   command_breaker(c, b.breaker);
 
-  c.setpoint("active", b.active_W, "W");
-  c.setpoint("reactive", b.reactive_var, "var");
+  c.wanted("active", b.active_W, "W", b.active_reference);
+  c.wanted("reactive", b.reactive_var, "var", b.reactive_reference);
   c.formula("blocked", "not #state.running");
   const double peak = b.current_limit_A, largest_W = 1.5 * b.least_voltage_V * 2 * peak;
   if (holds_link)

@@ -53,6 +53,12 @@ const Table& table(const GridFollowing*) {
           .choice("regulates", &G::regulates, {"power", "dc voltage"}, "what the active current is for")
           .quantity("active", &G::active_W, "kW", any(), "into the grid; knob NAME.active")
           .quantity("reactive", &G::reactive_var, "kvar", any(), "into the grid; knob NAME.reactive")
+          .text("active_reference", &G::active_reference,
+                "what gives the active power instead, in W, such as a control of the frequency",
+                Need::optional)
+          .text("reactive_reference", &G::reactive_reference,
+                "what gives the reactive power instead, in var, such as a control of the voltage",
+                Need::optional)
           .quantity("dc_voltage", &G::dc_voltage_V, "V", above(0), "to be held; knob NAME.dc_voltage",
                     Need::optional)
           .text("dc_reference", &G::dc_reference, "what gives that voltage instead, such as a power tracker",

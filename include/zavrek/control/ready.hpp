@@ -41,6 +41,7 @@ struct GridFollowing : BridgeControl {
   double lock_bandwidth_Hz = 15;
   std::string regulates = "power";
   double active_W = 0, reactive_var = 0;
+  std::string active_reference, reactive_reference;
   double dc_voltage_V = unset;
   std::string dc_reference;
   double dc_capacitance_F = unset;
