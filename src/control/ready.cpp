@@ -367,7 +367,7 @@ void expand_one(const FieldOriented& b, Description& into) {
   c.formula("pulsing", "#state.running or #state.fluxing");
   c.formula("blocked", "not #pulsing");
 
-  c.setpoint("speed_wanted", b.speed_rad_per_s, "rad/s");
+  c.wanted("speed_wanted", b.speed_rad_per_s, "rad/s", b.speed_reference);
   c.setpoint("torque_limit", b.torque_limit_Nm, "N m");
   c.formula("speed_target", "if(#state.running, #speed_wanted, #speed)");
   c.ramp("speed_ramp", "speed_target", b.acceleration_rad_per_s2);

@@ -149,6 +149,8 @@ const Table& table(const FieldOriented*) {
           .quantity("flux", &F::flux_Vs, "V s", above(0), "of the rotor, peak, to be held", Need::optional)
           .quantity("inertia", &F::inertia_kgm2, "kg m^2", above(0), "of the whole drive")
           .quantity("speed", &F::speed_rad_per_s, "rad/s", any(), "wanted; knob NAME.speed_wanted")
+          .text("speed_reference", &F::speed_reference,
+                "what gives that speed instead, in rad/s, such as the best one for the wind", Need::optional)
           .quantity("acceleration", &F::acceleration_rad_per_s2, "", above(0), "rad/s per second")
           .quantity("current_bandwidth", &F::current_bandwidth_Hz, "Hz", above(0), bandwidth_doc)
           .quantity("speed_bandwidth", &F::speed_bandwidth_Hz, "Hz", above(0), bandwidth_doc)

@@ -104,6 +104,7 @@ struct FieldOriented : BridgeControl {
   double flux_Vs = unset;  ///< of its rotor, to be held
   double inertia_kgm2 = unset;
   double speed_rad_per_s = 0;
+  std::string speed_reference;
   double acceleration_rad_per_s2 = 50;
   double current_bandwidth_Hz = 250;
   double speed_bandwidth_Hz = 4;
