@@ -17,6 +17,7 @@ constexpr double startup_s = 3;  // that devices have until they must be heard
 constexpr int poll_ms = 5;
 constexpr double waiting_s = 8;        // of a record on its way to the disk, at most
 constexpr double same_instant = 1e-6;  // of a step
+constexpr double looks_apart = 1.09;   // cycles: each looks at another angle
 
 wire::Medium medium_of(const std::string& word) {
   if (word == "raw") return wire::Medium::raw;
@@ -55,7 +56,7 @@ bool Run::Loop::advance() noexcept {
   exchange_.look();
   if (plant_ && exchange_.time_s() >= next_look_s_) {
     plant_->look_over();
-    next_look_s_ += 1 / setup_.network.frequency_Hz;
+    next_look_s_ += looks_apart / setup_.network.frequency_Hz;
   }
   return goes_on_ && (!control_ || control_->failure().empty()) &&
          std::all_of(stepped_.begin(), stepped_.end(), [](const Port* port) { return port->well(); });

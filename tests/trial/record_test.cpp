@@ -190,7 +190,7 @@ TEST(UndisturbedRun, TellsOfVoltagesThatNoBusExplains) {
     if (bus.name == "yard") bus.voltage_V = 200;
   }
   all.bench.points_per_cycle = 400;  // no leaps
-  const TrialResult result = run_undisturbed(all, 0.1, 0.1, how);
+  const TrialResult result = run_undisturbed(all, 0.3, 0.1, how);
   ASSERT_EQ(result.remarks.size(), 3U);
   EXPECT_NE(result.remarks[0].find("the voltage of yard.a was"), std::string::npos) << result.remarks[0];
 }
