@@ -1,7 +1,6 @@
 // Lines beside each other, against the matrix exponential of all conductors and against closed forms.
 #include <gtest/gtest.h>
 
-#include <algorithm>
 #include <cmath>
 #include <complex>
 #include <numbers>
@@ -10,8 +9,7 @@
 
 #include <Eigen/Core>
 
-#include "emt/distributed_line.hpp"
-#include "emt/solve/dense.hpp"
+#include "emt/rights_of_way.hpp"
 #include "zavrek/emt/line_constants.hpp"
 #include "zavrek/emt/phase_line.hpp"
 #include "zavrek/emt/study.hpp"
@@ -23,83 +21,16 @@ using namespace network;
 using Complex = std::complex<double>;
 using std::numbers::pi;
 
-/// Two circuits on one tower, the second a little higher, with an earth wire.
-LineGeometry double_circuit() {
-  LineGeometry g;
-  g.name = "tower";
-  g.earth_resistivity_ohm_m = 300;
-  for (int circuit = 1; circuit <= 2; ++circuit) {
-    for (int k = 0; k < 3; ++k) {
-      const std::string phase(1, static_cast<char>('a' + k));
-      const double side = circuit == 1 ? -1 : 1;
-      g.wires.push_back({.name = std::to_string(circuit) + phase,
-                         .phase = phase,
-                         .circuit = circuit,
-                         .x_m = side * (k == 1 ? 7.5 : 5.5),
-                         .height_m = 28.0 - 5 * k,
-                         .sag_m = 4,
-                         .resistance_ohm_per_m = 7e-5,
-                         .diameter_m = 0.027});
-    }
-  }
-  g.wires.push_back({.name = "e",
-                     .phase = "ground",
-                     .x_m = 0,
-                     .height_m = 34,
-                     .resistance_ohm_per_m = 3e-4,
-                     .diameter_m = 0.016});
-  return g;
-}
-
-/// Two lines from one bus, the second's far end with a load of its own.
-Network two_lines(double length_m) {
-  Network n;
-  n.geometries = {double_circuit()};
-  n.buses = {{"s", 110e3}, {"r", 110e3}, {"q", 110e3}};
-  const auto line = [&](const char* name, const char* to) {
-    return Line{.name = name, .between = {"s", to}, .length_m = length_m};
-  };
-  RightOfWay way{.name = "w", .lines = {"l", "m"}};
-  way.geometry = "tower";
-  n.elements = {Source{.name = "g", .bus = "s", .short_circuit_VA = 3e9},
-                line("l", "r"),
-                line("m", "q"),
-                way,
-                Load{.name = "z", .bus = "r", .active_W = 60e6, .connection = "grounded star"},
-                Load{.name = "y", .bus = "q", .active_W = 5e6, .connection = "grounded star"}};
-  return n;
-}
-
-RightOfWay& way_of(Network& n) { return std::get<RightOfWay>(n.elements[3]); }
-
-/// The six conductors at both ends: by the chain of the distributed line, and as the plant has them.
-void expect_distributed(const Network& n, const LineConstants& constants, double length_m, double step_s,
-                        double share) {
-  const double omega = 2 * pi * n.frequency_Hz;
-  const Eigen::MatrixXcd exact = test::chain_of(constants, omega, length_m);
-  const Plant plant = compile(n, step_s);
-  Eigen::VectorXcd near(12), far(12);
-  for (int c = 0; c < 6; ++c) {
-    const std::string letter(1, static_cast<char>('a' + c % 3));
-    const std::string line = c < 3 ? "l" : "m", bus = c < 3 ? "r" : "q";
-    near[c] = plant.phasor(plant.signal("s.v" + letter));
-    near[6 + c] = plant.phasor(plant.signal(line + ".i" + letter));
-    far[c] = plant.phasor(plant.signal(bus + ".v" + letter));
-    far[6 + c] = -plant.phasor(plant.signal(line + ".i" + letter + "_far"));
-  }
-  const Eigen::VectorXcd expected = internal::product(exact, Eigen::MatrixXcd(far)).col(0);
-  for (int c = 0; c < 12; ++c) {
-    const double scale = expected.segment(c < 6 ? 0 : 6, 6).cwiseAbs().maxCoeff();
-    EXPECT_LT(std::abs(near[c] - expected[c]), share * scale) << c;
-  }
-}
+using test::deviation_from_distributed;
+using test::two_lines;
+using test::way_of;
 
 TEST(RightOfWay, OfOneTowerIsTheDistributedLineOfSixConductors) {
   const Network n = two_lines(80e3);
   LineGeometry g = n.geometries[0];
   const LineConstants constants = line_constants(g);
   EXPECT_EQ(constants.phases, (std::vector<std::string>{"1.a", "1.b", "1.c", "2.a", "2.b", "2.c"}));
-  expect_distributed(n, constants, 80e3, 10e-6, 2e-4);
+  EXPECT_LT(deviation_from_distributed(n, constants, 80e3, 10e-6), 2e-4);
 }
 
 TEST(RightOfWay, FittedInPhasesIsTheDistributedLineAtEachFrequency) {
@@ -107,7 +38,8 @@ TEST(RightOfWay, FittedInPhasesIsTheDistributedLineAtEachFrequency) {
     Network n = two_lines(80e3);
     n.frequency_Hz = hertz;
     way_of(n).parameters = "frequency";
-    expect_distributed(n, line_constants_at(n.geometries[0], hertz), 80e3, 2e-6, 5e-3);
+    const LineConstants constants = line_constants_at(n.geometries[0], hertz);
+    EXPECT_LT(deviation_from_distributed(n, constants, 80e3, 2e-6), 5e-3) << hertz;
   }
 }
 
@@ -147,7 +79,7 @@ TEST(RightOfWay, CouplesTwoLinesInTheZeroSequenceAlone) {
     constants.series_ohm_per_m.push_back(z(k / 6, k % 6));
     constants.capacitance_F_per_m.push_back(c(k / 6, k % 6).real());
   }
-  expect_distributed(n, constants, 60e3, 10e-6, 2e-4);
+  EXPECT_LT(deviation_from_distributed(n, constants, 60e3, 10e-6), 2e-4);
 }
 
 TEST(RightOfWay, OfAPartIsWhatLinesAndAWayBetweenBusesOfTheirOwnAre) {
@@ -220,60 +152,12 @@ TEST(RightOfWay, JoinsPhasesOfTwoCircuitsInAFault) {
   EXPECT_THROW((void)compile(n, 10e-6), Error);
 }
 
-/// Two tracks, each with the wire above it, beside each other on all of their way.
-Network two_tracks(double length_m) {
-  Network n;
-  LineGeometry g;
-  g.name = "tracks";
-  g.earth_resistivity_ohm_m = 50;
-  for (int track = 1; track <= 2; ++track) {
-    g.wires.push_back({.name = std::to_string(track),
-                       .phase = "a",
-                       .circuit = track,
-                       .x_m = 4.5 * track,
-                       .height_m = 5.6,
-                       .resistance_ohm_per_m = 1.8e-4,
-                       .diameter_m = 0.0124});
-  }
-  n.geometries = {g};
-  n.buses = {{"s", 25e3, "a"}, {"r", 25e3, "a"}, {"q", 25e3, "a"}};
-  RightOfWay way{.name = "w", .lines = {"l", "m"}};
-  way.geometry = "tracks";
-  way.parameters = "frequency";
-  n.elements = {Source{.name = "g", .bus = "s", .short_circuit_VA = 300e6},
-                Line{.name = "l", .between = {"s", "r"}, .length_m = length_m},
-                Line{.name = "m", .between = {"s", "q"}, .length_m = length_m},
-                way,
-                Load{.name = "z", .bus = "r", .active_W = 4e6},
-                Load{.name = "y", .bus = "q", .active_W = 1e6}};
-  return n;
-}
-
 TEST(RightOfWay, InPhasesConvergesToTheVariableStepSolutionThroughAFault) {
-  Network n = two_tracks(40e3);
-  n.faults = {Fault{.name = "f", .on = "r", .phases = "AG", .resistance_ohm = 5}};
-  const Study study{.network = n,
-                    .commands = {{0.00313, "f", true}},
-                    .duration_s = 0.006,
-                    .sample_s = 1e-4,
-                    .signals = {"l.ia", "q.va"}};
+  const Study study = test::track_fault();
   const Series exact = solve_reference(study);
-  // Where a sample meets a front, it stands before it or behind: the rest tells.
-  const auto error = [&](std::size_t signal, double step_s) {
-    const Series fixed = simulate(study, step_s);
-    std::vector<double> off;
-    double squares = 0, peak = 0;
-    for (std::size_t k = 0; k < exact.time_s.size(); ++k) {
-      off.push_back(std::abs(fixed.values[signal][k] - exact.values[signal][k]));
-      peak = std::max(peak, std::abs(exact.values[signal][k]));
-    }
-    std::sort(off.begin(), off.end());
-    off.resize(off.size() - 3);
-    for (const double one : off) squares += one * one;
-    return std::sqrt(squares / static_cast<double>(off.size())) / peak;
-  };
   for (const std::size_t signal : {0, 1}) {
-    const double coarse = error(signal, 20e-6), fine = error(signal, 5e-6);
+    const double coarse = test::error_beside_fronts(study, exact, signal, 20e-6),
+                 fine = test::error_beside_fronts(study, exact, signal, 5e-6);
     EXPECT_LT(fine, 3e-4) << signal;
     EXPECT_GT(coarse / fine, 8) << signal;
   }

@@ -44,7 +44,8 @@ inline const Table& table(const Reactor*) {
           .quantity("reactive", &Reactor::reactive_var, "Mvar", above(0), "total, at nominal voltage")
           .quantity("quality", &Reactor::quality, "", above(0), "reactance over resistance")
           .quantity("knee", &Reactor::knee, "", above(0.5),
-                    "flux at which it saturates, of the rated peak; no saturation when left out",
+                    "flux at which it saturates, of the rated peak: two straight lines; no saturation when "
+                    "left out",
                     Need::optional)
           .quantity("air_core", &Reactor::air_core, "", within(0.01, 0.99),
                     "inductance beyond the knee, of that below it")

@@ -31,7 +31,9 @@ inline const Table& table(const CurrentTransformer*) {
                     "knee-point voltage, rms on the secondary (IEC 61869-2 class PX); ideal when left out",
                     Need::optional)
           .quantity("knee_current", &CurrentTransformer::knee_A, "A", above(0),
-                    "magnetising current there, rms")
+                    "magnetising current there, rms; beyond, ten per cent more flux takes half as much "
+                    "again, without "
+                    "hysteresis")
           .quantity("winding_resistance", &CurrentTransformer::winding_ohm, "ohm", at_least(0),
                     "of the secondary")
           .quantity("burden_resistance", &CurrentTransformer::burden_ohm, "ohm", at_least(0),

@@ -56,7 +56,9 @@ inline const Table& table(const InductionMachine*) {
                     "drives forwards")
           .changeable()
           .choice("start", &InductionMachine::start, {"running", "standstill"},
-                  "at the speed that its load allows, or at rest")
+                  "at the speed that its load allows, in its steady state; or at rest, its stator carrying "
+                  "what it draws "
+                  "locked")
           .build();
   return built;
 }

@@ -68,7 +68,9 @@ inline const Table& table(const SynchronousMachine*) {
           .quantity("tq0_transient", &M::tq0_transient_s, "s", above(0), "T'q0")
           .quantity("tq0_subtransient", &M::tq0_subtransient_s, "s", above(0), "T''q0")
           .quantity("saturation_at_1", &M::saturation_at_1, "", at_least(0),
-                    "excess field current at rated voltage, open circuit")
+                    "excess field current at rated voltage, open circuit: it grows with the square of the "
+                    "flux beyond a "
+                    "knee, alike on both axes")
           .quantity("saturation_at_12", &M::saturation_at_12, "", at_least(0), "the same at 1.2 of it")
           .quantity("inertia_constant", &M::inertia_constant_s, "s", above(0),
                     "H: energy of its rotor at speed over its rating")

@@ -66,7 +66,9 @@ inline const Table& table(const Transformer*) {
                     "share of the rated current, at rated voltage")
           .quantity("iron_loss", &T::iron_loss_W, "kW", at_least(0), "at rated voltage")
           .quantity("knee", &T::knee, "", above(0.5),
-                    "flux at which it saturates, of the rated peak; no saturation when left out",
+                    "flux at which it saturates, of the rated peak: two straight lines, no hysteresis; no "
+                    "saturation when "
+                    "left out",
                     Need::optional)
           .quantity("air_core", &T::air_core, "", above(0),
                     "reactance in saturation, of the base impedance, seen from the high winding")
