@@ -13,6 +13,7 @@
 #include "zavrek/network/current_transformer.hpp"
 #include "zavrek/network/dc.hpp"
 #include "zavrek/network/dc_converter.hpp"
+#include "zavrek/network/doubly_fed_machine.hpp"
 #include "zavrek/network/induction_machine.hpp"
 #include "zavrek/network/line.hpp"
 #include "zavrek/network/load.hpp"
@@ -51,6 +52,7 @@ using Element = std::variant<Source,               //
                              InductionMachine,     //
                              SynchronousMachine,   //
                              PermanentMagnetMachine,
+                             DoublyFedMachine,
                              Valve,               //
                              Bridge,              //
                              DcConverter,         //

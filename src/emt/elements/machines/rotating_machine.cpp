@@ -168,13 +168,11 @@ void RotatingMachine::slopes(const Places& places, double* values, double* curre
   derivatives(y, i, flux, places, values, slopes + 2);
 }
 
-bool RotatingMachine::begin(const Interval& stretch, const Places& places, const double* old, double* history,
-                            double* conductance) noexcept {
+void RotatingMachine::predict(const Interval& stretch, const Places& places, const double* old,
+                              SpaceVector current, SpaceVector flux) noexcept {
   const bool whole = stretch.rule == Rule::trapezoidal;
   const double* y = old + places.first + state(0);
-  const SpaceVector i0 = to_space_vector(old[places.first], old[places.first + 1], old[places.first + 2]);
-  const SpaceVector flux0 = vector_at(old, places.first + flux_slot);
-  derivatives(y, i0, flux0, places, old, slope_old_.data());
+  derivatives(y, current, flux, places, old, slope_old_.data());
   // f at an instant `behind` ago makes the prediction one of second order; after a discontinuity that may lie
   // anywhere within a step.
   const double from = stretch.until_s - stretch.length_s();
@@ -190,6 +188,14 @@ bool RotatingMachine::begin(const Interval& stretch, const Places& places, const
   } else {
     coming_time_ = slope_time_;
   }
+}
+
+bool RotatingMachine::begin(const Interval& stretch, const Places& places, const double* old, double* history,
+                            double* conductance) noexcept {
+  const bool whole = stretch.rule == Rule::trapezoidal;
+  const SpaceVector i0 = to_space_vector(old[places.first], old[places.first + 1], old[places.first + 2]);
+  const SpaceVector flux0 = vector_at(old, places.first + flux_slot);
+  predict(stretch, places, old, i0, flux0);
   const SpaceVector psi = rotor_flux(predicted_.data() + rotor_state()) * std::polar(1.0, predicted_[0]);
   const double d = stretch.step_s / 2;
   std::array<double, 3> z = inductance(predicted_[0]);
@@ -225,10 +231,17 @@ void RotatingMachine::end(const Interval& stretch, const Places& places, const d
     const SpaceVector i0 = to_space_vector(old[places.first], old[places.first + 1], old[places.first + 2]);
     flux += d * (voltage(places, old) - r * i0);
   }
+  correct(stretch, places, old, now, i1, flux);
+}
+
+void RotatingMachine::correct(const Interval& stretch, const Places& places, const double* old, double* now,
+                              SpaceVector current, SpaceVector flux) noexcept {
+  const bool whole = stretch.rule == Rule::trapezoidal;
+  const double d = stretch.step_s / 2;
   now[places.first + flux_slot] = flux.real();
   now[places.first + flux_slot + 1] = flux.imag();
   now[places.first + sense_slot] = old[places.first + sense_slot];
-  derivatives(predicted_.data(), i1, flux, places, now, slope_new_.data());
+  derivatives(predicted_.data(), current, flux, places, now, slope_new_.data());
   double* y = now + places.first + state(0);
   const double* y0 = old + places.first + state(0);
   for (std::size_t k = 0; k < slope_new_.size(); ++k) {
@@ -238,7 +251,7 @@ void RotatingMachine::end(const Interval& stretch, const Places& places, const d
     slope_before_ = slope_old_;
     slope_time_ = coming_time_;
   }
-  now[places.first + torque_slot] = electrical_torque(flux, i1);
+  now[places.first + torque_slot] = electrical_torque(flux, current);
   brake(now[places.first + torque_slot], places, now);
   now[places.first + speed_slot] = y[speed_state(0)];
 }

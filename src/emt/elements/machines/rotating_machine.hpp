@@ -107,6 +107,15 @@ class RotatingMachine : public Model {
                   SpaceVector current, double twist_torque, double* values) const;
   [[nodiscard]] const Common& common() const { return common_; }
 
+ protected:
+  /// Ahead of a solution: theta, the shaft and the rotor's x at its end, predicted.
+  void predict(const Interval& stretch, const Places& places, const double* old, SpaceVector current,
+               SpaceVector flux) noexcept;
+  [[nodiscard]] const std::vector<double>& predicted() const { return predicted_; }
+  /// Behind it: the same corrected, and the slots that follow, from the stator's current and flux.
+  void correct(const Interval& stretch, const Places& places, const double* old, double* now,
+               SpaceVector current, SpaceVector flux) noexcept;
+
  private:
   void derivatives(const double* y, SpaceVector current, SpaceVector flux, const Places& places,
                    const double* values, double* dy) const noexcept;

@@ -1,0 +1,64 @@
+#pragma once
+
+#include "zavrek/network/field.hpp"
+
+namespace zavrek::network {
+
+/// An induction machine whose rotor winding is led out over slip rings to a bus of its own.
+struct DoublyFedMachine {
+  std::string name;
+  std::string bus;
+  std::string rotor;
+  double ratio = 1;
+  double stator_resistance_ohm = unset;
+  double stator_leakage_ohm = unset;
+  double magnetizing_ohm = unset;
+  double rotor_leakage_ohm = unset;
+  double rotor_resistance_ohm = unset;
+  int pole_pairs = 2;
+  double inertia_kgm2 = unset;
+  std::vector<std::string> shaft;
+  double load_torque_Nm = 0;
+  double load_exponent = 0;
+  double active_torque_Nm = 0;
+  double start_speed_rad_per_s = 0;
+};
+
+inline const Table& table(const DoublyFedMachine*) {
+  using M = DoublyFedMachine;
+  static const Table built =
+      TableOf<M>("doubly_fed_machine",
+                 "wound-rotor induction machine with both windings led out; it starts with its stator in the "
+                 "steady state and no current in its rotor")
+          .bus("bus", &M::bus, "bus that feeds its stator")
+          .bus("rotor", &M::rotor, "bus at its slip rings, where voltages have the frequency of the slip")
+          .quantity("ratio", &M::ratio, "", above(0), "turns of the rotor over those of the stator")
+          .quantity("stator_resistance", &M::stator_resistance_ohm, "ohm", at_least(0),
+                    "per phase of the equivalent star")
+          .quantity("stator_leakage", &M::stator_leakage_ohm, "ohm", above(0),
+                    "reactance at the frequency of the network")
+          .quantity("magnetizing", &M::magnetizing_ohm, "ohm", above(0),
+                    "reactance at the frequency of the network")
+          .quantity("rotor_leakage", &M::rotor_leakage_ohm, "ohm", above(0),
+                    "reactance at the frequency of the network, referred to the stator")
+          .quantity("rotor_resistance", &M::rotor_resistance_ohm, "ohm", above(0), "referred to the stator")
+          .count("pole_pairs", &M::pole_pairs, within(1, 200), "number of pole pairs")
+          .quantity("inertia", &M::inertia_kgm2, "kg m^2", above(0), "of its own rotor")
+          .texts("shaft", &M::shaft, "further masses outwards: \"inertia, stiffness, damping\"")
+          .quantity("load_torque", &M::load_torque_Nm, "N m", at_least(0),
+                    "against the turning of the last mass, at nominal speed (what drives is active_torque); "
+                    "without an exponent it also holds the shaft at rest")
+          .changeable()
+          .quantity("load_exponent", &M::load_exponent, "", at_least(0),
+                    "the load torque grows with the speed of the last mass to this power")
+          .quantity(
+              "active_torque", &M::active_torque_Nm, "N m", any(),
+              "on the last mass whichever way it turns, of a hanging weight or a turbine; positive drives "
+              "forwards")
+          .changeable()
+          .quantity("start_speed", &M::start_speed_rad_per_s, "rad/s", any(), "mechanical, at the start")
+          .build();
+  return built;
+}
+
+}  // namespace zavrek::network
