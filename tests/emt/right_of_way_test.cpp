@@ -220,6 +220,55 @@ TEST(Lines, OfPolesAndOfOneConductorCarryWhatTheirResistanceLetsThrough) {
   EXPECT_NEAR(far_V(n), expected, 2e-3 * expected);
 }
 
+TEST(Lines, OfScreenedCablesInPhasesAreTheDistributedLine) {
+  LineGeometry g;
+  g.name = "trench";
+  g.earth_resistivity_ohm_m = 80;
+  for (int k = 0; k < 3; ++k) {
+    g.cores.push_back({.name = std::string(1, static_cast<char>('a' + k)),
+                       .phase = std::string(1, static_cast<char>('a' + k)),
+                       .x_m = 0.075 * k,
+                       .depth_m = 0.9,
+                       .core_diameter_m = 18.4e-3,
+                       .core_resistance_ohm_per_m = 0.125e-3,
+                       .insulation_diameter_m = 29.6e-3,
+                       .screen_diameter_m = 30.6e-3,
+                       .screen_resistance_ohm_per_m = 0.72e-3,
+                       .jacket_diameter_m = 36e-3});
+  }
+  const PhaseLine fit = fit_line_in_phases(g, {.length_m = 12e3});
+  EXPECT_TRUE(fit.passive());
+  EXPECT_LT(fit.propagation_error, 1e-4);
+  for (const double hertz : {50.0, 500.0}) {
+    Network n;
+    n.frequency_Hz = hertz;
+    n.geometries = {g};
+    n.buses = {{"s", 11e3}, {"r", 11e3}};
+    Line line{.name = "l", .between = {"s", "r"}, .length_m = 12e3};
+    line.geometry = "trench";
+    line.parameters = "frequency";
+    line.fit_in = "phases";
+    n.elements = {Source{.name = "g", .bus = "s"}, line,
+                  Branch{.name = "z", .between = {"r.a", "r.b"}, .resistance_ohm = 60},
+                  Branch{.name = "y", .between = {"r.c", "ground"}, .resistance_ohm = 90}};
+    const Eigen::MatrixXcd exact = test::chain_of(line_constants_at(g, hertz), 2 * pi * hertz, 12e3);
+    const Plant plant = compile(n, 2e-6);
+    Eigen::VectorXcd near(6), far(6);
+    for (int k = 0; k < 3; ++k) {
+      const std::string letter(1, static_cast<char>('a' + k));
+      near[k] = plant.phasor(plant.signal("s.v" + letter));
+      near[3 + k] = plant.phasor(plant.signal("l.i" + letter));
+      far[k] = plant.phasor(plant.signal("r.v" + letter));
+      far[3 + k] = -plant.phasor(plant.signal("l.i" + letter + "_far"));
+    }
+    const Eigen::VectorXcd expected = internal::product(exact, Eigen::MatrixXcd(far)).col(0);
+    for (int k = 0; k < 6; ++k) {
+      const double scale = expected.segment(k < 3 ? 0 : 3, 3).cwiseAbs().maxCoeff();
+      EXPECT_LT(std::abs(near[k] - expected[k]), 1e-3 * scale) << hertz << " " << k;
+    }
+  }
+}
+
 TEST(RightOfWay, SaysWhatDoesNotFit) {
   const auto refusal = [](const Network& n) {
     try {

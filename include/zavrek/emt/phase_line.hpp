@@ -36,7 +36,7 @@ struct PhaseLine {
 
 /// The geometry's own modes at each frequency, those that arrive together taken together, fitted with common
 /// poles each (A. Morched, B. Gustavsen, M. Tartibi, IEEE Trans. Power Delivery 14, 1999); earth return by
-/// complex depth, leakage 0.1 nS/km. Throws Error for a geometry with flaws.
+/// complex depth, leakage with a time constant of 80 s. Throws Error for a geometry with flaws.
 [[nodiscard]] PhaseLine fit_line_in_phases(const network::LineGeometry& geometry,
                                            const FrequencyLineOptions& options);
 

@@ -23,8 +23,8 @@ using Samples = std::vector<std::vector<Complex>>;  // per entry of a matrix, ro
 constexpr int phase_samples_per_decade = 20;
 constexpr double front_arrives = 0.03;
 // Without any leakage a line has no admittance at standstill, which no fit meets: what it leaves would be
-// negative as often as not. A gigaohm for ten kilometres.
-constexpr double leakage_S_per_m = 1e-13;
+// negative as often as not. A charge left on it is gone in some minutes.
+constexpr double leaks_in_s = 80;
 
 /// The geometry over frequency, with its modes in the same order throughout.
 struct Modes {
@@ -56,8 +56,7 @@ Modes modes_over(const network::LineGeometry& geometry, const FrequencyLineOptio
   for (const double w : modes.omega) {
     const internal::SampledLine at = internal::sample_line(geometry, w / (2 * std::numbers::pi));
     const Eigen::Index n = at.series.rows();
-    Eigen::MatrixXcd y = Complex(0, w) * at.capacitance.cast<Complex>();
-    y.diagonal().array() += leakage_S_per_m;
+    const Eigen::MatrixXcd y = Complex(1 / leaks_in_s, w) * at.capacitance.cast<Complex>();
     // Waves run near the speed of light: what is left of the eigenvalues tells them apart.
     const double scale = -w * w / (light * light);
     const Eigen::MatrixXcd rest = internal::product(y, at.series) / scale - Eigen::MatrixXcd::Identity(n, n);
@@ -118,8 +117,10 @@ void fit_admittance(PhaseLine& line, const Modes& modes, const FrequencyLineOpti
   line.admittance_error = fit.error;
 }
 
+using Fronts = std::vector<std::vector<Eigen::Index>>;  // modes that arrive together
+
 /// Modes that arrive together: within `together_rad` at the highest frequency that either still carries.
-std::vector<std::vector<Eigen::Index>> fronts_of(const Modes& modes, double length_m, double together_rad) {
+Fronts fronts_of(const Modes& modes, double length_m, double together_rad) {
   std::vector<Eigen::Index> order(modes.gamma.size());
   std::iota(order.begin(), order.end(), 0);
   const auto gamma = [&](Eigen::Index m) -> const std::vector<Complex>& {
@@ -132,7 +133,7 @@ std::vector<std::vector<Eigen::Index>> fronts_of(const Modes& modes, double leng
     return internal::top_of(modes.omega, gamma(m), length_m, front_arrives);
   };
   std::sort(order.begin(), order.end(), [&](Eigen::Index a, Eigen::Index b) { return delay(a) < delay(b); });
-  std::vector<std::vector<Eigen::Index>> fronts;
+  Fronts fronts;
   for (const Eigen::Index m : order) {
     if (!fronts.empty()) {
       const Eigen::Index first = fronts.back().front();
@@ -234,9 +235,9 @@ void find_residues(PhaseLine& line, const Modes& modes, double length_m, const s
 /// The poles of each front follow from its modes alone, whatever they turn; residues of all fronts from all
 /// of H at once.
 void fit_fronts(PhaseLine& line, const Modes& modes, const FrequencyLineOptions& options,
-                double together_rad) {
+                const Fronts& fronts) {
   const std::vector<double> weight = weights_of(modes, options.length_m);
-  for (const std::vector<Eigen::Index>& front : fronts_of(modes, options.length_m, together_rad)) {
+  for (const std::vector<Eigen::Index>& front : fronts) {
     double earliest = 1e300, top = 0;
     for (const Eigen::Index m : front) {
       const auto& gamma = modes.gamma[static_cast<std::size_t>(m)];
@@ -307,15 +308,23 @@ PhaseLine fit_line_in_phases(const network::LineGeometry& given, const Frequency
   const Modes modes = modes_over(geometry, options);
   PhaseLine best;
   best.least_conductance = -1e300;
-  // What arrives nearly together is better one front or several, as the line has it.
-  for (const double together_rad : {3.0, 1.0, 10.0, 0.3}) {
-    PhaseLine line;
-    line.conductors = static_cast<int>(modes.count());
-    fit_admittance(line, modes, options);
-    fit_fronts(line, modes, options, together_rad);
-    check_passivity(line, modes.omega);
-    if (line.least_conductance > best.least_conductance) best = std::move(line);
-    if (best.passive()) break;
+  // What arrives nearly together is better one front or several, as the line has it; where neither is passive
+  // (screens of cables take over within a decade) more poles are.
+  for (const int more : {0, 4, 8}) {
+    options.poles = wanted.poles + more;
+    std::vector<Fronts> tried;
+    for (const double together_rad : {3.0, 1.0, 10.0, 0.3}) {
+      const Fronts fronts = fronts_of(modes, options.length_m, together_rad);
+      if (std::find(tried.begin(), tried.end(), fronts) != tried.end()) continue;
+      tried.push_back(fronts);
+      PhaseLine line;
+      line.conductors = static_cast<int>(modes.count());
+      fit_admittance(line, modes, options);
+      fit_fronts(line, modes, options, fronts);
+      check_passivity(line, modes.omega);
+      if (line.least_conductance > best.least_conductance) best = std::move(line);
+      if (best.passive()) return best;
+    }
   }
   return best;
 }
