@@ -1,6 +1,6 @@
 #pragma once
 
-#include "zavrek/network/field.hpp"
+#include "zavrek/network/shaft_rows.hpp"
 
 namespace zavrek::network {
 
@@ -26,38 +26,28 @@ struct DoublyFedMachine {
 
 inline const Table& table(const DoublyFedMachine*) {
   using M = DoublyFedMachine;
-  static const Table built =
-      TableOf<M>("doubly_fed_machine",
-                 "wound-rotor induction machine with both windings led out; it starts with its stator in the "
-                 "steady state and no current in its rotor")
-          .bus("bus", &M::bus, "bus that feeds its stator")
-          .bus("rotor", &M::rotor, "bus at its slip rings, where voltages have the frequency of the slip")
-          .quantity("ratio", &M::ratio, "", above(0), "turns of the rotor over those of the stator")
-          .quantity("stator_resistance", &M::stator_resistance_ohm, "ohm", at_least(0),
-                    "per phase of the equivalent star")
-          .quantity("stator_leakage", &M::stator_leakage_ohm, "ohm", above(0),
-                    "reactance at the frequency of the network")
-          .quantity("magnetizing", &M::magnetizing_ohm, "ohm", above(0),
-                    "reactance at the frequency of the network")
-          .quantity("rotor_leakage", &M::rotor_leakage_ohm, "ohm", above(0),
-                    "reactance at the frequency of the network, referred to the stator")
-          .quantity("rotor_resistance", &M::rotor_resistance_ohm, "ohm", above(0), "referred to the stator")
-          .count("pole_pairs", &M::pole_pairs, within(1, 200), "number of pole pairs")
-          .quantity("inertia", &M::inertia_kgm2, "kg m^2", above(0), "of its own rotor")
-          .texts("shaft", &M::shaft, "further masses outwards: \"inertia, stiffness, damping\"")
-          .quantity("load_torque", &M::load_torque_Nm, "N m", at_least(0),
-                    "against the turning of the last mass, at nominal speed (what drives is active_torque); "
-                    "without an exponent it also holds the shaft at rest")
-          .changeable()
-          .quantity("load_exponent", &M::load_exponent, "", at_least(0),
-                    "the load torque grows with the speed of the last mass to this power")
-          .quantity(
-              "active_torque", &M::active_torque_Nm, "N m", any(),
-              "on the last mass whichever way it turns, of a hanging weight or a turbine; positive drives "
-              "forwards")
-          .changeable()
-          .quantity("start_speed", &M::start_speed_rad_per_s, "rad/s", any(), "mechanical, at the start")
-          .build();
+  static const Table built = [] {
+    TableOf<M> rows(
+        "doubly_fed_machine",
+        "wound-rotor induction machine with both windings led out; it starts with its stator in the "
+        "steady state and no current in its rotor");
+    rows.bus("bus", &M::bus, "bus that feeds its stator")
+        .bus("rotor", &M::rotor, "bus at its slip rings, where voltages have the frequency of the slip")
+        .quantity("ratio", &M::ratio, "", above(0), "turns of the rotor over those of the stator")
+        .quantity("stator_resistance", &M::stator_resistance_ohm, "ohm", at_least(0),
+                  "per phase of the equivalent star")
+        .quantity("stator_leakage", &M::stator_leakage_ohm, "ohm", above(0),
+                  "reactance at the frequency of the network")
+        .quantity("magnetizing", &M::magnetizing_ohm, "ohm", above(0),
+                  "reactance at the frequency of the network")
+        .quantity("rotor_leakage", &M::rotor_leakage_ohm, "ohm", above(0),
+                  "reactance at the frequency of the network, referred to the stator")
+        .quantity("rotor_resistance", &M::rotor_resistance_ohm, "ohm", above(0), "referred to the stator")
+        .count("pole_pairs", &M::pole_pairs, within(1, 200), "number of pole pairs");
+    return shaft_rows(rows)
+        .quantity("start_speed", &M::start_speed_rad_per_s, "rad/s", any(), "mechanical, at the start")
+        .build();
+  }();
   return built;
 }
 

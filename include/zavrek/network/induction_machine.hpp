@@ -1,6 +1,6 @@
 #pragma once
 
-#include "zavrek/network/field.hpp"
+#include "zavrek/network/shaft_rows.hpp"
 
 namespace zavrek::network {
 
@@ -24,42 +24,31 @@ struct InductionMachine {
 };
 
 inline const Table& table(const InductionMachine*) {
-  static const Table built =
-      TableOf<InductionMachine>("induction_machine", "cage or wound-rotor induction machine with its shaft")
-          .bus("bus", &InductionMachine::bus, "bus that feeds its stator")
-          .quantity("stator_resistance", &InductionMachine::stator_resistance_ohm, "ohm", at_least(0),
-                    "per phase of the equivalent star")
-          .quantity("stator_leakage", &InductionMachine::stator_leakage_ohm, "ohm", above(0),
-                    "reactance at the frequency of the network")
-          .quantity("magnetizing", &InductionMachine::magnetizing_ohm, "ohm", above(0),
-                    "reactance at the frequency of the network")
-          .quantity("rotor_leakage", &InductionMachine::rotor_leakage_ohm, "ohm", above(0),
-                    "reactance at the frequency of the network, referred to the stator")
-          .quantity("rotor_resistance", &InductionMachine::rotor_resistance_ohm, "ohm", above(0),
-                    "referred to the stator")
-          .quantity("external_resistance", &InductionMachine::external_resistance_ohm, "ohm", at_least(0),
-                    "in the circuit of a wound rotor, referred to the stator")
-          .changeable()
-          .count("pole_pairs", &InductionMachine::pole_pairs, within(1, 100), "number of pole pairs")
-          .quantity("inertia", &InductionMachine::inertia_kgm2, "kg m^2", above(0), "of its own rotor")
-          .texts("shaft", &InductionMachine::shaft,
-                 "further masses outwards: \"inertia, stiffness, damping\", the last one bears the load")
-          .quantity("load_torque", &InductionMachine::load_torque_Nm, "N m", at_least(0),
-                    "against the turning of the last mass, at nominal speed (what drives is active_torque); "
-                    "without "
-                    "an exponent it also holds the shaft at rest")
-          .changeable()
-          .quantity("load_exponent", &InductionMachine::load_exponent, "", at_least(0),
-                    "the load torque grows with the speed of the last mass to this power")
-          .quantity("active_torque", &InductionMachine::active_torque_Nm, "N m", any(),
-                    "on the last mass whichever way it turns, of a hanging weight or a turbine; positive "
-                    "drives forwards")
-          .changeable()
-          .choice("start", &InductionMachine::start, {"running", "standstill"},
-                  "at the speed that its load allows, in its steady state; or at rest, its stator carrying "
-                  "what it draws "
-                  "locked")
-          .build();
+  static const Table built = [] {
+    TableOf<InductionMachine> rows("induction_machine",
+                                   "cage or wound-rotor induction machine with its shaft");
+    rows.bus("bus", &InductionMachine::bus, "bus that feeds its stator")
+        .quantity("stator_resistance", &InductionMachine::stator_resistance_ohm, "ohm", at_least(0),
+                  "per phase of the equivalent star")
+        .quantity("stator_leakage", &InductionMachine::stator_leakage_ohm, "ohm", above(0),
+                  "reactance at the frequency of the network")
+        .quantity("magnetizing", &InductionMachine::magnetizing_ohm, "ohm", above(0),
+                  "reactance at the frequency of the network")
+        .quantity("rotor_leakage", &InductionMachine::rotor_leakage_ohm, "ohm", above(0),
+                  "reactance at the frequency of the network, referred to the stator")
+        .quantity("rotor_resistance", &InductionMachine::rotor_resistance_ohm, "ohm", above(0),
+                  "referred to the stator")
+        .quantity("external_resistance", &InductionMachine::external_resistance_ohm, "ohm", at_least(0),
+                  "in the circuit of a wound rotor, referred to the stator")
+        .changeable()
+        .count("pole_pairs", &InductionMachine::pole_pairs, within(1, 100), "number of pole pairs");
+    return shaft_rows(rows)
+        .choice("start", &InductionMachine::start, {"running", "standstill"},
+                "at the speed that its load allows, in its steady state; or at rest, its stator carrying "
+                "what it draws "
+                "locked")
+        .build();
+  }();
   return built;
 }
 

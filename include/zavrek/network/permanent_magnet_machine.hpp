@@ -1,6 +1,6 @@
 #pragma once
 
-#include "zavrek/network/field.hpp"
+#include "zavrek/network/shaft_rows.hpp"
 
 namespace zavrek::network {
 
@@ -24,32 +24,21 @@ struct PermanentMagnetMachine {
 
 inline const Table& table(const PermanentMagnetMachine*) {
   using M = PermanentMagnetMachine;
-  static const Table built =
-      TableOf<M>("permanent_magnet_machine", "synchronous machine excited by permanent magnets")
-          .bus("bus", &M::bus, "bus at its terminals")
-          .quantity("stator_resistance", &M::stator_resistance_ohm, "ohm", at_least(0),
-                    "per phase of the equivalent star")
-          .quantity("ld", &M::ld_H, "mH", above(0), "inductance on the axis of the magnets")
-          .quantity("lq", &M::lq_H, "mH", above(0), "inductance across it")
-          .quantity("magnet_flux", &M::magnet_flux_Vs, "V s", above(0), "peak flux linkage of a phase")
-          .count("pole_pairs", &M::pole_pairs, within(1, 200), "number of pole pairs")
-          .quantity("inertia", &M::inertia_kgm2, "kg m^2", above(0), "of its own rotor")
-          .texts("shaft", &M::shaft, "further masses outwards: \"inertia, stiffness, damping\"")
-          .quantity("load_torque", &M::load_torque_Nm, "N m", at_least(0),
-                    "against the turning of the last mass, at nominal speed (what drives is active_torque); "
-                    "without "
-                    "an exponent it also holds the shaft at rest")
-          .changeable()
-          .quantity("load_exponent", &M::load_exponent, "", at_least(0),
-                    "the load torque grows with the speed of the last mass to this power")
-          .quantity("active_torque", &M::active_torque_Nm, "N m", any(),
-                    "on the last mass whichever way it turns, of a hanging weight or a turbine; positive "
-                    "drives forwards")
-          .changeable()
-          .quantity("start_speed", &M::start_speed_rad_per_s, "rad/s", any(), "mechanical, at the start")
-          .quantity("start_angle", &M::start_angle_rad, "deg", any(),
-                    "electrical, of the magnets against phase a, at the start")
-          .build();
+  static const Table built = [] {
+    TableOf<M> rows("permanent_magnet_machine", "synchronous machine excited by permanent magnets");
+    rows.bus("bus", &M::bus, "bus at its terminals")
+        .quantity("stator_resistance", &M::stator_resistance_ohm, "ohm", at_least(0),
+                  "per phase of the equivalent star")
+        .quantity("ld", &M::ld_H, "mH", above(0), "inductance on the axis of the magnets")
+        .quantity("lq", &M::lq_H, "mH", above(0), "inductance across it")
+        .quantity("magnet_flux", &M::magnet_flux_Vs, "V s", above(0), "peak flux linkage of a phase")
+        .count("pole_pairs", &M::pole_pairs, within(1, 200), "number of pole pairs");
+    return shaft_rows(rows)
+        .quantity("start_speed", &M::start_speed_rad_per_s, "rad/s", any(), "mechanical, at the start")
+        .quantity("start_angle", &M::start_angle_rad, "deg", any(),
+                  "electrical, of the magnets against phase a, at the start")
+        .build();
+  }();
   return built;
 }
 

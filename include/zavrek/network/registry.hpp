@@ -51,8 +51,7 @@ using Element = std::variant<Source,               //
                              Arrester,             //
                              InductionMachine,     //
                              SynchronousMachine,   //
-                             PermanentMagnetMachine,
-                             DoublyFedMachine,
+                             PermanentMagnetMachine, DoublyFedMachine,
                              Valve,               //
                              Bridge,              //
                              DcConverter,         //

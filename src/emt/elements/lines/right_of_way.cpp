@@ -189,9 +189,9 @@ class Shared {
       whole.bottomRightCorner(second, second) = own[1].*of;
       return whole;
     };
-    const LineMatrices all{joined(&LineMatrices::resistance, way_.r0m_ohm_per_m),
-                           joined(&LineMatrices::inductance, way_.x0m_ohm_per_m / assembly_.omega()),
-                           joined(&LineMatrices::capacitance, -way_.c0m_F_per_m)};
+    LineMatrices all{joined(&LineMatrices::resistance, way_.r0m_ohm_per_m),
+                     joined(&LineMatrices::inductance, way_.x0m_ohm_per_m / assembly_.omega()),
+                     joined(&LineMatrices::capacitance, -way_.c0m_F_per_m)};
     require_passive(owner_, {"r0m", "x0m", "c0m"}, all);
     return all;
   }
