@@ -5,6 +5,7 @@
 #include <bit>
 #include <cstdint>
 #include <filesystem>
+#include <string>
 #include <vector>
 
 #include <gtest/gtest.h>
@@ -122,10 +123,17 @@ TEST_P(StateOfDemos, IsThatOfACloneToo) {
   EXPECT_TRUE(same_bits(run(clone, deeds, 300), further));
 }
 
+// In demo/wind random gates meet more states of switches than are kept: there the bits are the same but for
+// rounding (docs/theory.md).
 INSTANTIATE_TEST_SUITE_P(All, StateOfDemos,
-                         testing::Values("battery", "converter", "crane", "harbour", "island", "line", "link",
+                         testing::Values("battery", "compensator", "converter", "crane", "harbour",
+                                         "headland", "island", "line", "link", "sea-link", "transfer",
                                          "transformer", "veskar"),
-                         [](const auto& demo) { return std::string(demo.param); });
+                         [](const auto& demo) {
+                           std::string name = demo.param;
+                           std::erase(name, '-');
+                           return name;
+                         });
 
 /// By leaps where it can, else by single steps; a breaker opens now and then.
 std::vector<double> leap_along(Plant& plant, const Deeds& deeds, emt::SignalId signal, int rounds,

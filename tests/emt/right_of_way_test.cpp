@@ -163,6 +163,34 @@ TEST(RightOfWay, InPhasesConvergesToTheVariableStepSolutionThroughAFault) {
   }
 }
 
+TEST(RightOfWay, GoesOnWithTheSameBitsWhenSetBackInTheMiddleOfAFault) {
+  for (const char* parameters : {"constant", "frequency"}) {
+    Network n = test::two_tracks(40e3);
+    way_of(n).parameters = parameters;
+    n.faults = {Fault{.name = "f", .on = "m", .at = 0.4, .phases = "AG", .resistance_ohm = 3}};
+    Plant plant = compile(n, 20e-6);
+    const auto go_on = [](Plant& one) {
+      std::vector<double> values;
+      for (int k = 0; k < 400; ++k) {
+        if (k == 20) one.close(one.operable("f"), one.time_s() + 7e-6);
+        if (k == 90) one.open(one.operable("f"), one.time_s() + 13e-6);
+        EXPECT_EQ(one.step(), Status::running);
+        for (const char* signal : {"l.ia", "m.ia_far", "q.va"})
+          values.push_back(one.value(one.signal(signal)));
+      }
+      return values;
+    };
+    (void)go_on(plant);
+    for (int k = 0; k < 30; ++k) ASSERT_EQ(plant.step(), Status::running);
+    const PlantState kept = plant.save();
+    Plant clone = plant.clone();
+    const std::vector<double> first = go_on(plant);
+    EXPECT_EQ(go_on(clone), first) << parameters;
+    plant.restore(kept);
+    EXPECT_EQ(go_on(plant), first) << parameters;
+  }
+}
+
 TEST(RightOfWay, InPhasesStaysBoundedOnOpenLinesForLong) {
   for (const double step_s : {5e-6, 50e-6}) {
     Network n = two_lines(60e3);

@@ -45,6 +45,10 @@ has(run("describe", "breaker"), "opening_time            a time in ms; default 0
 has(run("describe", "cabel", code=2), 'nothing is called "cabel", did you mean "cable"?')
 
 # line constants, and a cross-section that cannot be
+has(run("line", demo / "veskar" / "quay-cable.toml", "--length", "12 km", "--in-phases"), "fit in phases over frequency, 12 km", ": passive")
+fitted = as_json(run("line", demo / "veskar" / "infeed-line.toml", "--length", "22 km", "--in-phases", "--json"))["fit"]
+expect(fitted["passive"] and fitted["propagation_error"] < 1e-3 and len(fitted["fronts"]) >= 1, "a fit in phases as JSON")
+has(run("line", demo / "veskar" / "infeed-line.toml", "--in-phases", "--figure", "x.png", code=2), "leave --in-phases out")
 has(run("line", demo / "veskar" / "infeed-line.toml"), "series impedance, ohm/km", 'r1 = "0.12', "waves travel 1 km in 3.")
 constants = as_json(run("line", demo / "veskar" / "infeed-line.toml", "--json"))
 expect(abs(constants["x1_ohm_per_m"] - 0.40e-3) < 0.02e-3, f"x1 of {constants['x1_ohm_per_m']}")

@@ -136,16 +136,20 @@ class ModelEquations final : public PartEquations {
   }
   /// The derivative of its currents, along the way of its states.
   void add_slopes(const Row& row, const double* y, const double* dy) {
-    constexpr double ahead_s = 1e-7;
-    std::vector<double> now(row.ends->size()), later(now.size()),
+    constexpr double apart_s = 1e-7;
+    std::vector<double> earlier(row.ends->size()), later(earlier.size()), now(earlier.size()),
         unused(static_cast<std::size_t>(row.states.count));
     double* x = state_values(row);
-    for (int s = 0; s < row.states.count; ++s) x[s] += ahead_s * dy[row.states_at + s];
-    evaluate(row, later, unused);
-    std::copy_n(y + row.states_at, row.states.count, x);
-    evaluate(row, now, unused);
+    const auto at = [&](double off_s, std::vector<double>& currents) {
+      for (int s = 0; s < row.states.count; ++s) x[s] = y[row.states_at + s] + off_s * dy[row.states_at + s];
+      evaluate(row, currents, unused);
+    };
+    // Either way: what bends would else add up, for nothing but slopes holds such nodes.
+    at(-apart_s, earlier);
+    at(apart_s, later);
+    at(0, now);
     for (std::size_t e = 0; e < now.size(); ++e)
-      frame_.add_slope((*row.ends)[e], (later[e] - now[e]) / ahead_s);
+      frame_.add_slope((*row.ends)[e], (later[e] - earlier[e]) / (2 * apart_s));
   }
 
   std::vector<Row> rows_;

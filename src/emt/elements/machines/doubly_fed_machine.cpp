@@ -6,6 +6,7 @@
 //   i_s = (b (v_s + e_s) - m e^(j theta) (v_r + e_r)) / (a b - m^2),   i_r = (a (v_r + e_r) - m e^(-j theta)
 //   (v_s + e_s)) / (a b - m^2),
 // so that only what couples the two sides turns. Rotor fluxes are the x of the shell.
+#include <algorithm>
 #include <cmath>
 #include <numbers>
 
@@ -29,7 +30,9 @@ class DoublyFed final : public RotatingMachine {
   }
 
   [[nodiscard]] std::unique_ptr<Model> clone() const override { return std::make_unique<DoublyFed>(*this); }
-  [[nodiscard]] int slots() const override { return rotor_current_slot() + 3; }
+  [[nodiscard]] int slots() const override { return steps_slot() + 1; }
+  /// How many stretches it has seen, up to two.
+  [[nodiscard]] int steps_slot() const { return rotor_current_slot() + 3; }
   /// Of the rotor's currents, three.
   [[nodiscard]] int rotor_current_slot() const { return RotatingMachine::slots(); }
   [[nodiscard]] std::vector<Slot> knobs() const override { return knobs_; }
@@ -54,7 +57,11 @@ class DoublyFed final : public RotatingMachine {
     const SpaceVector flux = main_ * at_start;
     start_from(places, 0, start_speed_, {flux.real(), flux.imag()}, at_start,
                steady_shaft_torque(start_speed_), values);
-    for (int k = 0; k < 3; ++k) values[places.first + rotor_current_slot() + k] = 0;
+    for (int k = 0; k <= 3; ++k) values[places.first + rotor_current_slot() + k] = 0;
+  }
+  /// The voltage of the slip stands at the rings from the start on, where the steady state had none.
+  [[nodiscard]] bool jumps(const Places& places, const double* now) const noexcept override {
+    return now[places.first + steps_slot()] == 1;
   }
 
   void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
@@ -116,6 +123,7 @@ class DoublyFed final : public RotatingMachine {
       flux_r += d * (ends_voltage(places, old, 3) / ratio_ -
                      rotor_ohm_ * ratio_ * phase_vector(before + rotor_current_slot()));
     }
+    slots[steps_slot()] = std::min(before[steps_slot()] + 1, 2.0);
     correct(stretch, places, old, now, is, flux_s);
     slots[state(rotor_state())] = flux_r.real();
     slots[state(rotor_state()) + 1] = flux_r.imag();
