@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 #include "emt/solve/dense.hpp"
 
@@ -102,60 +103,11 @@ Complex RationalFit::operator()(Complex s) const {
 
 RationalFit vector_fit(const std::vector<double>& omega, const std::vector<Complex>& f,
                        const FitOptions& options) {
-  const auto samples = static_cast<Eigen::Index>(omega.size());
-  if (2 * samples < 2 * options.poles + 1 || f.size() != omega.size())
-    throw Error("a fit needs more samples than twice its poles");
+  if (f.size() != omega.size()) throw Error("a fit needs as many samples as frequencies");
   std::vector<double> weight;
   for (const Complex value : f) weight.push_back(options.relative ? 1 / std::abs(value) : 1);
-  RationalFit fit;
-  fit.poles = starting_poles(omega, options.poles, options.pairs);
-
-  const auto solve = [&](bool relocate) {
-    const auto n = static_cast<Eigen::Index>(unknowns(fit.poles));
-    const Eigen::Index columns = n + (options.constant ? 1 : 0) + (relocate ? n : 0);
-    Eigen::MatrixXd a(2 * samples, columns);
-    Eigen::VectorXd b(2 * samples);
-    std::vector<Complex> phi(static_cast<std::size_t>(n));
-    for (Eigen::Index k = 0; k < samples; ++k) {
-      const auto at = static_cast<std::size_t>(k);
-      fractions(fit.poles, Complex(0, omega[at]), phi.data());
-      const double w = weight[at];
-      for (Eigen::Index c = 0; c < columns; ++c) {
-        Complex entry = 1;
-        if (c < n) entry = phi[static_cast<std::size_t>(c)];
-        if (c >= columns - (relocate ? n : 0))
-          entry = -f[at] * phi[static_cast<std::size_t>(c - (columns - n))];
-        a(2 * k, c) = w * entry.real();
-        a(2 * k + 1, c) = w * entry.imag();
-      }
-      b[2 * k] = w * f[at].real();
-      b[2 * k + 1] = w * f[at].imag();
-    }
-    return least_squares(std::move(a), b);
-  };
-
-  for (int round = 0; round < options.rounds; ++round) {
-    const Eigen::VectorXd x = solve(true);
-    fit.poles = zeros(fit.poles, x.tail(unknowns(fit.poles)));
-  }
-  const Eigen::VectorXd x = solve(false);
-  Eigen::Index at = 0;
-  for (const Complex p : fit.poles) {
-    if (is_real(p)) {
-      fit.residues.emplace_back(x[at++], 0.0);
-    } else {
-      fit.residues.emplace_back(x[at], x[at + 1]);
-      at += 2;
-    }
-  }
-  if (options.constant) fit.constant = x[at];
-  double deviation = 0, whole = 0;
-  for (std::size_t k = 0; k < omega.size(); ++k) {
-    deviation += std::norm(weight[k] * (fit(Complex(0, omega[k])) - f[k]));
-    whole += std::norm(weight[k] * f[k]);
-  }
-  fit.error = std::sqrt(deviation / whole);
-  return fit;
+  CommonFit fit = vector_fit_together(omega, {f}, weight, options);
+  return {fit.constants[0], std::move(fit.poles), std::move(fit.residues[0]), fit.error};
 }
 
 Complex CommonFit::operator()(std::size_t function, Complex s) const {
