@@ -1,8 +1,8 @@
 // Current source: i(t) as a source's voltage (waveform.hpp), into a bus or from one terminal to another: the
 // voltage of a node of its own, imposed, drives it through 1 S. `NAME.i*` flows out of it into the network.
-#include <cmath>
 #include <numbers>
 
+#include "emt/elements/source.hpp"
 #include "emt/parts/assembly.hpp"
 
 namespace zavrek::emt::internal {
@@ -27,14 +27,7 @@ void assemble(const network::CurrentSource& source, Assembly& assembly) {
   const double frequency =
       network::is_set(source.frequency_Hz) ? source.frequency_Hz : assembly.network().frequency_Hz;
   const double peak = frequency == 0 ? source.current_A : std::numbers::sqrt2 * source.current_A;
-  Waveform shape(peak, 2 * std::numbers::pi * frequency, source.angle_rad);
-  for (const auto& [order, share] : source.harmonics) shape.add_harmonic({order, share, 0});
-  shape.set_magnitude(source.magnitude_programme);
-  shape.set_angle(source.angle_programme);
-  shape.set_frequency(source.frequency_programme);
-  if (source.noise > 0)
-    shape.set_noise(source.noise * std::abs(source.current_A), source.noise_bandwidth_Hz, source.noise_seed);
-  const std::size_t waveform = assembly.waveform(std::move(shape));
+  const std::size_t waveform = assembly.waveform(shape_of(source, peak, 2 * std::numbers::pi * frequency));
   const std::vector<NodeId> imposed = assembly.new_nodes(source.name + ".current", letters);
   std::vector<Terms> currents;
   for (std::size_t k = 0; k < ends.size(); ++k) {

@@ -45,17 +45,10 @@ void assemble(const network::Source& source, Assembly& assembly) {
   const bool stiff = !network::is_set(source.short_circuit_VA);
 
   const std::vector<NodeId> inner = stiff ? nodes : assembly.new_nodes(source.name + ".emf", bus.phases);
-  Waveform shape(peak, 2 * std::numbers::pi * frequency, source.angle_rad);
-  for (const auto& [order, share] : source.harmonics) shape.add_harmonic({order, share, 0});
-  shape.set_magnitude(source.magnitude_programme);
-  shape.set_angle(source.angle_programme);
-  shape.set_frequency(source.frequency_programme);
+  Waveform shape = shape_of(source, peak, 2 * std::numbers::pi * frequency);
   shape.set_phase(0, source.magnitude_a, source.angle_a);
   shape.set_phase(1, source.magnitude_b, source.angle_b);
   shape.set_phase(2, source.magnitude_c, source.angle_c);
-  if (source.noise > 0)
-    shape.set_noise(source.noise * peak / (frequency == 0 ? 1 : std::numbers::sqrt2),
-                    source.noise_bandwidth_Hz, source.noise_seed);
   if (!source.playback.empty()) set_playback(source, phases, shape);
   const std::size_t waveform = assembly.waveform(std::move(shape));
   for (std::size_t k = 0; k < phases; ++k) {
