@@ -15,6 +15,11 @@ std::span<const CountOf> counts_of_accounts() {
       CountOf{"lost", &Account::lost, "LOST", "were lost"},
       CountOf{"late", &Account::late, "LATE", "came too late"},
       CountOf{"refused", &Account::refused, "REFUSED", nullptr},
+      CountOf{
+          "unfit", &Account::unfit, "UNFIT",
+          "were not to be used: of bad quality, under test, in need of commissioning, of another revision or "
+          "data set"},
+      CountOf{"spoiled", &Account::spoiled, "spoiled on purpose", nullptr},
       CountOf{"malformed", &Account::malformed, "MALFORMED", "frames addressed to it could not be read"},
       CountOf{"foreign", &Account::foreign, "FOREIGN", "frames of another identity came to its address"},
       CountOf{"conflicting", &Account::conflicting, "CONFLICTING",

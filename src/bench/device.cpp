@@ -4,11 +4,15 @@
 #include <algorithm>
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include "bench/bench_message.hpp"
+#include "bench/carried.hpp"
+#include "bench/data_set.hpp"
 #include "bench/make_port.hpp"
 #include "bench/measured.hpp"
 #include "bench/names.hpp"
+#include "bench/output_points.hpp"
 #include "bench/subscriber.hpp"
 #include "bench/wiring_fault.hpp"
 #include "pace/program.hpp"
@@ -42,10 +46,16 @@ class RelayHere final : public Port {
 
   void declare(Exchange& exchange) override {
     points_.declare(exchange, device_.name, protection::outputs_of(device_.relay));
+    Subscriber::declare_idle(exchange, device_.name);
   }
   void wire(Exchange& exchange) override {
-    for (std::size_t k = 0; k < streams_.size(); ++k)
-      streams_[k].wire(exchange, *exchange.setup().bench.find_stream(device_.reads[k]));
+    for (std::size_t k = 0; k < streams_.size(); ++k) {
+      const std::string& read = device_.reads[k];
+      if (const Stream* stream = exchange.setup().bench.find_stream(read))
+        streams_[k].wire(exchange, *stream);
+      else
+        streams_[k].wire(exchange, read);
+    }
     wire_outputs(device_, exchange, points_);
     operated_ = points_.operated(exchange);
     const auto& known = relay_.inputs();
@@ -103,20 +113,28 @@ class RelayElsewhere final : public Port {
         place_(plan.place),
         started_((plan.place.empty() ? device.place : plan.place) == "process"),
         source_(started_ ? wire::to_string(wire::random_source()) : device.source),
-        subscriber_("device." + device.name, device.name, device.appid, source_) {
+        reader_(device.data_set()),
+        subscriber_("device." + device.name, device.name, followed()) {
     counted_.port = subscriber_.account().port;
     counted_.carries = as_it_counts;
+    const std::vector<std::string> outputs = protection::outputs_of(device.relay);
+    for (const std::string& name : reader_.points())
+      outputs_.push_back(
+          static_cast<std::size_t>(std::find(outputs.begin(), outputs.end(), name) - outputs.begin()));
   }
 
   void declare(Exchange& exchange) override {
     points_.declare(exchange, device_.name, protection::outputs_of(device_.relay));
+    subscriber_.declare(exchange);
   }
   void wire(Exchange& exchange) override {
     wire_outputs(device_, exchange, points_);
     operated_ = points_.operated(exchange);
   }
+  bool by_the_clock() const noexcept override { return true; }
   std::vector<wire::Identity> identities() const override {
-    return {{wire::ethertype_goose, static_cast<std::uint16_t>(device_.appid), device_.name, !started_}};
+    return {
+        {wire::ethertype_goose, static_cast<std::uint16_t>(device_.appid), device_.identifier(), !started_}};
   }
   std::string open(const Opening& how) override {
     subscriber_.open(how.frames);
@@ -127,10 +145,18 @@ class RelayElsewhere final : public Port {
     return {};
   }
   bool ready() override { return subscriber_.ready(); }
-  void take(Exchange& exchange) noexcept override { subscriber_.tell(exchange, points_); }
-  bool well() const noexcept override { return subscriber_.well(); }
+  void take(Exchange& exchange) noexcept override {
+    const auto point = [&](std::size_t place, bool on) { points_.tell(exchange, outputs_[place], on); };
+    if (subscriber_.take(exchange))
+      subscriber_.count_unfit(reader_.read(subscriber_.message(), false, point, [](std::size_t, double) {}));
+    if (!subscriber_.silent() || device_.when_silent != "off") return;
+    for (std::size_t k = 0; k < points_.size(); ++k) points_.tell(exchange, k, false);
+  }
+  bool well() const noexcept override { return subscriber_.well() || device_.when_silent != "end"; }
   std::string failure() override {
-    if (std::string why = subscriber_.failure(device_.name, "answer"); !why.empty()) return why;
+    if (std::string why = subscriber_.failure(device_.name, "answer", device_.when_silent == "end");
+        !why.empty())
+      return why;
     return process_ && !process_->running() && !over_ ? fmt::format("{}: {}", device_.name, process_->ended())
                                                       : std::string();
   }
@@ -153,6 +179,15 @@ class RelayElsewhere final : public Port {
   }
 
  private:
+  [[nodiscard]] wire::Followed followed() const {
+    wire::Followed followed;
+    followed.appid = static_cast<std::uint16_t>(device_.appid);
+    followed.id = device_.identifier();
+    if (device_.revision != 0) followed.revision = static_cast<std::uint32_t>(device_.revision);
+    followed.least_entries = reader_.entries();
+    if (!source_.empty()) followed.source = wire::parse_mac_address(source_);
+    return followed;
+  }
   /// The stand-in, told what it reads and under which names.
   [[nodiscard]] std::vector<std::string> words(const Opening& how) const {
     const Bench& bench = setup_.bench;
@@ -160,7 +195,7 @@ class RelayElsewhere final : public Port {
                                    "relay",
                                    (setup_.folder / device_.settings).string(),
                                    "--name",
-                                   device_.name,
+                                   device_.identifier(),
                                    "--interface",
                                    how.frames.interface(),
                                    "--medium",
@@ -173,7 +208,9 @@ class RelayElsewhere final : public Port {
                                    source_,
                                    "--counts"};
     for (const std::string& name : device_.reads)
-      words.insert(words.end(), {"--stream", fmt::format("{}@{}", name, bench.find_stream(name)->appid)});
+      words.insert(words.end(), {"--stream", stream_words(*bench.find_stream(name))});
+    for (const std::string& entry : device_.entries) words.insert(words.end(), {"--entry", entry});
+    if (device_.revision != 0) words.insert(words.end(), {"--revision", std::to_string(device_.revision)});
     const std::vector<std::string> published = bench_published(bench, place_);
     for (const std::string& text : device_.inputs) {
       const auto [name, source] = split_pair(text);
@@ -185,12 +222,17 @@ class RelayElsewhere final : public Port {
     }
     return words;
   }
+  /// "S1@16385@4000@0,1,2,3,4,5,6,7": identity, samples a second, places of ia ib ic in va vb vc vn.
+  [[nodiscard]] std::string stream_words(const Stream& stream) const {
+    return fmt::format("{}@{}@{}@{}", stream.identifier(), stream.appid,
+                       stream.samples_per_s(setup_.network.frequency_Hz),
+                       fmt::join(standard_places(stream), ","));
+  }
   /// "R1@17:0", an output that another device publishes itself.
   [[nodiscard]] std::string entry_elsewhere(const std::string& source) const {
     const auto [owner, output] = owner_of(setup_.bench, source);
-    const auto outputs = protection::outputs_of(owner->relay);
-    const auto at = std::find(outputs.begin(), outputs.end(), output) - outputs.begin();
-    return fmt::format("{}@{}:{}", owner->name, owner->appid, at);
+    return fmt::format("{}@{}:{}", owner->identifier(), owner->appid,
+                       place_in(read_data_set(owner->data_set()), output));
   }
 
   Device device_;
@@ -200,7 +242,9 @@ class RelayElsewhere final : public Port {
   bool over_ = false;   // and ended by it
   std::string source_;  // of its messages
   Account counted_;     // by the process itself
+  DataSetReader reader_;
   Subscriber subscriber_;
+  std::vector<std::size_t> outputs_;  // of the points that it reads
   OutputPoints points_;
   std::optional<pace::internal::Program> process_;
   std::string medium_, operated_;

@@ -1,6 +1,7 @@
 #include "zavrek/bench/exchange.hpp"
 
 #include <algorithm>
+#include <limits>
 
 #include <fmt/format.h>
 
@@ -48,7 +49,21 @@ std::optional<PointId> Exchange::find_point(const std::string& name) const {
   return std::nullopt;
 }
 
+ValueId Exchange::add_value(const std::string& owner, const std::string& name, const std::string& unit) {
+  told_names_.push_back({owner + "." + name, unit});
+  told_.push_back(0);
+  return {told_.size() - 1, ValueId::Of::port};
+}
+
+SettingId Exchange::add_setting(const std::string& owner, const PortSetting& setting) {
+  settings_.push_back(
+      {owner + "." + setting.name, setting.unit, setting.least, setting.greatest, setting.initial});
+  return {settings_.size() - 1};
+}
+
 bool Exchange::knows_value(const std::string& name) const {
+  const auto same = [&](const Told& told) { return told.name == name; };
+  if (std::any_of(told_names_.begin(), told_names_.end(), same)) return true;
   if (control_ && control_->output_named(name)) return true;
   const auto names = plant_ ? plant_->signal_names() : std::vector<std::string>{};
   return std::find(names.begin(), names.end(), name) != names.end();
@@ -59,15 +74,18 @@ ValueId Exchange::value_of(const std::string& name, double factor) {
     const auto known = std::find(read_outputs_.begin(), read_outputs_.end(), *output);
     if (known == read_outputs_.end()) read_outputs_.push_back(*output);
     const auto at = std::find(read_outputs_.begin(), read_outputs_.end(), *output) - read_outputs_.begin();
-    return {static_cast<std::size_t>(at), true};
+    return {static_cast<std::size_t>(at), ValueId::Of::control};
+  }
+  for (std::size_t k = 0; k < told_names_.size(); ++k) {
+    if (told_names_[k].name == name) return {k, ValueId::Of::port};
   }
   const emt::SignalId signal = source_.signal(name);
   for (std::size_t k = 0; k < read_.size(); ++k) {
-    if (read_[k].index == signal.index && scale_[k] == factor) return {k, false};
+    if (read_[k].index == signal.index && scale_[k] == factor) return {k};
   }
   read_.push_back(signal);
   scale_.push_back(factor);
-  return {read_.size() - 1, false};
+  return {read_.size() - 1};
 }
 
 std::array<ValueId, 3> Exchange::three_values_of(const std::string& stem, double factor) {
@@ -75,7 +93,8 @@ std::array<ValueId, 3> Exchange::three_values_of(const std::string& stem, double
 }
 
 std::string Exchange::unit_of(ValueId value) const {
-  return value.of_control ? std::string() : source_.unit(read_[value.index]);
+  if (value.of == ValueId::Of::control) return {};
+  return value.of == ValueId::Of::port ? told_names_[value.index].unit : source_.unit(read_[value.index]);
 }
 
 PointId Exchange::point_of(const std::string& name) {
@@ -140,6 +159,9 @@ std::optional<AskId> Exchange::find_ask(const std::string& name) {
     if (!found) found = among(plant_->knob_names(), Kind::knob);
   }
   if (!found && control_) found = among(control_->controller().parameters(), Kind::parameter);
+  for (std::size_t k = 0; k < settings_.size() && !found; ++k) {
+    if (settings_[k].name == name) found = add(name, Kind::setting, static_cast<int>(k));
+  }
   return found;
 }
 
@@ -153,7 +175,7 @@ AskId Exchange::ask_of(const std::string& name) {
 AskId Exchange::operable_of(const std::string& name) {
   const auto found = find_ask(name);
   const Kind kind = found ? asks_[found->index].kind : Kind::knob;
-  if (kind == Kind::knob || kind == Kind::parameter) {
+  if (kind == Kind::knob || kind == Kind::parameter || kind == Kind::setting) {
     if (plant_) (void)plant_->operable(name);  // says what is known
     throw Error(fmt::format("nothing named \"{}\" opens and closes", name));
   }
@@ -163,7 +185,12 @@ AskId Exchange::operable_of(const std::string& name) {
 AskId Exchange::settable_of(const std::string& name) {
   const auto found = find_ask(name);
   const Kind kind = found ? asks_[found->index].kind : Kind::operable;
-  if (kind == Kind::contact || kind == Kind::knob || kind == Kind::parameter) return *found;
+  if (kind == Kind::contact || kind == Kind::knob || kind == Kind::parameter || kind == Kind::setting)
+    return *found;
+  std::vector<std::string> of_ports;
+  for (const Setting& setting : settings_) of_ports.push_back(setting.name);
+  if (const std::string near = nearest_name(name, of_ports); !near.empty())
+    throw Error(fmt::format("nothing named \"{}\" can be set, did you mean \"{}\"?", name, near));
   if (control_) (void)control_->controller().parameter(name);  // say what is known
   if (plant_) (void)plant_->knob(name);
   throw Error(fmt::format("nothing named \"{}\" can be set", name));
@@ -178,12 +205,27 @@ std::string Exchange::unit_of(AskId what) const {
   const Ask& ask = asks_[what.index];
   if (ask.kind == Kind::knob) return plant_->unit(emt::KnobId{ask.index});
   if (ask.kind == Kind::parameter) return control_->controller().unit(static_cast<std::size_t>(ask.index));
+  if (ask.kind == Kind::setting) return settings_[static_cast<std::size_t>(ask.index)].unit;
   return {};
+}
+
+std::pair<double, double> Exchange::range_of(AskId what) const {
+  const Ask& ask = asks_[what.index];
+  constexpr double any = std::numeric_limits<double>::infinity();
+  if (ask.kind != Kind::setting) return {-any, any};
+  const Setting& setting = settings_[static_cast<std::size_t>(ask.index)];
+  return {setting.least, setting.greatest};
+}
+
+std::vector<std::pair<std::string, std::string>> Exchange::port_settings() const {
+  std::vector<std::pair<std::string, std::string>> all;
+  for (const Setting& setting : settings_) all.emplace_back(setting.name, setting.unit);
+  return all;
 }
 
 void Exchange::begin(internal::Recorder* recorder, double rate_Hz) {
   recorder_ = recorder;
-  now_.assign(read_.size() + read_outputs_.size(), 0.0);
+  now_.assign(read_.size() + read_outputs_.size() + told_.size(), 0.0);
   before_ = between_ = now_;
   shown_ = now_.data();
   read();
@@ -198,16 +240,17 @@ void Exchange::read() noexcept {
   for (std::size_t k = 0; k < scale_.size(); ++k) now_[k] *= scale_[k];
   for (std::size_t k = 0; k < read_outputs_.size(); ++k)
     now_[scale_.size() + k] = control_->output(read_outputs_[k]);
+  std::copy(told_.begin(), told_.end(),
+            now_.begin() + static_cast<std::ptrdiff_t>(scale_.size() + read_outputs_.size()));
 }
 
-void Exchange::show(double share, double time_s, long long number) noexcept {
+void Exchange::show(double share, double time_s) noexcept {
   shown_ = now_.data();
   if (share != 1) {
     for (std::size_t k = 0; k < now_.size(); ++k) between_[k] = before_[k] + share * (now_[k] - before_[k]);
     shown_ = between_.data();
   }
   shown_s_ = time_s;
-  sample_ = number;
 }
 
 void Exchange::tell(PointId id, bool on, double at_s) noexcept {
@@ -230,10 +273,20 @@ void Exchange::look() noexcept {
   if (polled_.empty()) return;
   const double half = 0.5;
   for (const Polled& polled : polled_) {
-    const double value = polled.value.of_control ? control_->output(read_outputs_[polled.value.index])
-                                                 : plant_->value(read_[polled.value.index]);
-    tell({polled.point}, value > half);
+    tell({polled.point}, latest(polled.value) > half);
   }
+}
+
+double Exchange::latest(ValueId value) const noexcept {
+  switch (value.of) {
+    case ValueId::Of::control:
+      return control_->output(read_outputs_[value.index]);
+    case ValueId::Of::port:
+      return told_[value.index];
+    case ValueId::Of::plant:
+      break;
+  }
+  return plant_->value(read_[value.index]);
 }
 
 bool Exchange::ask(AskId what, double value, double at_s) noexcept {
@@ -255,6 +308,11 @@ bool Exchange::ask(AskId what, double value, double at_s) noexcept {
     case Kind::parameter:
       control_->set(static_cast<std::size_t>(ask.index), value);
       break;
+    case Kind::setting: {
+      Setting& setting = settings_[static_cast<std::size_t>(ask.index)];
+      setting.value = std::clamp(value, setting.least, setting.greatest);
+      break;
+    }
   }
   return true;
 }

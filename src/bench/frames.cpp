@@ -17,7 +17,9 @@ void Frames::join() {
   link_ = wire::open_link(interface_, medium_, wanted_);
 }
 
-void Frames::join(FrameListener& listener, std::uint16_t appid) {
+void Frames::join(FrameListener& listener, std::uint16_t ethertype, std::uint16_t appid) {
+  constexpr std::uint16_t either = 0;
+  wanted_.ethertype = listeners_.empty() || wanted_.ethertype == ethertype ? ethertype : either;
   std::erase(wanted_.appids, nobodys);
   wanted_.appids.push_back(appid);
   listeners_.push_back(&listener);

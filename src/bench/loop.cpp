@@ -5,7 +5,6 @@
 
 #include <fmt/format.h>
 
-#include "bench/bench_message.hpp"
 #include "bench/make_port.hpp"
 #include "bench/measured.hpp"
 #include "bench/names.hpp"
@@ -95,11 +94,11 @@ void Run::Loop::take_samples() noexcept {
 void Run::Loop::take_next(double share) noexcept {
   const double at = next_instant_s(), same = at + same_instant / record_rate_Hz_;
   const bool row = static_cast<double>(next_row_) / record_rate_Hz_ <= same;
-  const bool sample = static_cast<double>(next_sample_) / rate_Hz_ <= same;
-  exchange_.show(share, at, sample ? next_sample_ : next_sample_ - 1);
-  if (sample) {
-    ++next_sample_;
-    for (const auto& port : ports_) port->sample(exchange_);
+  exchange_.show(share, at);
+  for (Sampling& sampling : samplings_) {
+    if (sampling.next_s() > same) continue;
+    exchange_.count(sampling.next++);
+    for (Port* port : sampling.ports) port->sample(exchange_);
   }
   if (!row) return;
   ++next_row_;
@@ -115,7 +114,6 @@ Run::Loop::Loop(const Setup& setup, std::unique_ptr<Source> source, const RunOpt
       exchange_(setup, *source_, control_ ? &*control_ : nullptr),
       frames_(options.interface.empty() ? setup.bench.interface : options.interface,
               medium_of(setup.bench.medium)),
-      rate_Hz_(samples_per_cycle * setup.network.frequency_Hz),
       record_rate_Hz_(setup.bench.points_per_cycle * setup.network.frequency_Hz) {
   if (plant_ && options.cores > 1 && plant_->summary().shards > 1) {
     crew_ = std::make_unique<pace::Crew>(std::min(options.cores, plant_->summary().shards));
@@ -125,20 +123,8 @@ Run::Loop::Loop(const Setup& setup, std::unique_ptr<Source> source, const RunOpt
 }
 
 void Run::Loop::make_ports() {
-  const internal::RunPlan plan{setup_, options_.place};
   const Bench& bench = setup_.bench;
-  std::vector<std::unique_ptr<Port>> made;
-  for (const PortSettings& port : bench.ports)
-    made.push_back(
-        std::visit([&](const auto& settings) { return internal::make_port(settings, plan); }, port));
-  for (const Device& device : bench.devices) made.push_back(internal::make_port(device, plan));
-  if (std::vector<std::string> told = internal::bench_published(bench, options_.place);
-      !told.empty() && internal::anybody_elsewhere(bench, options_.place))
-    made.push_back(internal::make_port(Message{.name = internal::bench_goose_id,
-                                               .id = {},
-                                               .entries = std::move(told),
-                                               .appid = internal::bench_goose_appid},
-                                       plan));
+  std::vector<std::unique_ptr<Port>> made = internal::make_ports({setup_, options_.place});
   for (const auto& port : made) {
     if (port) port->declare(exchange_);
   }
@@ -176,6 +162,11 @@ void Run::Loop::record(double duration_s, double kept_s, const std::vector<std::
   record_transformers();
   std::vector<std::string> names = setup_.bench.record;
   names.insert(names.end(), further.begin(), further.end());
+  for (const StreamIn* stream : setup_.bench.all<StreamIn>()) {
+    for (const std::string& value : stream->values) {
+      if (value != "-") names.push_back(stream->name + "." + value);
+    }
+  }
   if (plant_) {
     for (const std::string& name : plant_->signal_names()) {
       if (name.starts_with("fault.") || (name.starts_with("fault") && name.find(".i") != std::string::npos))
@@ -199,6 +190,7 @@ void Run::Loop::record(double duration_s, double kept_s, const std::vector<std::
 /// primary values.
 void Run::Loop::record_transformers() {
   for (const Stream* stream : setup_.bench.all<Stream>()) {
+    if (stream->ct.empty() || stream->vt.empty()) continue;
     internal::MeasuredStream measured;
     measured.wire(exchange_, *stream);
     const auto add = [&](const std::string& stem, const char* unit, internal::Ratio ratio,
@@ -219,8 +211,7 @@ void Run::Loop::record_transformers() {
 }
 
 bool Run::Loop::anybody_outside() const {
-  return internal::anybody_elsewhere(setup_.bench, options_.place) ||
-         !setup_.bench.all<Subscription>().empty();
+  return std::any_of(ports_.begin(), ports_.end(), [](const auto& port) { return port->by_the_clock(); });
 }
 
 /// Whole steps between two rows of the record, if nobody sees or does anything on the bench in between and
@@ -228,15 +219,31 @@ bool Run::Loop::anybody_outside() const {
 void Run::Loop::find_stride() {
   const double steps = 1 / (record_rate_Hz_ * exchange_.step_s());
   const int whole = static_cast<int>(std::lround(steps));
-  const bool watched = exchange_.looks_each_step() || !stepped_.empty() ||
+  const bool watched = exchange_.looks_each_step() || !stepped_.empty() || samplings_.size() > 1 ||
                        setup_.bench.points_per_cycle % samples_per_cycle != 0;
   if (!plant_ || control_ || watched || whole < 2 || std::abs(steps - whole) > 1e-9 * steps) return;
   if (plant_->ready_leaps(whole)) stride_ = whole;
 }
 
+void Run::Loop::find_samplings() {
+  samplings_.push_back({samples_per_cycle * setup_.network.frequency_Hz, {}});
+  for (const auto& port : ports_) {
+    const double rate_Hz = port->rate_Hz() == 0 ? samplings_.front().rate_Hz : port->rate_Hz();
+    const auto same = std::find_if(samplings_.begin(), samplings_.end(),
+                                   [&](const Sampling& one) { return one.rate_Hz == rate_Hz; });
+    if (same != samplings_.end())
+      same->ports.push_back(port.get());
+    else
+      samplings_.push_back({rate_Hz, {port.get()}});
+  }
+}
+
 void Run::Loop::begin() {
   if (std::exchange(begun_, true)) return;
-  exchange_.begin(recorder_ ? &*recorder_ : nullptr, record_rate_Hz_);
+  find_samplings();
+  double fastest_Hz = record_rate_Hz_;
+  for (const Sampling& sampling : samplings_) fastest_Hz = std::max(fastest_Hz, sampling.rate_Hz);
+  exchange_.begin(recorder_ ? &*recorder_ : nullptr, fastest_Hz);
   if (recorder_) recorder_->begin(exchange_);
   for (const auto& port : ports_) {
     if (port->each_step()) stepped_.push_back(port.get());

@@ -55,11 +55,18 @@ class Run::Loop {
   std::vector<Port*> stepped_;  // those to which every step matters
   Timetable timetable_;
   std::optional<internal::Recorder> recorder_;
-  double rate_Hz_;         // of the streams
-  double record_rate_Hz_;  // of the record, which is finer or as fine
-  int stride_ = 1;         // steps
+  /// Those that see samples at the same instants.
+  struct Sampling {
+    double rate_Hz;
+    std::vector<Port*> ports;
+    long long next = 0;
+    [[nodiscard]] double next_s() const noexcept { return static_cast<double>(next) / rate_Hz; }
+  };
+  std::vector<Sampling> samplings_;  // that of relays first
+  double record_rate_Hz_;            // of the record, which is finer than that or as fine
+  int stride_ = 1;                   // steps
   bool begun_ = false;
-  long long next_row_ = 0, next_sample_ = 0;
+  long long next_row_ = 0;
   double next_look_s_ = 0;  // over the voltages of the plant
   bool goes_on_ = true;     // the source does
 
@@ -67,12 +74,14 @@ class Run::Loop {
   [[nodiscard]] bool step() noexcept;
   [[nodiscard]] bool take_stride() noexcept;
   void take_samples() noexcept;
-  /// The next row of the record, the next sample of the streams, or both, so far within the step.
+  /// The next row of the record, the next samples, or both, so far within the step.
   void take_next(double share) noexcept;
   [[nodiscard]] double next_instant_s() const noexcept {
-    return std::min(static_cast<double>(next_row_) / record_rate_Hz_,
-                    static_cast<double>(next_sample_) / rate_Hz_);
+    double next = static_cast<double>(next_row_) / record_rate_Hz_;
+    for (const Sampling& sampling : samplings_) next = std::min(next, sampling.next_s());
+    return next;
   }
+  void find_samplings();
   void record_transformers();
 };
 

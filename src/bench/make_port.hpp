@@ -19,6 +19,12 @@ struct RunPlan {
 template <class Kind>
 [[nodiscard]] std::unique_ptr<Port> make_port(const Kind& settings, const RunPlan& plan);
 
+/// The ports of a bench as its file has them, those of its devices, and, where somebody elsewhere reads what
+/// this process knows, the message that tells it.
+[[nodiscard]] std::vector<std::unique_ptr<Port>> make_ports(const RunPlan& plan);
+/// What they own, for those who only look names up.
+void declare_ports(const Setup& setup, Exchange& exchange);
+
 /// What is wrong with a bench, each with its place.
 struct Flaws {
   const Setup& setup;

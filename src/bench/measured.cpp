@@ -28,6 +28,11 @@ void MeasuredStream::wire(Exchange& exchange, const Stream& stream) {
   voltages_ = exchange.three_values_of(stream.vt + ".v", vt.primary / vt.secondary);
 }
 
+void MeasuredStream::wire(Exchange& exchange, const std::string& received) {
+  currents_ = exchange.three_values_of(received + ".i", 1);
+  voltages_ = exchange.three_values_of(received + ".v", 1);
+}
+
 protection::Sample MeasuredStream::sample(const Exchange& exchange) const noexcept {
   protection::Sample sample;
   for (std::size_t k = 0; k < 3; ++k) {

@@ -18,6 +18,8 @@ struct Ratio {
 class MeasuredStream {
  public:
   void wire(Exchange& exchange, const Stream& stream);
+  /// What a port receives as NAME.ia to NAME.vc.
+  void wire(Exchange& exchange, const std::string& received);
   /// Neutrals are the sums.
   [[nodiscard]] protection::Sample sample(const Exchange& exchange) const noexcept;
   [[nodiscard]] const std::array<ValueId, 3>& currents() const noexcept { return currents_; }

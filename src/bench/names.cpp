@@ -18,6 +18,11 @@ const Stream* Bench::find_stream(std::string_view name) const {
   return nullptr;
 }
 
+Bench::Stems Bench::stems_of(std::string_view name) const {
+  if (const Stream* stream = find_stream(name)) return {stream->ct + ".i", stream->vt + ".v"};
+  return {std::string(name) + ".i", std::string(name) + ".v"};
+}
+
 const Device* Bench::find_device(std::string_view name) const {
   const auto at =
       std::find_if(devices.begin(), devices.end(), [&](const Device& d) { return d.name == name; });

@@ -1,6 +1,10 @@
 #include <algorithm>
+#include <cmath>
 #include <ctime>
 
+#include <fmt/format.h>
+
+#include "bench/data_set.hpp"
 #include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/pace.hpp"
 
@@ -22,7 +26,8 @@ Goose stand_in_message(const StandInPorts& ports) {
   message.control_block = ports.name + "LD0/LLN0$GO$outputs";
   message.data_set = ports.name + "LD0/LLN0$outputs";
   message.id = ports.name;
-  message.entries = {false, false};
+  message.revision = ports.revision;
+  message.set({false, false});
   return message;
 }
 
@@ -35,8 +40,15 @@ RelayStandIn::RelayStandIn(protection::RelaySettings settings, StandInPorts port
       ports_(std::move(ports)),
       publisher_(stand_in_message(ports_)),
       last_(ports_.streams.size()),
+      before_(last_),
+      between_(last_),
       arrived_(ports_.streams.size(), 0),
+      entries_(entries_of(ports_, relay_.outputs())),
+      published_(entries_.size()),
       outputs_(relay_.outputs().size(), false),
+      stream_rate_(static_cast<int>(std::lround(ports_.streams.empty() || ports_.streams[0].rate_Hz == 0
+                                                    ? ports_.rate_Hz
+                                                    : ports_.streams[0].rate_Hz))),
       followed_(ports_.streams.size()) {
   for (const StandInInput& port : ports_.inputs) {
     const auto& known = relay_.inputs();
@@ -54,29 +66,38 @@ void RelayStandIn::take(Bytes frame, Now now, Link& link) {
     ++account_.malformed;
     return;
   }
-  const int rate = static_cast<int>(ports_.rate_Hz);
   for (std::size_t s = 0; s < ports_.streams.size(); ++s) {
-    if (incoming_.address.appid != ports_.streams[s].appid || incoming_.id != ports_.streams[s].id) continue;
+    if (incoming_.address.appid != ports_.streams[s].appid || incoming_.first().id != ports_.streams[s].id)
+      continue;
+    if (incoming_.address.simulated) {
+      ++account_.refused;
+      return;
+    }
     if (!of_its_source(s, now.steady_ns)) {
       ++account_.conflicting;
       return;
     }
-    if (incoming_.count >= rate) {
-      ++account_.malformed;
-      return;
-    }
-    const int ahead = gathering_ < 0 ? 0 : (incoming_.count - gathering_ + rate) % rate;
-    const bool late = ports_.streams.size() > 1 && rate - ahead <= most_late;
-    if (late) {  // its sample was given up
-      ++account_.lost;
-      return;
-    }
-    if (ahead > 0) bridge(ahead);
-    gathering_ = incoming_.count;
-    take_sample(s);
-    if (std::find(arrived_.begin(), arrived_.end(), 0) == arrived_.end()) push(now, link);
+    for (const Asdu& asdu : incoming_.all()) take_asdu(s, asdu, now, link);
     return;
   }
+}
+
+void RelayStandIn::take_asdu(std::size_t stream, const Asdu& asdu, Now now, Link& link) {
+  const auto& places = ports_.streams[stream].places;
+  if (asdu.count >= stream_rate_ || asdu.values.size() <= *std::max_element(places.begin(), places.end())) {
+    ++account_.malformed;
+    return;
+  }
+  const int ahead = gathering_ < 0 ? 0 : (asdu.count - gathering_ + stream_rate_) % stream_rate_;
+  const bool late = ahead > 0 && stream_rate_ - ahead <= most_late;
+  if (late) {  // its sample was given up
+    ++account_.late;
+    return;
+  }
+  if (ahead > 0) bridge(ahead);
+  gathering_ = asdu.count;
+  take_sample(stream, asdu);
+  if (std::find(arrived_.begin(), arrived_.end(), 0) == arrived_.end()) push(now, link);
 }
 
 bool RelayStandIn::of_its_source(std::size_t stream, std::int64_t now_ns) {
@@ -87,29 +108,123 @@ bool RelayStandIn::of_its_source(std::size_t stream, std::int64_t now_ns) {
   return true;
 }
 
-void RelayStandIn::take_sample(std::size_t stream) {
+/// A protection uses what is good and not under test (IEC 61850-7-3, quality; the relay itself is not).
+void RelayStandIn::take_sample(std::size_t stream, const Asdu& asdu) {
   ++account_.received;
   arrived_[stream] = 1;
-  if (usable(incoming_)) {
-    last_[stream] = sample_of(incoming_);
-  } else {
-    ++account_.lost;
+  const auto& places = ports_.streams[stream].places;
+  const bool good = std::all_of(places.begin(), places.end(), [&](std::size_t k) {
+    return asdu.values[k].usable() && (asdu.values[k].quality & Quality::test) == 0;
+  });
+  if (!good) {
+    ++account_.unfit;
+    return;
+  }
+  for (std::size_t k = 0; k < 4; ++k) {
+    last_[stream].current_A[k] = asdu.values[places[k]].value * current_lsb_A;
+    last_[stream].voltage_V[k] = asdu.values[places[4 + k]].value * voltage_lsb_V;
   }
 }
 
+/// One sample of the streams to the relay, whose own instants may lie between theirs.
+void RelayStandIn::feed() {
+  const double rate = stream_rate_;
+  if (rate == ports_.rate_Hz) {
+    relay_.push(last_);
+    return;
+  }
+  const auto mixed = [](double a, double b, double share) { return a + share * (b - a); };
+  const double now_s = static_cast<double>(fed_++) / rate;
+  for (;; ++relay_fed_) {
+    const double at_s = static_cast<double>(relay_fed_) / ports_.rate_Hz;
+    if (at_s > now_s + 1e-9) break;
+    const double share = std::clamp(1 - (now_s - at_s) * rate, 0.0, 1.0);
+    for (std::size_t s = 0; s < last_.size(); ++s) {
+      for (std::size_t k = 0; k < 4; ++k) {
+        between_[s].current_A[k] = mixed(before_[s].current_A[k], last_[s].current_A[k], share);
+        between_[s].voltage_V[k] = mixed(before_[s].voltage_V[k], last_[s].voltage_V[k], share);
+      }
+    }
+    relay_.push(between_);
+  }
+  before_ = last_;
+}
+
 void RelayStandIn::push(Now now, Link& link) {
-  relay_.push(last_);
+  feed();
   std::fill(arrived_.begin(), arrived_.end(), char{0});
-  gathering_ = (gathering_ + 1) % static_cast<int>(ports_.rate_Hz);
+  gathering_ = (gathering_ + 1) % stream_rate_;
+  publish(now, link);
+}
+
+std::vector<RelayStandIn::Entry> RelayStandIn::entries_of(const StandInPorts& ports,
+                                                          const std::vector<std::string>& outputs) {
+  using internal::EntryText;
+  std::vector<Entry> entries;
+  for (const EntryText& text : internal::read_data_set(ports.entries.empty() ? outputs : ports.entries)) {
+    Entry& entry = entries.emplace_back();
+    entry.members = text.members;
+    const auto at = std::find(outputs.begin(), outputs.end(), text.name);
+    entry.output = static_cast<std::size_t>(at - outputs.begin());
+    switch (text.what) {
+      case EntryText::What::value:
+        entry.what = text.position ? Entry::What::position : Entry::What::value;
+        break;
+      case EntryText::What::quality:
+        entry.what = Entry::What::quality;
+        break;
+      case EntryText::What::time:
+        entry.what = Entry::What::time;
+        break;
+      case EntryText::What::structure:
+        entry.what = Entry::What::structure;
+        continue;
+      case EntryText::What::skipped:
+        break;
+    }
+    if (at == outputs.end() || text.is_number() || text.what == EntryText::What::skipped)
+      throw Error(
+          fmt::format("\"{}\" is no output of the relay{}", text.name, suggestion(text.name, outputs)));
+  }
+  return entries;
+}
+
+void RelayStandIn::publish(Now now, Link& link) {
+  for (Entry& entry : entries_) {
+    if (entry.what == Entry::What::time &&
+        (entry.changed_ns == 0 || outputs_[entry.output] != relay_.output(entry.output)))
+      entry.changed_ns = now.utc_ns;
+  }
   for (std::size_t k = 0; k < outputs_.size(); ++k) outputs_[k] = relay_.output(k);
-  publisher_.poll(now, outputs_, link);
+  for (std::size_t k = 0; k < entries_.size(); ++k) {
+    const Entry& entry = entries_[k];
+    switch (entry.what) {
+      case Entry::What::value:
+        published_[k] = Datum::boolean(outputs_[entry.output]);
+        break;
+      case Entry::What::position:
+        published_[k] = Datum::position(outputs_[entry.output]);
+        break;
+      case Entry::What::quality:
+        published_[k] = Datum::quality(0);
+        break;
+      case Entry::What::time:
+        published_[k] =
+            Datum::time({static_cast<std::uint64_t>(entry.changed_ns), Stamp::not_synchronised | 10});
+        break;
+      case Entry::What::structure:
+        published_[k] = Datum::structure(entry.members);
+        break;
+    }
+  }
+  publisher_.poll(now, published_, link);
 }
 
 void RelayStandIn::take_input(Bytes frame, std::int64_t now_ns) {
   for (Input& input : inputs_) {
     if (!input.subscriber.take(frame, now_ns)) continue;
-    const auto& entries = input.subscriber.message().entries;
-    if (input.entry < entries.size()) relay_.set_input(input.place, entries[input.entry]);
+    const Goose& message = input.subscriber.message();
+    if (input.entry < message.entries.size()) relay_.set_input(input.place, message.on(input.entry));
   }
 }
 
@@ -118,11 +233,11 @@ void RelayStandIn::bridge(int missing) {
   const auto there = std::count(arrived_.begin(), arrived_.end(), 1);
   account_.lost += static_cast<long long>(missing) * static_cast<long long>(arrived_.size()) - there;
   std::fill(arrived_.begin(), arrived_.end(), char{0});
-  if (missing > ports_.rate_Hz / ports_.frequency_Hz / 4) {
+  if (missing > stream_rate_ / ports_.frequency_Hz / 4) {
     relay_.reset();
     return;
   }
-  for (int k = 0; k < missing; ++k) relay_.push(last_);
+  for (int k = 0; k < missing; ++k) feed();
 }
 
 Account RelayStandIn::account() const {
@@ -136,11 +251,12 @@ Account RelayStandIn::account() const {
     account.conflicting += counts.conflicting;
     account.regressed += counts.regressed;
     account.late += counts.late;
+    account.unfit += counts.unfit;
   }
   return account;
 }
 
-void RelayStandIn::poll(Now now, Link& link) { publisher_.poll(now, outputs_, link); }
+void RelayStandIn::poll(Now now, Link& link) { publish(now, link); }
 
 Account run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
                      const std::string& interface, Medium medium, const std::atomic<bool>& stop) {

@@ -33,6 +33,16 @@ const Table& table(const Device*) {
                  "are closed, "
                  "from contacts, or from signals, on above one half: [\"block: R1.start\", \"closed: Q1\"]")
           .count("appid", &Device::appid, within(0, 0x3FFE), "application identifier of its GOOSE messages")
+          .text("id", &Device::id, "goID of its messages; its name when left out", Need::optional)
+          .texts(
+              "entries", &Device::entries,
+              "data set of its messages, written as that of a subscription: [\"start\", \"{ trip, quality of "
+              "trip, time of trip }\"]; its outputs, start and trip first, as booleans when left out")
+          .count("revision", &Device::revision, within(0, 1'000'000'000),
+                 "confRev that its data set was read for; messages of another are not used; 0 for any")
+          .choice("when_silent", &Device::when_silent, {"end", "keep", "off"},
+                  "what becomes of the run when it breaks its promise to be heard again: it ends, or goes on "
+                  "with its last outputs, or with all of them off")
           .text("source", &Device::source,
                 "hardware address of its messages (\"02-5a-00-00-00-01\"), where it is outside; that of the "
                 "first "

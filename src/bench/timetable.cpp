@@ -8,7 +8,8 @@ namespace zavrek::bench {
 Timetable::Timetable(const std::vector<Deed>& deeds, Exchange& exchange) {
   for (const Deed& deed : deeds) {
     const AskId what = exchange.ask_of(deed.what);
-    const bool others = exchange.is_contact(what) || exchange.is_of_control(what);
+    const bool others =
+        exchange.is_contact(what) || exchange.is_of_control(what) || exchange.is_of_port(what);
     const double value = deed.kind == Deed::Kind::open ? 0 : deed.kind == Deed::Kind::close ? 1 : deed.value;
     entries_.push_back({deed.at_s, others ? Whom::others : Whom::plant, what, value,
                         deed.kind == Deed::Kind::fail, deed.how});

@@ -1,8 +1,11 @@
 #include <algorithm>
+#include <optional>
 #include <set>
 
 #include <fmt/format.h>
 
+#include "bench/carried.hpp"
+#include "bench/data_set.hpp"
 #include "bench/make_port.hpp"
 #include "bench/names.hpp"
 
@@ -74,6 +77,22 @@ void check_contacts(Flaws& flaws) {
   }
 }
 
+/// Its data set holds its outputs, start and trip among them.
+void check_entries(const Device& device, const std::string& place, Flaws& flaws) {
+  if (device.entries.empty()) return;
+  const std::vector<std::string> outputs = protection::outputs_of(device.relay);
+  try {
+    const DataSetReader reader(device.entries);
+    for (const std::string& name : reader.points())
+      flaws.need_one_of(place, "entries", name, outputs, "output");
+    if (!reader.numbers().empty()) flaws.report(place, "entries", "outputs are on or off, not numbers");
+    if (place_in(read_data_set(device.entries), "trip") >= reader.entries())
+      flaws.report(place, "entries", "has no trip");
+  } catch (const Error& error) {
+    flaws.report(place, "entries", error.what());
+  }
+}
+
 /// The functions of a device measure at places that it reads.
 void check_places(const Device& device, const std::string& place, Flaws& flaws) {
   for (const protection::FunctionSettings& function : device.relay.functions) {
@@ -108,12 +127,55 @@ void check_inputs(const Device& device, const std::string& place, Flaws& flaws) 
   }
 }
 
+/// Only a relay in the plant's process reads by way of the bench what somebody else samples.
+void check_received(const Device& device, const std::string& name, const std::string& place, Flaws& flaws) {
+  for (const StreamIn* received : flaws.setup.bench.all<StreamIn>()) {
+    if (received->name != name) continue;
+    if (device.place == "process")
+      flaws.report(place, "reads",
+                   fmt::format("\"{}\" is somebody else's, and read by a relay in the plant's "
+                               "process only",
+                               name));
+    for (const char* wanted : {"ia", "ib", "ic", "va", "vb", "vc"}) {
+      if (std::find(received->values.begin(), received->values.end(), wanted) == received->values.end())
+        flaws.report(place, "reads", fmt::format("stream_in \"{}\" has no value {}", name, wanted));
+    }
+  }
+}
+
+/// What a device of the bench reads has the currents and voltages of a CT and a VT; those of one in a process
+/// of its own go together by their count.
+void check_streams(const Device& device, const std::string& place, Flaws& flaws) {
+  std::optional<double> rate_Hz;
+  for (const std::string& name : device.reads) {
+    const Stream* stream = flaws.setup.bench.find_stream(name);
+    if (!stream) {
+      check_received(device, name, place, flaws);
+      continue;
+    }
+    if (stream->ct.empty() || stream->vt.empty())
+      flaws.report(place, "reads",
+                   fmt::format("stream \"{}\" names no ct or no vt, which a relay needs", name));
+    else if (device.place == "process" && standard_places(*stream).empty())
+      flaws.report(
+          place, "reads",
+          fmt::format("stream \"{}\" does not carry ia ib ic in va vb vc vn of its ct and vt", name));
+    const double its_Hz = stream->samples_per_s(flaws.setup.network.frequency_Hz);
+    if (rate_Hz.value_or(its_Hz) != its_Hz && device.place == "process")
+      flaws.report(place, "reads",
+                   "its streams have different rates, so that their samples do not go together");
+    rate_Hz = its_Hz;
+  }
+}
+
 void check_device(const Device& device, Flaws& flaws) {
   const std::string place = "device." + device.name;
   std::vector<std::string> streams;
   for (const Stream* stream : flaws.setup.bench.all<Stream>()) streams.push_back(stream->name);
+  for (const StreamIn* stream : flaws.setup.bench.all<StreamIn>()) streams.push_back(stream->name);
   if (device.reads.empty()) flaws.report(place, "reads", "missing; at least one stream is wanted");
   for (const std::string& stream : device.reads) flaws.need_one_of(place, "reads", stream, streams, "stream");
+  check_streams(device, place, flaws);
   for (const std::string& what : device.trips) flaws.need_operable(place, "trips", what);
   flaws.need_commands(place, "opens", device.opens, protection::outputs_of(device.relay));
   flaws.need_commands(place, "closes", device.closes, protection::outputs_of(device.relay));
@@ -124,6 +186,7 @@ void check_device(const Device& device, Flaws& flaws) {
     else
       flaws.need_point(place, "inputs", source);
   }
+  check_entries(device, place, flaws);
   check_places(device, place, flaws);
   check_inputs(device, place, flaws);
   flaws.need_address(place, "source", device.source);

@@ -17,14 +17,23 @@ std::string row(std::string_view name, const std::string& value) {
 }
 
 /// Ways between the plant and devices as the case connects them; throws Error for a name that nobody knows.
-std::vector<bench::Path> wiring_of(const trial::Case& all) {
+/// What stands on the bench of a case: its ways, and what of its ports a trial may set.
+struct OnBench {
+  std::vector<bench::Path> paths;
+  std::vector<std::string> settings;
+};
+OnBench on_bench_of(const trial::Case& all) {
   network::Network network = all.network;
   network.faults.clear();
-  return bench::Run(all, network, {}).paths();
+  bench::Run run(all, network, {});
+  OnBench found{run.paths(), {}};
+  for (const auto& [name, unit] : run.exchange().port_settings())
+    found.settings.push_back(unit.empty() ? name : name + " " + unit);
+  return found;
 }
 
 void print(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes,
-           const std::vector<bench::Path>& wiring, const CheckOptions& options) {
+           const OnBench& on_bench, const CheckOptions& options) {
   const emt::Summary& s = plant.summary();
   fmt::print("{}\n", all.network.title.empty() ? all.folder.string() : all.network.title);
   std::string text = row("step", print_rounded(plant.step_s(), "s"));
@@ -50,9 +59,9 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
               fmt::format("{}, {}", all.bench.all<bench::Stream>().size(), all.bench.devices.size()));
   text += row("trials", fmt::format("{}", all.trials.size()));
   fmt::print("{}", text);
-  if (!wiring.empty())
+  if (!on_bench.paths.empty())
     fmt::print("  wiring, and the delay that the bench brings\n{}\n",
-               bench::to_string(wiring, plant.step_s()));
+               bench::to_string(on_bench.paths, plant.step_s()));
   for (const std::string& note : notes) fmt::print("  note: {}\n", note);
   if (options.signals) {
     for (const std::string& name : plant.signal_names())
@@ -62,11 +71,12 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
     for (const std::string& name : plant.knob_names())
       fmt::print("  {} {}\n", name, plant.unit(plant.knob(name)));
     for (const std::string& name : trial::control_knobs(all, plant)) fmt::print("  {}\n", name);
+    for (const std::string& name : on_bench.settings) fmt::print("  {}\n", name);
   }
 }
 
 nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes,
-                       const std::vector<bench::Path>& wiring) {
+                       const OnBench& on_bench) {
   const emt::Summary& s = plant.summary();
   nlohmann::json out{{"title", all.network.title},
                      {"step_s", plant.step_s()},
@@ -87,11 +97,12 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const st
                      {"signals", plant.signal_names()},
                      {"knobs", plant.knob_names()},
                      {"control_knobs", trial::control_knobs(all, plant)},
+                     {"bench_knobs", on_bench.settings},
                      {"streams", all.bench.all<bench::Stream>().size()},
                      {"devices", all.bench.devices.size()},
                      {"trials", all.trials.size()},
                      {"notes", notes}};
-  for (const bench::Path& path : wiring)
+  for (const bench::Path& path : on_bench.paths)
     out["wiring"].push_back({{"from", path.from},
                              {"by", path.by},
                              {"to", path.to},
@@ -117,11 +128,11 @@ int check(const CheckOptions& options) {
   if (std::string note = trial::rows_between_steps(all, plant.step_s()); !note.empty())
     notes.push_back(std::move(note));
   for (std::string& note : trial::check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
-  const std::vector<bench::Path> wiring = wiring_of(all);
+  const OnBench on_bench = on_bench_of(all);
   if (options.json) {
-    fmt::print("{}\n", printed(to_json(all, plant, notes, wiring)));
+    fmt::print("{}\n", printed(to_json(all, plant, notes, on_bench)));
   } else {
-    print(all, plant, notes, wiring, options);
+    print(all, plant, notes, on_bench, options);
   }
   return done;
 }

@@ -273,12 +273,17 @@ void add_processes(CLI::App& app, Words& words, int& code) {
       ->check(CLI::IsMember({"automatic", "raw", "datagram"}));
   verb->add_option("--stream", words.relay.streams,
                    "identifier and application identifier of a stream that it reads, such as S1@16384; one "
-                   "for each of its places");
+                   "for each of its places; where they are not as usual, samples a second and the places of "
+                   "ia ib ic in va vb vc vn behind, S1@16384@4800@0,1,2,3,4,5,6,7");
   verb->add_option("--input", words.relay.inputs,
                    "binary input from an entry of a GOOSE message, such as block=R1@17:0");
   verb->add_option("--goose-appid", words.relay.goose_appid, "application identifier of its GOOSE");
-  verb->add_option("--frequency", words.relay.frequency,
-                   "nominal frequency; the stream has 80 samples per cycle");
+  verb->add_option(
+      "--entry", words.relay.entries,
+      "an entry of the data set of its GOOSE, such as \"{ trip, quality of trip, time of trip }\"; "
+      "its outputs as booleans when left out");
+  verb->add_option("--revision", words.relay.revision, "confRev of its GOOSE");
+  verb->add_option("--frequency", words.relay.frequency, "nominal frequency; it samples 80 times per cycle");
   verb->add_option("--source", words.relay.source,
                    "hardware address of its messages; one at random when left out");
   verb->add_flag("--counts", words.relay.counts,

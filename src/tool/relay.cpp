@@ -23,11 +23,39 @@ std::optional<unsigned> number_of(const std::string& text, unsigned most) {
   return value;
 }
 
+std::vector<std::string> split(const std::string& text, char at) {
+  std::vector<std::string> parts(1);
+  for (const char c : text) {
+    if (c == at)
+      parts.emplace_back();
+    else
+      parts.back() += c;
+  }
+  return parts;
+}
+
+/// "ID@APPID", and, where they are not as usual, "@SAMPLES A SECOND@PLACES".
 bench::StandInStream stream_of(const std::string& text) {
-  const std::size_t at = text.rfind('@');
-  const auto appid = at == std::string::npos ? std::nullopt : number_of(text.substr(at + 1), 0xFFFF);
-  if (!appid || at == 0) refuse("--stream", text, "S1@16384");
-  return {text.substr(0, at), static_cast<std::uint16_t>(*appid)};
+  constexpr const char* example = "S1@16384, or S1@16384@4800@0,1,2,3,4,5,6,7";
+  std::vector<std::string> parts = split(text, '@');
+  const auto appid = parts.size() < 2 ? std::nullopt : number_of(parts[1], 0xFFFF);
+  if (!appid || parts[0].empty() || parts.size() > 4) refuse("--stream", text, example);
+  bench::StandInStream stream{parts[0], static_cast<std::uint16_t>(*appid)};
+  if (parts.size() > 2) {
+    const auto rate = number_of(parts[2], 65'536);
+    if (!rate || *rate == 0) refuse("--stream", text, example);
+    stream.rate_Hz = *rate;
+  }
+  if (parts.size() > 3) {
+    const std::vector<std::string> places = split(parts[3], ',');
+    if (places.size() != stream.places.size()) refuse("--stream", text, example);
+    for (std::size_t k = 0; k < places.size(); ++k) {
+      const auto place = number_of(places[k], wire::most_sampled - 1);
+      if (!place) refuse("--stream", text, example);
+      stream.places[k] = *place;
+    }
+  }
+  return stream;
 }
 
 bench::StandInInput input_of(const std::string& text) {
@@ -48,6 +76,8 @@ int relay(const RelayOptions& options) {
   bench::StandInPorts ports{.name = options.name, .streams = {}, .goose_appid = options.goose_appid};
   for (const std::string& text : options.streams) ports.streams.push_back(stream_of(text));
   for (const std::string& text : options.inputs) ports.inputs.push_back(input_of(text));
+  ports.entries = options.entries;
+  ports.revision = options.revision;
   ports.frequency_Hz = parse_quantity_as(options.frequency, "Hz");
   ports.rate_Hz = 80 * ports.frequency_Hz;
   const wire::Medium medium = options.medium == "raw"        ? wire::Medium::raw

@@ -132,6 +132,8 @@ struct RelayOptions {
   std::string name = "R1";
   std::vector<std::string> streams{"S1@16384"};  // "ID@APPID"
   std::vector<std::string> inputs;               // "NAME=PUBLISHER@APPID:ENTRY"
+  std::vector<std::string> entries;              // as a bench writes them; empty: all outputs
+  std::uint32_t revision = 1;
   std::uint16_t goose_appid = 1;
   std::string source;  // hardware address; empty: one at random
   bool counts = false;

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "bench/control_seat.hpp"
+#include "bench/make_port.hpp"
 #include "bench/plant_source.hpp"
 #include "trial/case/operations.hpp"
 #include "trial/judge/judge.hpp"
@@ -154,12 +155,12 @@ void add_control(emt::Study& study, const Case& all, const emt::Plant& plant,
   };
 }
 
-/// What a study does of the deeds of a trial: it has no bench, so contacts are left out.
+/// What a study does of the deeds of a trial: it has no bench, so contacts and ports are left out.
 void add_deeds(emt::Study& study, const std::vector<bench::Deed>& deeds, const ControlSeat* control,
                bench::Exchange& exchange, std::vector<ControlTurn>& turns) {
   for (const bench::Deed& deed : deeds) {
     const bench::AskId what = exchange.ask_of(deed.what);
-    if (exchange.is_contact(what)) continue;
+    if (exchange.is_contact(what) || exchange.is_of_port(what)) continue;
     if (exchange.is_of_control(what)) {
       turns.push_back({deed.at_s, control->controller().parameter(deed.what), deed.value});
       continue;
@@ -195,6 +196,7 @@ emt::Study study_of(const Case& all, const Trial* trial, double duration_s) {
   std::optional<ControlSeat> control;
   if (has_control(all)) control.emplace(all, plant, false);
   bench::Exchange exchange(all, source, control ? &*control : nullptr);
+  bench::internal::declare_ports(all, exchange);
   std::vector<ControlTurn> turns;
   add_deeds(study, internal::operations(exchange, *trial, inception), control ? &*control : nullptr, exchange,
             turns);

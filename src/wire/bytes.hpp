@@ -3,9 +3,11 @@
 
 #include <cstdint>
 #include <cstring>
+#include <span>
+#include <string>
 #include <string_view>
 
-#include "zavrek/wire.hpp"
+#include "zavrek/wire/ethernet.hpp"
 
 namespace zavrek::wire::internal {
 
@@ -43,11 +45,21 @@ class Writer {
     field(tag, value, unsigned_size(value));
   }
 
+  /// An INTEGER of either sign: as few bytes as keep it (ITU-T X.690, 8.3).
+  void signed_field(std::uint8_t tag, std::int64_t value) noexcept {
+    field(tag, static_cast<std::uint64_t>(value), signed_size(value));
+  }
+
   [[nodiscard]] std::size_t size() const noexcept { return at_ <= out_.size() ? at_ : 0; }
 
   [[nodiscard]] static int unsigned_size(std::uint64_t value) noexcept {
     int bytes = 1;
     while (bytes < 8 && (value >> (8 * bytes - 1)) != 0) ++bytes;
+    return bytes;
+  }
+  [[nodiscard]] static int signed_size(std::int64_t value) noexcept {
+    int bytes = 1;
+    while (bytes < 8 && value >> (8 * bytes - 1) != 0 && value >> (8 * bytes - 1) != -1) ++bytes;
     return bytes;
   }
   [[nodiscard]] static std::size_t header_size(std::size_t length) noexcept {
@@ -119,6 +131,10 @@ class Reader {
   return value;
 }
 
+/// Eight bytes: seconds since 1970, a fraction in 2^-24 s, and the quality of the clock.
+[[nodiscard]] std::uint64_t bytes_of(const Stamp& stamp) noexcept;
+[[nodiscard]] Stamp stamp_of(std::uint64_t bytes) noexcept;
+
 /// Longest text that a frame may hold (VisibleString129 of IEC 61850-7-2).
 inline constexpr std::size_t longest_text = 129;
 [[nodiscard]] inline bool read_text(Bytes content, std::string& into) {
@@ -127,8 +143,8 @@ inline constexpr std::size_t longest_text = 129;
   return true;
 }
 
-/// Ethernet header with VLAN tag, then APPID, length and the two reserved words; `apdu` bytes follow.
-inline constexpr std::size_t header_bytes = 26;
+/// Ethernet header with or without VLAN tag, then APPID, length and the two reserved words; `apdu` bytes
+/// follow.
 void write_header(Writer& out, const Address& address, std::uint16_t ethertype, std::size_t apdu) noexcept;
 /// The APDU of a frame of `ethertype`; empty when it is none or its length field is wrong.
 [[nodiscard]] Bytes read_header(Bytes frame, std::uint16_t ethertype, Address& address) noexcept;

@@ -9,19 +9,33 @@
 #include <fmt/ranges.h>
 
 #include "wire/bytes.hpp"
+#include "zavrek/quantity.hpp"
 
 namespace zavrek::wire {
+namespace {
+
+constexpr std::uint16_t ethertype_vlan = 0x8100;
+constexpr std::uint16_t simulated_bit = 0x8000;
+constexpr std::uint64_t second_ns = 1'000'000'000;
+
+}  // namespace
+
 namespace internal {
 
 void write_header(Writer& out, const Address& address, std::uint16_t ethertype, std::size_t apdu) noexcept {
   for (const std::uint8_t byte : address.destination) out.byte(byte);
   for (const std::uint8_t byte : address.source) out.byte(byte);
-  out.number(0x8100, 2);
-  out.number(0x8000, 2);
+  if (address.vlan) {
+    out.number(ethertype_vlan, 2);
+    out.number(static_cast<std::uint64_t>(address.vlan->priority & 7) << 13U |
+                   static_cast<std::uint64_t>(address.vlan->identifier & 0xFFF),
+               2);
+  }
   out.number(ethertype, 2);
   out.number(address.appid, 2);
   out.number(apdu + 8, 2);
-  out.number(0, 4);
+  out.number(address.simulated ? simulated_bit : 0, 2);
+  out.number(0, 2);
 }
 
 Bytes read_header(Bytes frame, std::uint16_t ethertype, Address& address) noexcept {
@@ -30,18 +44,34 @@ Bytes read_header(Bytes frame, std::uint16_t ethertype, Address& address) noexce
   const Bytes destination = in.take(6);
   const Bytes source = in.take(6);
   std::uint64_t type = in.number(2);
-  if (type == 0x8100) {
-    (void)in.number(2);
+  address.vlan.reset();
+  if (type == ethertype_vlan) {
+    const auto tag = static_cast<int>(in.number(2));
+    address.vlan = Vlan{tag >> 13, tag & 0xFFF};
     type = in.number(2);
   }
   const auto appid = static_cast<std::uint16_t>(in.number(2));
   const std::size_t length = static_cast<std::size_t>(in.number(2));
-  (void)in.number(4);
+  address.simulated = (in.number(2) & simulated_bit) != 0;
+  (void)in.number(2);
   if (!in.good() || type != ethertype || length < 8) return {};
   std::copy(destination.begin(), destination.end(), address.destination.begin());
   std::copy(source.begin(), source.end(), address.source.begin());
   address.appid = appid;
   return in.take(length - 8);  // the frame may be padded behind it
+}
+
+std::uint64_t bytes_of(const Stamp& stamp) noexcept {
+  const std::uint64_t fraction =
+      std::min<std::uint64_t>((((stamp.utc_ns % second_ns) << 24U) + second_ns / 2) / second_ns, 0xFFFFFF);
+  return (stamp.utc_ns / second_ns) << 32U | fraction << 8U | stamp.quality;
+}
+
+/// To the next whole nanosecond, so that the same bytes come of it again.
+Stamp stamp_of(std::uint64_t bytes) noexcept {
+  const std::uint64_t fraction = bytes >> 8U & 0xFFFFFF;
+  return {(bytes >> 32U) * second_ns + ((fraction * second_ns + 0xFFFFFF) >> 24U),
+          static_cast<std::uint8_t>(bytes)};
 }
 
 }  // namespace internal
@@ -96,7 +126,7 @@ std::optional<FrameKind> kind_of(Bytes frame) noexcept {
   internal::Reader in(frame);
   (void)in.take(12);
   auto type = static_cast<std::uint16_t>(in.number(2));
-  if (type == 0x8100) {
+  if (type == ethertype_vlan) {
     (void)in.number(2);
     type = static_cast<std::uint16_t>(in.number(2));
   }

@@ -1,7 +1,20 @@
 // goosePdu of IEC 61850-8-1: 61 L { 80 gocbRef, 81 timeAllowedtoLive, 82 datSet, 83 goID, 84 t,
-// 85 stNum, 86 sqNum, 87 simulation, 88 confRev, 89 ndsCom, 8A numDatSetEntries, AB L { 83 01 xx ... } }
+// 85 stNum, 86 sqNum, 87 simulation, 88 confRev, 89 ndsCom, 8A numDatSetEntries, AB L { data } }
 // t: seconds since 1970 (4 bytes), fraction in 2^-24 s (3), quality (1; 0x0A: 10 bits of accuracy).
+// Data, worked:
+//   83 01 01                    boolean, true
+//   84 02 06 80                 bit string of 2 bits (6 of the byte unused), 10: a position that is closed
+//   84 03 03 00 00              bit string of 13 bits: a good quality
+//   85 01 FB                    integer -5
+//   86 02 00 C8                 unsigned 200
+//   87 05 08 41 48 00 00        float (8 bits of exponent) 12.5
+//   91 08 (seconds, fraction, quality)   time
+//   A2 06 83 01 01 83 01 00     structure of two booleans
+#include "zavrek/wire/goose.hpp"
+
 #include <algorithm>
+#include <bit>
+#include <limits>
 
 #include "wire/bytes.hpp"
 
@@ -11,39 +24,232 @@ namespace {
 using internal::Reader;
 using internal::Writer;
 
-constexpr std::uint64_t second_ns = 1'000'000'000;
+constexpr std::uint8_t tag_structure = 0xA2, tag_boolean = 0x83, tag_bits = 0x84, tag_integer = 0x85,
+                       tag_natural = 0x86, tag_real = 0x87, tag_time = 0x91;
+constexpr std::uint8_t exponent_bits = 8;
+constexpr std::size_t real_bytes = 5;
+constexpr int most_bits = 64;
 
-/// A publisher that is an ordinary process may be kept from running for tens of milliseconds; a shorter
-/// promise than this would call it dead.
-constexpr int least_allowed_ms = 200;
+/// Data in the order in which they stand, one after the other; a structure takes its members with it.
+class Data {
+ public:
+  explicit Data(std::span<const Datum> data) : data_(data) {}
+  [[nodiscard]] bool done() const noexcept { return at_ >= data_.size(); }
+  [[nodiscard]] const Datum& next() noexcept { return data_[at_++]; }
+  /// Bytes of the datum that is next, its members included; passes it.
+  [[nodiscard]] std::size_t size_of_next() noexcept {
+    const Datum& datum = next();
+    std::size_t content = 0;
+    switch (datum.kind) {
+      case Datum::Kind::boolean:
+        content = 1;
+        break;
+      case Datum::Kind::bits:
+        content = 1 + (datum.size + 7U) / 8U;
+        break;
+      case Datum::Kind::integer:
+        content = static_cast<std::size_t>(Writer::signed_size(static_cast<std::int64_t>(datum.value)));
+        break;
+      case Datum::Kind::natural:
+        content = static_cast<std::size_t>(Writer::unsigned_size(datum.value));
+        break;
+      case Datum::Kind::real:
+        content = real_bytes;
+        break;
+      case Datum::Kind::time:
+        content = 8;
+        break;
+      case Datum::Kind::structure:
+        for (int k = 0; k < datum.size && !done(); ++k) content += size_of_next();
+        break;
+      case Datum::Kind::other:
+        break;
+    }
+    return Writer::field_size(content);
+  }
+  /// Top-level data that are left, and their bytes; structures must have all their members.
+  [[nodiscard]] std::pair<std::size_t, std::size_t> measure() noexcept {
+    std::size_t count = 0, bytes = 0;
+    for (; !done(); ++count) bytes += size_of_next();
+    return {count, bytes};
+  }
 
-/// Within this time of a change a redundant network may deliver a message of the state before again.
-constexpr std::int64_t again_ns = 100'000'000;
+ private:
+  std::span<const Datum> data_;
+  std::size_t at_ = 0;
+};
 
-std::uint64_t to_utc(std::uint64_t time_ns) {
-  const std::uint64_t fraction =
-      std::min<std::uint64_t>((((time_ns % second_ns) << 24) + second_ns / 2) / second_ns, 0xFFFFFF);
-  return (time_ns / second_ns) << 32 | fraction << 8 | 0x0A;
+void write_bits(Writer& w, const Datum& datum) noexcept {
+  const unsigned bytes = (datum.size + 7U) / 8U;
+  w.header(tag_bits, 1 + bytes);
+  w.byte(static_cast<std::uint8_t>(8 * bytes - datum.size));
+  // The first bit of the string is the highest of the first byte.
+  const std::uint64_t aligned = bytes == 0 ? 0 : datum.value << (8 * bytes - datum.size);
+  w.number(aligned, static_cast<int>(bytes));
 }
 
-std::uint64_t from_utc(std::uint64_t utc) {
-  const std::uint64_t fraction = utc >> 8 & 0xFFFFFF;
-  return (utc >> 32) * second_ns + (fraction * second_ns >> 24);
+void write_entries(Writer& w, std::span<const Datum> entries) noexcept {
+  for (std::size_t k = 0; k < entries.size(); ++k) {
+    const Datum& datum = entries[k];
+    switch (datum.kind) {
+      case Datum::Kind::boolean:
+        w.field(tag_boolean, datum.value, 1);
+        break;
+      case Datum::Kind::bits:
+        write_bits(w, datum);
+        break;
+      case Datum::Kind::integer:
+        w.signed_field(tag_integer, static_cast<std::int64_t>(datum.value));
+        break;
+      case Datum::Kind::natural:
+        w.unsigned_field(tag_natural, datum.value);
+        break;
+      case Datum::Kind::real:
+        w.header(tag_real, real_bytes);
+        w.byte(exponent_bits);
+        w.number(datum.value, 4);
+        break;
+      case Datum::Kind::time:
+        w.field(tag_time, internal::bytes_of(datum.at), 8);
+        break;
+      case Datum::Kind::structure: {
+        // Its members follow as they stand; only their length is wanted here.
+        Data members(entries.subspan(k + 1));
+        std::size_t content = 0;
+        for (int member = 0; member < datum.size && !members.done(); ++member)
+          content += members.size_of_next();
+        w.header(tag_structure, content);
+        break;
+      }
+      case Datum::Kind::other:
+        w.header(datum.size, 0);
+        break;
+    }
+  }
 }
 
-bool read_entries(Bytes content, std::vector<bool>& entries) {
+bool read_bits(Bytes content, Datum& datum) {
+  if (content.empty() || content[0] > 7 || content.size() > 1 + most_bits / 8) return false;
+  if (content.size() == 1 && content[0] != 0) return false;
+  const unsigned bytes = static_cast<unsigned>(content.size() - 1);
+  datum.kind = Datum::Kind::bits;
+  datum.size = static_cast<std::uint8_t>(8 * bytes - content[0]);
+  datum.value = Reader(content.subspan(1)).number(bytes) >> content[0];
+  return true;
+}
+
+bool read_integer(Bytes content, Datum& datum) {
+  if (content.empty() || content.size() > 8) return false;
+  const auto shift = static_cast<unsigned>(64 - 8 * content.size());
+  const std::uint64_t raw = Reader(content).number(content.size());
+  datum = Datum::integer(static_cast<std::int64_t>(raw << shift) >> shift);
+  return true;
+}
+
+bool read_natural(Bytes content, Datum& datum) {
+  bool good = true;
+  datum = Datum::natural(internal::unsigned_of(content, good));
+  return good;
+}
+
+bool read_entries(Bytes content, std::vector<Datum>& entries, int depth, std::size_t& count) {
   Reader in(content);
-  entries.clear();
-  while (in.good() && !in.done()) {
+  for (count = 0; in.good() && !in.done(); ++count) {
     const auto element = in.element();
-    if (!in.good() || element.tag != 0x83 || element.content.size() != 1) return false;
-    if (entries.size() == most_goose_entries) return false;
-    entries.push_back(element.content[0] != 0);
+    if (!in.good() || entries.size() == most_goose_entries) return false;
+    const std::size_t size = element.content.size();
+    Datum& datum = entries.emplace_back();
+    bool good = true;
+    switch (element.tag) {
+      case tag_boolean:
+        good = size == 1;
+        if (good) datum = Datum::boolean(element.content[0] != 0);
+        break;
+      case tag_bits:
+        good = read_bits(element.content, datum);
+        break;
+      case tag_integer:
+        good = read_integer(element.content, datum);
+        break;
+      case tag_natural:
+        good = read_natural(element.content, datum);
+        break;
+      case tag_real:
+        good = size == real_bytes && element.content[0] == exponent_bits;
+        if (good) datum = {Datum::Kind::real, 0, Reader(element.content.subspan(1)).number(4)};
+        break;
+      case tag_time:
+        good = size == 8;
+        if (good) datum = Datum::time(internal::stamp_of(Reader(element.content).number(8)));
+        break;
+      case tag_structure: {
+        const std::size_t place = entries.size() - 1;
+        std::size_t members = 0;
+        if (depth == 0 || !read_entries(element.content, entries, depth - 1, members)) return false;
+        entries[place] = Datum::structure(static_cast<int>(members));
+        break;
+      }
+      default:
+        // A text, an array, what MMS has besides (ISO 9506-2, Data).
+        good = (element.tag & 0xC0U) == 0x80U && (element.tag & 0x1FU) != 0x1FU;
+        datum = {Datum::Kind::other, element.tag, 0};
+        break;
+    }
+    if (!good) return false;
   }
   return in.good();
 }
 
 }  // namespace
+
+Datum Datum::real(float value) { return {Kind::real, 0, std::bit_cast<std::uint32_t>(value)}; }
+
+Datum Datum::quality(std::uint32_t quality) {
+  // Validity stands with its higher bit first.
+  Datum datum = bits(0, Quality::bits_of_entry);
+  const unsigned validity = quality & 3U;
+  std::uint32_t ordered = (quality & ~3U) | validity >> 1U | (validity & 1U) << 1U;
+  for (int k = 0; k < Quality::bits_of_entry; ++k, ordered >>= 1U)
+    datum.value |= static_cast<std::uint64_t>(ordered & 1U) << (Quality::bits_of_entry - 1 - k);
+  return datum;
+}
+
+bool Datum::on() const noexcept {
+  if (kind == Kind::bits) return size == 2 ? value == 2 : value != 0;
+  return number() > 0.5;
+}
+
+double Datum::number() const noexcept {
+  switch (kind) {
+    case Kind::boolean:
+    case Kind::natural:
+    case Kind::bits:
+      return static_cast<double>(value);
+    case Kind::integer:
+      return static_cast<double>(static_cast<std::int64_t>(value));
+    case Kind::real:
+      return std::bit_cast<float>(static_cast<std::uint32_t>(value));
+    case Kind::time:
+    case Kind::structure:
+    case Kind::other:
+      break;
+  }
+  return std::numeric_limits<double>::quiet_NaN();
+}
+
+std::uint32_t Datum::as_quality() const noexcept {
+  if (kind != Kind::bits || size < Quality::bits_of_entry) return 0;
+  std::uint32_t quality = 0;
+  for (int k = 0; k < Quality::bits_of_entry; ++k)
+    quality |= static_cast<std::uint32_t>(value >> (size - 1 - k) & 1U) << k;
+  const unsigned validity = quality & 3U;
+  return (quality & ~3U) | validity >> 1U | (validity & 1U) << 1U;
+}
+
+void Goose::set(const std::vector<bool>& booleans) {
+  entries.resize(booleans.size());
+  for (std::size_t k = 0; k < booleans.size(); ++k) entries[k] = Datum::boolean(booleans[k]);
+}
 
 std::size_t encode(const Goose& message, std::span<std::uint8_t> out) noexcept {
   if (message.entries.size() > most_goose_entries) return 0;
@@ -53,13 +259,13 @@ std::size_t encode(const Goose& message, std::span<std::uint8_t> out) noexcept {
   const auto number_size = [](std::uint64_t value) {
     return Writer::field_size(static_cast<std::size_t>(Writer::unsigned_size(value)));
   };
-  const std::size_t entries = message.entries.size() * 3;
+  const auto [count, entries] = Data(message.entries).measure();
   const std::size_t pdu = Writer::field_size(message.control_block.size()) + number_size(message.allowed_ms) +
                           Writer::field_size(message.data_set.size()) +
                           Writer::field_size(message.id.size()) + Writer::field_size(8) +
                           number_size(message.state) + number_size(message.sequence) + Writer::field_size(1) +
-                          number_size(message.revision) + Writer::field_size(1) +
-                          number_size(message.entries.size()) + Writer::field_size(entries);
+                          number_size(message.revision) + Writer::field_size(1) + number_size(count) +
+                          Writer::field_size(entries);
   Writer w(out);
   internal::write_header(w, message.address, ethertype_goose, Writer::field_size(pdu));
   w.header(0x61, pdu);
@@ -67,15 +273,15 @@ std::size_t encode(const Goose& message, std::span<std::uint8_t> out) noexcept {
   w.unsigned_field(0x81, message.allowed_ms);
   w.field(0x82, message.data_set);
   w.field(0x83, message.id);
-  w.field(0x84, to_utc(message.time_ns), 8);
+  w.field(0x84, internal::bytes_of(message.changed), 8);
   w.unsigned_field(0x85, message.state);
   w.unsigned_field(0x86, message.sequence);
   w.field(0x87, message.simulation ? 1 : 0, 1);
   w.unsigned_field(0x88, message.revision);
   w.field(0x89, message.needs_commissioning ? 1 : 0, 1);
-  w.unsigned_field(0x8A, message.entries.size());
+  w.unsigned_field(0x8A, count);
   w.header(0xAB, entries);
-  for (const bool entry : message.entries) w.field(0x83, entry ? 1 : 0, 1);
+  write_entries(w, message.entries);
   return w.size();
 }
 
@@ -86,7 +292,10 @@ bool decode(Bytes frame, Goose& into) {
   Reader in(pdu.content);
   unsigned seen = 0;
   std::uint64_t declared = 0;
+  std::size_t found = 0;
   bool good = true;
+  into.simulation = into.needs_commissioning = false;
+  into.id.clear();
   while (in.good() && !in.done() && good) {
     const auto element = in.element();
     if (!in.good()) return false;
@@ -112,7 +321,7 @@ bool decode(Bytes frame, Goose& into) {
         break;
       case 0x84:
         good = element.content.size() == 8;
-        if (good) into.time_ns = from_utc(Reader(element.content).number(8));
+        if (good) into.changed = internal::stamp_of(Reader(element.content).number(8));
         break;
       case 0x85:
         into.state = number();
@@ -133,7 +342,8 @@ bool decode(Bytes frame, Goose& into) {
         declared = number();
         break;
       case 0xAB:
-        good = read_entries(element.content, into.entries);
+        into.entries.clear();
+        good = read_entries(element.content, into.entries, deepest_structure, found);
         break;
       default:
         continue;
@@ -142,104 +352,7 @@ bool decode(Bytes frame, Goose& into) {
   }
   constexpr unsigned needed =
       0xFFF & ~(1U << 3) & ~(1U << 7) & ~(1U << 9);  // goID, simulation, ndsCom are optional
-  return good && in.good() && (seen & needed) == needed && declared == into.entries.size();
-}
-
-GoosePublisher::GoosePublisher(Goose message, int slowest_ms)
-    : message_(std::move(message)), slowest_ms_(slowest_ms) {}
-
-void GoosePublisher::poll(Now now, const std::vector<bool>& entries, Link& link) {
-  const bool changed = sent_ && entries != message_.entries;
-  if (sent_ && !changed && now.steady_ns < due_ns_) return;
-  if (changed) {
-    ++message_.state;
-    message_.sequence = 0;
-    interval_ms_ = 2;
-  } else if (sent_) {
-    ++message_.sequence;
-    if (message_.sequence == 0) message_.sequence = 1;
-    interval_ms_ = std::min(2 * interval_ms_, slowest_ms_);
-  }
-  if (changed || !sent_) message_.time_ns = static_cast<std::uint64_t>(now.utc_ns);
-  message_.entries = entries;
-  message_.allowed_ms = static_cast<std::uint32_t>(std::max(2 * interval_ms_, least_allowed_ms));
-  std::array<std::uint8_t, longest_frame> frame;
-  ++(link.send(Bytes(frame).first(encode(message_, frame))) ? frames_sent_ : frames_unsent_);
-  due_ns_ = now.steady_ns + interval_ms_ * 1'000'000LL;
-  sent_ = true;
-}
-
-GooseSubscriber::GooseSubscriber(std::uint16_t appid, std::string id, std::optional<MacAddress> source)
-    : appid_(appid), id_(std::move(id)), said_source_(source) {}
-
-bool GooseSubscriber::take(Bytes frame, std::int64_t now_ns) {
-  const auto kind = kind_of(frame);
-  if (!kind || kind->ethertype != ethertype_goose || kind->appid != appid_) return false;
-  if (!decode(frame, incoming_)) {
-    ++counts_.malformed;
-    return false;
-  }
-  if (incoming_.id != id_) {
-    ++counts_.foreign;
-    return false;
-  }
-  if (incoming_.simulation) {
-    ++counts_.refused;
-    return false;
-  }
-  const bool other_source = said_source_
-                                ? incoming_.address.source != *said_source_
-                                : alive(now_ns) && incoming_.address.source != message_.address.source;
-  if (other_source) {
-    ++counts_.conflicting;
-    rival_ = incoming_.address.source;
-    return false;
-  }
-  const Order order = order_of_incoming(now_ns);
-  if (order == Order::repeated) return false;
-  const bool changes = !heard_ || incoming_.state != message_.state;
-  if (order == Order::older) {
-    ++counts_.regressed;
-    doubtful_ = doubtful_ || (changes && now_ns - changed_ns_ > again_ns);
-    return false;
-  }
-  if (order == Order::newer && heard_) {
-    if (!changes && incoming_.entries != message_.entries) {
-      ++counts_.regressed;
-      doubtful_ = true;
-      return false;
-    }
-    count_missing();
-    if (!alive(now_ns)) ++counts_.late;
-  }
-  if (order == Order::restarted) ++counts_.restarts;
-  std::swap(message_, incoming_);
-  heard_ = true;
-  last_ns_ = now_ns;
-  if (changes) changed_ns_ = now_ns;
-  good_until_ns_ = now_ns + static_cast<std::int64_t>(message_.allowed_ms) * 1'000'000;
-  return true;
-}
-
-/// Numbers wrap, so that the nearer way tells which is ahead (RFC 1982).
-GooseSubscriber::Order GooseSubscriber::order_of_incoming(std::int64_t now_ns) const {
-  if (!heard_) return Order::newer;
-  const auto states = static_cast<std::int32_t>(incoming_.state - message_.state);
-  const auto sequences = static_cast<std::int32_t>(incoming_.sequence - message_.sequence);
-  if (states == 0 && sequences == 0) return Order::repeated;
-  if (states > 0 || (states == 0 && sequences > 0)) return Order::newer;
-  const bool begins = incoming_.state == 1 && incoming_.sequence <= 1 && incoming_.time_ns > message_.time_ns;
-  return begins || !alive(now_ns) ? Order::restarted : Order::older;
-}
-
-void GooseSubscriber::count_missing() {
-  const std::uint32_t states = incoming_.state - message_.state;
-  if (states > 0) {
-    counts_.lost += states - 1 + incoming_.sequence;  // a state begins with sequence 0
-    return;
-  }
-  const bool wrapped = incoming_.sequence < message_.sequence;  // 0 is left out then
-  counts_.lost += incoming_.sequence - message_.sequence - (wrapped ? 2U : 1U);
+  return good && in.good() && (seen & needed) == needed && declared == found;
 }
 
 }  // namespace zavrek::wire

@@ -32,7 +32,10 @@ constexpr unsigned udp_header = 8;
 /// inside on loopback: both are accepted.
 void attach_filter(int socket, unsigned header, const FrameFilter& filter) {
   const bool any = filter.appids.empty() || filter.appids.size() > most_filtered;
-  const std::size_t no = 8 + (any ? 1 : filter.appids.size()), yes = no + 1;
+  const bool either = filter.ethertype == 0;
+  const std::uint16_t one = either ? ethertype_goose : filter.ethertype;
+  const std::uint16_t other = either ? ethertype_sampled_values : filter.ethertype;
+  const std::size_t no = 10 + (any ? 1 : filter.appids.size()), yes = no + 1;
   std::vector<sock_filter> program;
   const auto load = [&](unsigned offset) {
     program.push_back({BPF_LD | BPF_H | BPF_ABS, 0, 0, header + offset});
@@ -46,12 +49,14 @@ void attach_filter(int socket, unsigned header, const FrameFilter& filter) {
     program.push_back({BPF_JMP | BPF_JA, 0, 0, static_cast<std::uint32_t>(to - program.size() - 1)});
   };
   load(12);
-  equal(0x8100, 2, 6);
+  equal(0x8100, 2, 7);
   load(16);
-  equal(filter.ethertype, 4, no);
+  equal(one, 5, 4);
+  equal(other, 5, no);
   load(18);
-  go(8);
-  equal(filter.ethertype, 7, no);
+  go(10);
+  equal(one, 9, 8);
+  equal(other, 9, no);
   load(14);
   if (any) {
     go(yes);
@@ -107,7 +112,11 @@ class SocketLink : public Link {
  private:
   [[nodiscard]] bool wanted(Bytes frame) const noexcept {
     const auto kind = kind_of(frame);
-    if (!kind || kind->ethertype != filter_.ethertype) return false;
+    if (!kind) return false;
+    const bool fits = filter_.ethertype == 0
+                          ? kind->ethertype == ethertype_goose || kind->ethertype == ethertype_sampled_values
+                          : kind->ethertype == filter_.ethertype;
+    if (!fits) return false;
     const auto& appids = filter_.appids;
     return appids.empty() || std::find(appids.begin(), appids.end(), kind->appid) != appids.end();
   }

@@ -8,11 +8,14 @@ namespace {
 
 constexpr int look_ms = 2;
 
+const std::string& id_in(const Goose& message) { return message.id; }
+const std::string& id_in(const SampledValues& message) { return message.first().id; }
+
 /// What a frame of this ethertype says of itself.
 template <class Message>
 std::optional<LiveIdentity> identity_in(Bytes frame, std::uint16_t ethertype, Message& message) {
   if (!decode(frame, message)) return std::nullopt;
-  return LiveIdentity{{ethertype, message.address.appid, message.id}, message.address.source};
+  return LiveIdentity{{ethertype, message.address.appid, id_in(message)}, message.address.source};
 }
 
 /// The frames of one ethertype under some of the identities.

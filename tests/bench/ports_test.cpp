@@ -102,7 +102,7 @@ class Rival {
     message_.address.source = wire::random_source();
     message_.id = id;
     message_.state = 77;
-    message_.entries = std::move(entries);
+    message_.set(entries);
     speaker_ = std::jthread([this](const std::stop_token& stop) {
       std::array<std::uint8_t, wire::longest_frame> frame{};
       for (; !stop.stop_requested(); ++message_.sequence) {
@@ -185,7 +185,7 @@ TEST(Ports, AreReadFromAFileByTheirFieldTables) {
     const std::string text = error.what();
     for (const char* flaw :
          {"message.M1, entries: no breaker, switch or contactor \"Q7\"",
-          "subscription.S1, entries: 1 to 32 names are wanted", "subscription.S1, opens: no output \"went\""})
+          "subscription.S1, entries: 1 to 128 entries are wanted", "subscription.S1, opens: no output \"went\""})
       EXPECT_NE(text.find(flaw), std::string::npos) << flaw << "\nnot in\n" << text;
   }
   std::filesystem::remove_all(folder);

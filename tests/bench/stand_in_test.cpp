@@ -26,13 +26,13 @@ struct StandInTest : testing::Test {
   Frame sample(int k, double rms) {
     SampledValues m = sample_message();
     m.address = sampled_values_address(0x4000);
-    m.count = static_cast<std::uint16_t>(k % 4000);
+    m.first().count = static_cast<std::uint16_t>(k % 4000);
     protection::Sample values;
     for (std::size_t p = 0; p < 3; ++p) {
       values.current_A[p] = std::numbers::sqrt2 * rms *
                             std::cos(2 * std::numbers::pi * (k / 80.0 - static_cast<double>(p) / 3));
     }
-    put_sample(values, m);
+    put_sample(values, m.first());
     return frame_of(m);
   }
   protection::RelaySettings settings;
@@ -46,8 +46,7 @@ TEST_F(StandInTest, TripsByGooseAfterItsDelay) {
   for (int k = 0; k < 4000 && tripped_at == 0; ++k) {
     relay.take(sample(k, k < 400 ? 50 : 400), {k * 250'000LL, k * 250'000LL}, link);
     for (; !link.frames.empty(); link.frames.pop_front()) {
-      if (subscriber.take(link.frames.front(), k * 250'000LL) && subscriber.message().entries[1])
-        tripped_at = k;
+      if (subscriber.take(link.frames.front(), k * 250'000LL) && subscriber.message().on(1)) tripped_at = k;
     }
   }
   EXPECT_NEAR((tripped_at - 400) / 4000.0, 0.11, 0.01);
@@ -92,10 +91,11 @@ TEST_F(StandInTest, TreatsSamplesOfBadQualityAsLost) {
   SampledValues m;
   for (int k = 0; k < 400; ++k) {
     ASSERT_TRUE(decode(sample(k, 400), m));
-    m.values[0].quality = 1;
+    m.first().values[0].quality = 1;
     relay.take(frame_of(m), {}, link);
   }
-  EXPECT_EQ(relay.account().lost, 400);
+  EXPECT_EQ(relay.account().unfit, 400);
+  EXPECT_EQ(relay.account().lost, 0);
   EXPECT_FALSE(relay.relay().start());
 }
 
@@ -106,8 +106,8 @@ TEST_F(StandInTest, WaitsForAllItsStreamsAndBridgesTheOneThatIsMissing) {
   const auto second = [&](int k) {
     SampledValues m = sample_message();
     m.address = sampled_values_address(0x4002);
-    m.id = "S2";
-    m.count = static_cast<std::uint16_t>(k % 4000);
+    m.first().id = "S2";
+    m.first().count = static_cast<std::uint16_t>(k % 4000);
     return frame_of(m);
   };
   for (int k = 0; k < 100; ++k) {
@@ -116,7 +116,8 @@ TEST_F(StandInTest, WaitsForAllItsStreamsAndBridgesTheOneThatIsMissing) {
     if (k == 50) relay.take(second(45), {}, link);  // late: given up
   }
   EXPECT_EQ(relay.account().received, 190);
-  EXPECT_EQ(relay.account().lost, 11);
+  EXPECT_EQ(relay.account().lost, 10);
+  EXPECT_EQ(relay.account().late, 1);
   EXPECT_TRUE(relay.relay().start());
 }
 

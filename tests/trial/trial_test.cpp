@@ -590,7 +590,7 @@ std::jthread forger_of_r1(Forges when) {
     const auto link = wire::open_link("lo", wire::Medium::automatic, {wire::ethertype_goose, {0xFFFF}});
     wire::Goose forged =
         bench::stand_in_message({.name = "R1", .goose_appid = 0x0011, .source = wire::random_source()});
-    forged.entries = {true, true};
+    forged.set({true, true});
     forged.state = 1000;
     std::array<std::uint8_t, wire::longest_frame> frame{};
     pid_t last = 0;
@@ -644,7 +644,7 @@ TEST(Trial, HoldsAgainstAFloodOfGarbageOnTheInterface) {
     std::mt19937 random(19);
     std::vector<std::uint8_t> base(wire::longest_frame);
     wire::Goose forged = bench::stand_in_message({.name = "R9", .goose_appid = 0x0011});
-    forged.entries = {true, true};
+    forged.set({true, true});
     base.resize(wire::encode(forged, base));
     for (int k = 0; k < 400'000 && !stop.stop_requested(); ++k) {
       auto frame = base;

@@ -44,9 +44,9 @@ inline Frame frame_of(const auto& message) {
 inline SampledValues sample_message() {
   SampledValues m;
   m.address = sampled_values_address(0x4001);
-  m.id = "S1";
-  m.count = 5;
-  for (MeasuredValue& value : m.values) value.value = 1;
+  m.first().id = "S1";
+  m.first().count = 5;
+  for (MeasuredValue& value : m.first().values) value.value = 1;
   return m;
 }
 

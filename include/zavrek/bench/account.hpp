@@ -21,6 +21,8 @@ struct Account {
   long long lost = 0;          ///< missing in what was received, or nowhere to be kept
   long long late = 0;          ///< came when its time was over
   long long refused = 0;       ///< asked for, but not allowed
+  long long unfit = 0;         ///< not to be used as they stand: ndsCom, another revision or data set
+  long long spoiled = 0;       ///< by the bench itself, because it was asked to
   long long malformed = 0;     ///< addressed to it, but not to be read
   long long foreign = 0;       ///< of another identity at the same place
   long long conflicting = 0;   ///< of another source under the same identity

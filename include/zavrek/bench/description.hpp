@@ -21,16 +21,20 @@ using network::unset;
 /// subscription to its outputs.
 struct Device {
   std::string name;
-  std::string place = "process";    ///< "plant": same process; "process": own process, started by the run;
-                                    ///< "outside": already there, on the interface
-  std::string settings;             ///< file, relative to the case: what a stand-in runs with
-  std::string approved;             ///< file with the settings it should have; `settings` when empty
-  std::vector<std::string> reads;   ///< streams, one for each of its places
-  std::vector<std::string> trips;   ///< what its trip opens: breakers, contactors, gates
-  std::vector<std::string> opens;   ///< "WHAT: OUTPUT"
-  std::vector<std::string> closes;  ///< "WHAT: OUTPUT"
-  std::vector<std::string> inputs;  ///< "NAME: POINT", on while that is
-  int appid = 1;                    ///< of its GOOSE
+  std::string place = "process";     ///< "plant": same process; "process": own process, started by the run;
+                                     ///< "outside": already there, on the interface
+  std::string settings;              ///< file, relative to the case: what a stand-in runs with
+  std::string approved;              ///< file with the settings it should have; `settings` when empty
+  std::vector<std::string> reads;    ///< streams, one for each of its places
+  std::vector<std::string> trips;    ///< what its trip opens: breakers, contactors, gates
+  std::vector<std::string> opens;    ///< "WHAT: OUTPUT"
+  std::vector<std::string> closes;   ///< "WHAT: OUTPUT"
+  std::vector<std::string> inputs;   ///< "NAME: POINT", on while that is
+  int appid = 1;                     ///< of its GOOSE
+  std::string id;                    ///< goID of that; its name when empty
+  std::vector<std::string> entries;  ///< its data set; all outputs as booleans when empty
+  int revision = 0;                  ///< confRev of that; 0: any
+  std::string when_silent = "end";   ///< see Subscription
   std::string source;  ///< hardware address of that, where it is outside; empty: of its first message
   /// Faults in the wiring to a relay in the plant's process, one of `wirings`, and wrong ratios in front of
   /// it.
@@ -42,6 +46,11 @@ struct Device {
            voltage_factor != 1;
   }
   static const std::vector<std::string>& wirings();
+  [[nodiscard]] const std::string& identifier() const { return id.empty() ? name : id; }
+  /// Of its message, as texts.
+  [[nodiscard]] std::vector<std::string> data_set() const {
+    return entries.empty() ? protection::outputs_of(relay) : entries;
+  }
   protection::RelaySettings relay;           ///< from `settings`
   protection::RelaySettings approved_relay;  ///< from `approved`; expectations follow these
 };
@@ -77,6 +86,12 @@ struct Bench {
     return found;
   }
   [[nodiscard]] const Stream* find_stream(std::string_view name) const;
+  /// What is in front of the phase letter in the names of what a stream measures, of the bench's own or of
+  /// somebody else's: "CT1.i" and "VT0.v".
+  struct Stems {
+    std::string current, voltage;
+  };
+  [[nodiscard]] Stems stems_of(std::string_view stream) const;
   [[nodiscard]] const Device* find_device(std::string_view name) const;
 };
 const Table& table(const Bench*);

@@ -6,6 +6,7 @@
 #include <optional>
 #include <span>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "zavrek/bench/description.hpp"
@@ -39,10 +40,21 @@ class Source {
   [[nodiscard]] virtual emt::Plant* plant() noexcept { return nullptr; }
 };
 
-/// A number that is shown: a signal of the plant, or an output of the control.
+/// A number that is shown: a signal of the plant, an output of the control, or what a port received.
 struct ValueId {
+  enum class Of : char { plant, control, port };
   std::size_t index = 0;
-  bool of_control = false;
+  Of of = Of::plant;
+};
+/// A number by which a port works, and which a run may change: "S1.loss".
+struct SettingId {
+  std::size_t index = 0;
+};
+struct PortSetting {
+  const char* name;
+  const char* unit;  ///< "" for one that is 0 or 1, or a plain number
+  double least, greatest;
+  double initial = 0;
 };
 /// Something that is on or off: the position of a breaker, switch or contactor, an output of a device, a
 /// contact of the bench; or a number that is shown, on above one half.
@@ -77,6 +89,10 @@ class Exchange {
   [[nodiscard]] PointId point_of(const std::string& name);
   /// A point whose owner tells what it is.
   [[nodiscard]] PointId add_output(const std::string& device, const std::string& output);
+  /// A value whose owner tells what it is: "OWNER.NAME".
+  [[nodiscard]] ValueId add_value(const std::string& owner, const std::string& name, const std::string& unit);
+  /// A setting of a port: "OWNER.NAME".
+  [[nodiscard]] SettingId add_setting(const std::string& owner, const PortSetting& setting);
   [[nodiscard]] AskId ask_of(const std::string& name);
   /// The same, of one sort only: what opens and closes (contacts and gates too), what is set, a gate.
   [[nodiscard]] AskId operable_of(const std::string& name);
@@ -84,6 +100,10 @@ class Exchange {
   [[nodiscard]] AskId gate_of(const std::string& name);
   /// Of what is set, "" for what is operated.
   [[nodiscard]] std::string unit_of(AskId what) const;
+  /// Least and greatest that a setting of a port may be; without bounds for anything else.
+  [[nodiscard]] std::pair<double, double> range_of(AskId what) const;
+  /// Settings of ports, "S1.loss"; and the unit of each.
+  [[nodiscard]] std::vector<std::pair<std::string, std::string>> port_settings() const;
   [[nodiscard]] const std::string& name_of(PointId point) const { return points_[point.index].name; }
   /// As the record names it: "Q1.closed" for a position, else its own name.
   [[nodiscard]] std::string column_of(PointId point) const;
@@ -107,8 +127,19 @@ class Exchange {
   /// All values that are shown, and where one of them stands among them once the run has begun.
   [[nodiscard]] const double* shown() const noexcept { return shown_; }
   [[nodiscard]] std::size_t place_of(ValueId id) const noexcept {
-    return id.of_control ? scale_.size() + id.index : id.index;
+    switch (id.of) {
+      case ValueId::Of::plant:
+        break;
+      case ValueId::Of::control:
+        return scale_.size() + id.index;
+      case ValueId::Of::port:
+        return scale_.size() + read_outputs_.size() + id.index;
+    }
+    return id.index;
   }
+  [[nodiscard]] double setting(SettingId id) const noexcept { return settings_[id.index].value; }
+  /// By its owner, from the present on.
+  void tell(ValueId value, double is) noexcept { told_[value.index] = is; }
   /// By the owner of a point, at the present or at another instant that is known better.
   void tell(PointId point, bool on) noexcept { tell(point, on, time_s()); }
   void tell(PointId point, bool on, double at_s) noexcept;
@@ -132,8 +163,10 @@ class Exchange {
   void begin(internal::Recorder* recorder, double rate_Hz);
   void begin_pace(std::int64_t zero_ns) noexcept { zero_ns_ = zero_ns; }
   void read() noexcept;
-  /// Shows values `share` of the latest step behind its beginning, as sample `number` at `time_s`.
-  void show(double share, double time_s, long long number) noexcept;
+  /// Shows values `share` of the latest step behind its beginning, at `time_s`.
+  void show(double share, double time_s) noexcept;
+  /// As sample `number` of those that see them.
+  void count(long long number) noexcept { sample_ = number; }
   /// Points that nobody tells: positions, and numbers that stand for points.
   void look() noexcept;
   [[nodiscard]] bool looks_each_step() const noexcept { return !polled_.empty(); }
@@ -142,11 +175,12 @@ class Exchange {
   [[nodiscard]] bool is_of_control(AskId what) const noexcept {
     return asks_[what.index].kind == Kind::parameter;
   }
+  [[nodiscard]] bool is_of_port(AskId what) const noexcept { return asks_[what.index].kind == Kind::setting; }
   /// Outputs of devices, then positions, contacts, and numbers that stand for points.
   [[nodiscard]] std::vector<PointId> points_in_order() const;
 
  private:
-  enum class Kind : char { operable, gate, knob, contact, parameter };
+  enum class Kind : char { operable, gate, knob, contact, parameter, setting };
   enum class Sort : char { position, output, contact, number };
   struct Point {
     std::string name;
@@ -156,8 +190,16 @@ class Exchange {
   struct Ask {
     std::string name;
     Kind kind;
-    int index;  // of the plant's operables, gates or knobs; of points; of the control's parameters
+    int index;  // of the plant's operables, gates or knobs; of points; of parameters; of settings
   };
+  struct Setting {
+    std::string name, unit;
+    double least, greatest, value;
+  };
+  struct Told {
+    std::string name, unit;
+  };
+  [[nodiscard]] double latest(ValueId value) const noexcept;
   struct Watched {
     emt::SignalId signal;
     std::size_t point;
@@ -177,11 +219,14 @@ class Exchange {
   emt::Plant* plant_;
   internal::ControlSeat* control_;
   internal::Recorder* recorder_ = nullptr;
-  // Signals of the plant, then outputs of the control: at the end of the latest step, of the one before, and
-  // at a sample between them.
+  // Signals of the plant, outputs of the control, what ports received: at the end of the latest step, of the
+  // one before, and at a sample between them.
   std::vector<emt::SignalId> read_;
   std::vector<double> scale_;  // of the signals
   std::vector<std::size_t> read_outputs_;
+  std::vector<Told> told_names_;
+  std::vector<double> told_;
+  std::vector<Setting> settings_;
   std::vector<double> now_, before_, between_;
   const double* shown_ = nullptr;  // one of these
   double shown_s_ = 0;

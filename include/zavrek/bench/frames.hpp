@@ -23,8 +23,8 @@ class Frames {
   Frames(std::string interface, wire::Medium medium) : interface_(std::move(interface)), medium_(medium) {}
   /// Opens the interface for one that sends. Throws Error when it cannot be opened.
   void join();
-  /// For one that listens, to GOOSE messages under this application identifier.
-  void join(FrameListener& listener, std::uint16_t appid);
+  /// For one that listens, to frames of an ethertype under this application identifier.
+  void join(FrameListener& listener, std::uint16_t ethertype, std::uint16_t appid);
   [[nodiscard]] bool open() const noexcept { return link_ != nullptr; }
   [[nodiscard]] const std::string& interface() const noexcept { return interface_; }
   [[nodiscard]] wire::Medium medium() const noexcept { return medium_; }

@@ -53,7 +53,11 @@ class Port {
   [[nodiscard]] virtual bool each_step() const noexcept { return true; }
   /// Ahead of each step: what came in is told, or asked for.
   virtual void take(Exchange& /*exchange*/) noexcept {}
-  /// At each instant of the samples, 80 per cycle.
+  /// How often `sample` is called a second; 0 for 80 times a cycle, as relays see. Asked once, behind `wire`.
+  [[nodiscard]] virtual double rate_Hz() const noexcept { return 0; }
+  /// Whether somebody at its other end lives by the clock, so that a run with it keeps pace.
+  [[nodiscard]] virtual bool by_the_clock() const noexcept { return false; }
+  /// At each instant of its samples.
   virtual void sample(const Exchange& /*exchange*/) noexcept {}
   /// Behind each step.
   virtual void give(Exchange& /*exchange*/) noexcept {}

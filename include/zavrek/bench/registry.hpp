@@ -4,6 +4,7 @@
 
 #include "zavrek/bench/ports/message.hpp"
 #include "zavrek/bench/ports/stream.hpp"
+#include "zavrek/bench/ports/stream_in.hpp"
 #include "zavrek/bench/ports/subscription.hpp"
 #include "zavrek/network/registry.hpp"
 
@@ -11,8 +12,9 @@ namespace zavrek::bench {
 
 /// Every kind of port that a bench can name. A new one is its header (description and field table), its
 /// source in src/bench/ports (`check` and `make_port`), its test, and its row here.
-using PortSettings = std::variant<Stream,   //
-                                  Message,  //
+using PortSettings = std::variant<Stream,    //
+                                  StreamIn,  //
+                                  Message,   //
                                   Subscription>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.

@@ -2,6 +2,7 @@
 // wire.
 #pragma once
 
+#include <array>
 #include <atomic>
 #include <cstdint>
 #include <functional>
@@ -21,6 +22,9 @@ namespace zavrek::bench {
 struct StandInStream {
   std::string id = "S1";
   std::uint16_t appid = 0x4000;
+  double rate_Hz = 0;  ///< 0: as the relay samples
+  /// Where ia ib ic in va vb vc vn stand among its values.
+  std::array<std::size_t, 8> places{0, 1, 2, 3, 4, 5, 6, 7};
 };
 /// A binary input of a stand-in: one entry of a GOOSE publisher's data set.
 struct StandInInput {
@@ -36,13 +40,16 @@ struct StandInPorts {
   std::vector<StandInStream> streams{StandInStream{}};  ///< one for each of its places
   std::vector<StandInInput> inputs;
   std::uint16_t goose_appid = 0x0001;
+  std::vector<std::string> entries;  ///< data set of its message; its outputs as booleans when empty
+  std::uint32_t revision = 1;        ///< confRev of that
   wire::MacAddress source = wire::own_source();  ///< of its messages
   double rate_Hz = 4000;
   double frequency_Hz = 50;
 };
 
 /// A relay between two wires: sampled values (and GOOSE for its inputs) in, GOOSE (start, trip, further
-/// outputs) out. Samples of several streams go together by their count. Lost samples are bridged with the
+/// outputs) out. Samples of several streams, which have one rate, go together by their count; what comes at
+/// another rate than the relay's is interpolated. Lost samples are bridged with the
 /// last value up to a quarter cycle; beyond that the relay starts afresh. Samples whose quality is bad are
 /// treated as lost. A stream that another source sends too counts for nothing while the first is heard.
 class RelayStandIn {
@@ -59,10 +66,12 @@ class RelayStandIn {
 
  private:
   [[nodiscard]] bool of_its_source(std::size_t stream, std::int64_t now_ns);
-  void take_sample(std::size_t stream);
+  void take_asdu(std::size_t stream, const wire::Asdu& asdu, wire::Now now, wire::Link& link);
+  void take_sample(std::size_t stream, const wire::Asdu& asdu);
   void take_input(wire::Bytes frame, std::int64_t now_ns);
   void bridge(int missing);
   void push(wire::Now now, wire::Link& link);
+  void feed();
 
   struct Input {
     std::size_t place;  // of the relay's inputs
@@ -74,10 +83,24 @@ class RelayStandIn {
   wire::GoosePublisher publisher_;
   wire::SampledValues incoming_;
   std::vector<Input> inputs_;
-  std::vector<protection::Sample> last_;  // per stream
-  std::vector<char> arrived_;             // per stream: has the sample that is being gathered
+  std::vector<protection::Sample> last_, before_, between_;  // per stream
+  std::vector<char> arrived_;  // per stream: has the sample that is being gathered
+  /// An entry of its message: an output, or what goes with one.
+  struct Entry {
+    enum class What : char { value, position, quality, time, structure } what = What::value;
+    std::size_t output = 0;
+    int members = 0;
+    std::int64_t changed_ns = 0;  // UTC
+  };
+  [[nodiscard]] static std::vector<Entry> entries_of(const StandInPorts& ports,
+                                                     const std::vector<std::string>& outputs);
+  void publish(wire::Now now, wire::Link& link);
+  std::vector<Entry> entries_;
+  std::vector<wire::Datum> published_;
   std::vector<bool> outputs_;
-  int gathering_ = -1;  // count of that sample
+  int gathering_ = -1;                 // count of that sample
+  int stream_rate_;                    // samples a second
+  long long fed_ = 0, relay_fed_ = 0;  // samples of the streams, and of the relay
   struct Followed {
     wire::MacAddress source{};
     std::int64_t last_ns = 0;

@@ -231,7 +231,7 @@ class TableOf : public TableBuilder {
             &sample_};
   }
 
-  T sample_{};
+  T sample_ = T();
 };
 
 /// A field without a value: required, or not given by choice.

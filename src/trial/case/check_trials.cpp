@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 #include "bench/control_seat.hpp"
+#include "bench/make_port.hpp"
 #include "bench/plant_source.hpp"
 
 #include "trial/case/check_wiring.hpp"
@@ -36,10 +37,7 @@ void check_trial(const Case& all, const Trial& trial, bench::internal::ControlSe
     if (std::find(known.begin(), known.end(), note) == known.end()) notes.push_back(trial.name + ": " + note);
   }
   bench::Exchange exchange(all, *source, control);
-  for (const Device& device : all.bench.devices) {
-    for (const std::string& output : protection::outputs_of(device.relay))
-      (void)exchange.add_output(device.name, output);
-  }
+  attempt("bench", [&] { bench::internal::declare_ports(all, exchange); });
   for (const Operation& o : trial.operate) {
     Trial one = trial;
     one.operate = {o};

@@ -37,6 +37,12 @@ void set_value(Deed& deed, const Operation& o, const bench::Exchange& exchange, 
   deed.value = parse_quantity_as(o.to, exchange.unit_of(what));
   if (exchange.is_contact(what) && deed.value != 0 && deed.value != 1)
     throw Error("a contact is set to 0 (open) or 1 (closed), not to " + o.to);
+  const auto [least, greatest] = exchange.range_of(what);
+  if (!(deed.value >= least && deed.value <= greatest)) {
+    const std::string unit = exchange.unit_of(what);
+    throw Error(fmt::format("{} is set to {} to {}, not to {}", o.set, print_quantity(least, unit),
+                            print_quantity(greatest, unit), o.to));
+  }
 }
 
 }  // namespace

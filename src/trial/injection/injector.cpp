@@ -98,10 +98,11 @@ bench::Setup setup_of(const protection::RelaySettings& settings, const std::file
   for (std::size_t k = 0; k < places; ++k) {
     const std::string place = fmt::format("place{}", k + 1);
     device.reads.push_back(options.name + place);
-    setup.bench.ports.emplace_back(bench::Stream{.name = device.reads.back(),
-                                                 .ct = place,
-                                                 .vt = place,
-                                                 .appid = options.stream_appid + static_cast<int>(k)});
+    bench::Stream stream;
+    stream.name = device.reads.back();
+    stream.ct = stream.vt = place;
+    stream.appid = options.stream_appid + static_cast<int>(k);
+    setup.bench.ports.emplace_back(std::move(stream));
   }
   setup.bench.devices.push_back(std::move(device));
   return setup;

@@ -105,7 +105,7 @@ std::vector<FaultedPhases> faulted_phases(const Outcome& o, const Device& device
     return bus ? bus->voltage_V : 0;
   };
   const Stream* stream = o.all.bench.find_stream(device.reads.front());
-  const network::Element* vt = network.find_element(stream->vt);
+  const network::Element* vt = stream ? network.find_element(stream->vt) : nullptr;
   const auto* measures = vt ? std::get_if<network::VoltageTransformer>(vt) : nullptr;
   if (!o.trial.fault || !measures) return {};
   const double level_V = level_of(measures->bus);
@@ -144,8 +144,8 @@ bool anything_reached(const Device& device, const Outcome& o) {
   const auto cycle = static_cast<std::size_t>(std::lround(o.record.rate_Hz / o.record.frequency_Hz));
   const auto from = static_cast<std::size_t>(o.inception_s * o.record.rate_Hz);
   for (const std::string& name : device.reads) {
-    const Stream* stream = o.all.bench.find_stream(name);
-    for (const std::string& of : {stream->ct + ".i", stream->vt + ".v"}) {
+    const bench::Bench::Stems stems = o.all.bench.stems_of(name);
+    for (const std::string& of : {stems.current, stems.voltage}) {
       for (const char phase : {'a', 'b', 'c'}) {
         const record::Analog* analog = o.record.find_analog(of + phase);
         if (!analog) continue;

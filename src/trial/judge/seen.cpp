@@ -35,12 +35,12 @@ protection::RecordedInputs seen_by(const Device& device, const Outcome& o, doubl
       static_cast<std::size_t>(std::ceil(until_s * seen.rate_Hz - 1e-6)) + 1,
       static_cast<std::size_t>(static_cast<double>(o.record.time_s.size() - 1) / rows_per_sample + 1e-6) + 1);
   for (const std::string& name : device.reads) {
-    const Stream* stream = o.all.bench.find_stream(name);
+    const bench::Bench::Stems stems = o.all.bench.stems_of(name);
     std::array<const std::vector<double>*, 6> columns{};
     for (std::size_t k = 0; k < 3; ++k) {
       const char phase = static_cast<char>('a' + k);
-      columns[k] = &analog_of(o.record, stream->ct + ".i" + phase).samples;
-      columns[3 + k] = &analog_of(o.record, stream->vt + ".v" + phase).samples;
+      columns[k] = &analog_of(o.record, stems.current + phase).samples;
+      columns[3 + k] = &analog_of(o.record, stems.voltage + phase).samples;
     }
     std::vector<protection::Sample> samples;
     for (std::size_t number = 0; number < end; ++number) {
@@ -73,8 +73,8 @@ namespace {
 /// Whether a record, which may be somebody else's, holds all that a device reads.
 bool holds_all(const Outcome& o, const Device& device) {
   return std::all_of(device.reads.begin(), device.reads.end(), [&](const std::string& name) {
-    const Stream* stream = o.all.bench.find_stream(name);
-    return o.record.find_analog(stream->ct + ".ia") && o.record.find_analog(stream->vt + ".va");
+    const bench::Bench::Stems stems = o.all.bench.stems_of(name);
+    return o.record.find_analog(stems.current + "a") && o.record.find_analog(stems.voltage + "a");
   });
 }
 
