@@ -20,6 +20,7 @@ std::span<const CountOf> counts_of_accounts() {
           "were not to be used: of bad quality, under test, in need of commissioning, of another revision or "
           "data set"},
       CountOf{"spoiled", &Account::spoiled, "spoiled on purpose", nullptr},
+      CountOf{"saturated", &Account::saturated, "CUT OFF", "values were cut off at the end of a range"},
       CountOf{"malformed", &Account::malformed, "MALFORMED", "frames addressed to it could not be read"},
       CountOf{"foreign", &Account::foreign, "FOREIGN", "frames of another identity came to its address"},
       CountOf{"conflicting", &Account::conflicting, "CONFLICTING",

@@ -15,6 +15,7 @@ std::pair<const Device*, std::string> owner_of(const Bench& bench, const std::st
 std::vector<std::string> bench_published(const Bench& bench, const std::string& place) {
   std::vector<std::string> names;
   for (const Device& device : bench.devices) {
+    if (device.at_terminals()) continue;  // contacts tell it
     for (const std::string& input : device.inputs) {
       const std::string source = split_pair(input).second;
       const Device* owner = owner_of(bench, source).first;

@@ -6,13 +6,14 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include "bench/at_terminals.hpp"
 #include "bench/bench_message.hpp"
 #include "bench/carried.hpp"
 #include "bench/data_set.hpp"
+#include "bench/device.hpp"
 #include "bench/make_port.hpp"
 #include "bench/measured.hpp"
 #include "bench/names.hpp"
-#include "bench/output_points.hpp"
 #include "bench/subscriber.hpp"
 #include "bench/wiring_fault.hpp"
 #include "pace/program.hpp"
@@ -21,17 +22,6 @@ namespace zavrek::bench::internal {
 namespace {
 
 constexpr std::size_t trip_output = 1;
-
-std::string names_of(const std::vector<std::string>& list) {
-  std::string names;
-  for (const std::string& name : list) names += (names.empty() ? "" : ", ") + name;
-  return names;
-}
-
-void wire_outputs(const Device& device, Exchange& exchange, OutputPoints& points) {
-  for (const std::string& what : device.trips) points.open_by(exchange, what, trip_output);
-  points.wire(exchange, protection::outputs_of(device.relay), device.opens, device.closes);
-}
 
 class RelayHere final : public Port {
  public:
@@ -80,7 +70,7 @@ class RelayHere final : public Port {
   }
   std::vector<Path> paths() const override {
     return {
-        {names_of(device_.reads), fmt::format("device {}, in this process", device_.name), operated_, 1, ""}};
+        {joined(device_.reads), fmt::format("device {}, in this process", device_.name), operated_, 1, ""}};
   }
   bool forget(Exchange& exchange) override {
     relay_.reset();
@@ -173,7 +163,7 @@ class RelayElsewhere final : public Port {
     return all;
   }
   std::vector<Path> paths() const override {
-    return {{names_of(device_.reads),
+    return {{joined(device_.reads),
              fmt::format("device {}, {}", device_.name, started_ ? "in its own process" : "outside"),
              operated_, 2, "the wire, twice"}};
   }
@@ -252,10 +242,16 @@ class RelayElsewhere final : public Port {
 
 }  // namespace
 
+void wire_outputs(const Device& device, Exchange& exchange, OutputPoints& points) {
+  for (const std::string& what : device.trips) points.open_by(exchange, what, trip_output);
+  points.wire(exchange, protection::outputs_of(device.relay), device.opens, device.closes);
+}
+
 template <>
 std::unique_ptr<Port> make_port(const Device& device, const RunPlan& plan) {
   if (is_here(device, plan.place))
     return std::make_unique<RelayHere>(device, plan.setup.network.frequency_Hz);
+  if (device.at_terminals()) return make_relay_at_terminals(device, plan);
   return std::make_unique<RelayElsewhere>(device, plan);
 }
 

@@ -55,9 +55,9 @@ ValueId Exchange::add_value(const std::string& owner, const std::string& name, c
   return {told_.size() - 1, ValueId::Of::port};
 }
 
-SettingId Exchange::add_setting(const std::string& owner, const PortSetting& setting) {
+SettingId Exchange::add_setting(const std::string& owner, const PortSetting& setting, bool idle) {
   settings_.push_back(
-      {owner + "." + setting.name, setting.unit, setting.least, setting.greatest, setting.initial});
+      {owner + "." + setting.name, setting.unit, setting.least, setting.greatest, setting.initial, idle});
   return {settings_.size() - 1};
 }
 
@@ -217,6 +217,10 @@ std::pair<double, double> Exchange::range_of(AskId what) const {
   return {setting.least, setting.greatest};
 }
 
+bool Exchange::is_idle(AskId what) const {
+  return is_of_port(what) && settings_[static_cast<std::size_t>(asks_[what.index].index)].idle;
+}
+
 std::vector<std::pair<std::string, std::string>> Exchange::port_settings() const {
   std::vector<std::pair<std::string, std::string>> all;
   for (const Setting& setting : settings_) all.emplace_back(setting.name, setting.unit);
@@ -286,7 +290,7 @@ double Exchange::latest(ValueId value) const noexcept {
     case ValueId::Of::plant:
       break;
   }
-  return plant_->value(read_[value.index]);
+  return scale_[value.index] * plant_->value(read_[value.index]);
 }
 
 bool Exchange::ask(AskId what, double value, double at_s) noexcept {

@@ -46,12 +46,14 @@ std::string place_of(const Bench& bench, std::size_t k) {
 /// One step, with all that belongs to it.
 bool Run::Loop::advance() noexcept {
   if (frames_.open()) frames_.take(exchange_.now_ns());
+  if (cards_.open()) cards_.take();
   for (Port* port : stepped_) port->take(exchange_);
   timetable_.tell_others(exchange_, exchange_.time_s() + same_instant * exchange_.step_s());
   if (control_) control_->run_due(*plant_);
   goes_on_ = stride_ > 1 ? take_stride() : step();
   take_samples();
   for (const auto& port : ports_) port->give(exchange_);
+  if (cards_.open()) cards_.give(exchange_.time_s());
   exchange_.look();
   if (plant_ && exchange_.time_s() >= next_look_s_) {
     plant_->look_over();
@@ -114,6 +116,7 @@ Run::Loop::Loop(const Setup& setup, std::unique_ptr<Source> source, const RunOpt
       exchange_(setup, *source_, control_ ? &*control_ : nullptr),
       frames_(options.interface.empty() ? setup.bench.interface : options.interface,
               medium_of(setup.bench.medium)),
+      cards_(setup),
       record_rate_Hz_(setup.bench.points_per_cycle * setup.network.frequency_Hz) {
   if (plant_ && options.cores > 1 && plant_->summary().shards > 1) {
     crew_ = std::make_unique<pace::Crew>(std::min(options.cores, plant_->summary().shards));
@@ -274,7 +277,8 @@ std::string Run::Loop::listen() {
 std::string Run::Loop::start() {
   begin();
   if (std::string taken = listen(); !taken.empty()) return taken;
-  const Opening how{frames_, options_.relay_program, options_.place, !options_.free || anybody_outside()};
+  const Opening how{frames_, cards_, options_.relay_program, options_.place,
+                    !options_.free || anybody_outside()};
   if (control_) {
     if (std::string why = control_->open(how); !why.empty()) return why;
   }
@@ -284,8 +288,10 @@ std::string Run::Loop::start() {
   const std::int64_t until = exchange_.now_ns() + static_cast<std::int64_t>(startup_s * 1e9);
   for (;;) {
     frames_.take(exchange_.now_ns());
+    cards_.take();
     for (const auto& port : ports_) port->take(exchange_);
     for (const auto& port : ports_) port->give(exchange_);
+    cards_.give(exchange_.time_s());
     const auto mute = std::find_if(ports_.begin(), ports_.end(), [](const auto& p) { return !p->ready(); });
     if (mute == ports_.end()) return {};
     if (exchange_.now_ns() > until || (*mute)->ended()) return (*mute)->failure();

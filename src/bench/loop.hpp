@@ -51,6 +51,7 @@ class Run::Loop {
   std::optional<internal::ControlSeat> control_;
   Exchange exchange_;
   Frames frames_;
+  Cards cards_;
   std::vector<std::unique_ptr<Port>> ports_;
   std::vector<Port*> stepped_;  // those to which every step matters
   Timetable timetable_;

@@ -29,6 +29,19 @@ const Device* Bench::find_device(std::string_view name) const {
   return at == devices.end() ? nullptr : &*at;
 }
 
+void complete(Bench& bench) {
+  for (Device& device : bench.devices) {
+    for (const ContactOut* out : bench.all<ContactOut>()) {
+      if (out->device != device.name) continue;
+      for (std::size_t k = 0; k < std::min(out->inputs.size(), out->points.size()); ++k) {
+        const std::string text = out->inputs[k] + ": " + out->points[k];
+        if (std::find(device.inputs.begin(), device.inputs.end(), text) == device.inputs.end())
+          device.inputs.push_back(text);
+      }
+    }
+  }
+}
+
 namespace internal {
 
 std::pair<std::string, std::string> split_pair(const std::string& text) {

@@ -29,8 +29,8 @@ void Subscriber::declare(Exchange& exchange) {
 }
 
 void Subscriber::declare_idle(Exchange& exchange, const std::string& owner) {
-  (void)Way::declare_settings(exchange, owner);
-  (void)exchange.add_setting(owner, accepts_simulated);
+  (void)Way::declare_settings(exchange, owner, true);
+  (void)exchange.add_setting(owner, accepts_simulated, true);
 }
 
 void Subscriber::take_frame(wire::Bytes frame, std::int64_t now_ns) noexcept {

@@ -19,6 +19,9 @@ const Table& table(const Device*) {
           .choice("place", &Device::place, {"process", "plant", "outside"},
                   "its own process, started by the run; inside the plant's process; or already there on the "
                   "interface")
+          .choice("connected", &Device::connected, {"frames", "terminals"},
+                  "how, where it is not in the plant's process: by sampled values and GOOSE, or by volts, "
+                  "amperes and contacts at the terminals of a card, whose ports name it as their device")
           .text("settings", &Device::settings, "file with its settings, relative to the case")
           .text("approved", &Device::approved,
                 "file with the settings it should have, which expectations follow; the same when left out",

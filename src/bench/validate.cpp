@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 
+#include "bench/at_terminals.hpp"
 #include "bench/carried.hpp"
 #include "bench/data_set.hpp"
 #include "bench/make_port.hpp"
@@ -75,6 +76,37 @@ void check_contacts(Flaws& flaws) {
       flaws.report("bench", "contacts",
                    fmt::format("\"{}\" is there twice; choose another name", contact.name));
   }
+}
+
+/// One at terminals has a trip among the contacts that come in, on one card, and is told what it measures.
+void check_at_terminals(const Device& device, const std::string& place, Flaws& flaws) {
+  if (!device.at_terminals()) return;
+  bool trips = false;
+  std::set<std::string> cards;
+  std::set<std::pair<std::size_t, std::size_t>> measured;
+  for (const ContactIn* in : flaws.setup.bench.all<ContactIn>()) {
+    if (in->device != device.name) continue;
+    cards.insert(in->card);
+    trips = trips || std::find(in->points.begin(), in->points.end(), "trip") != in->points.end();
+  }
+  for (const AnalogueOut* out : flaws.setup.bench.all<AnalogueOut>()) {
+    if (out->device != device.name) continue;
+    cards.insert(out->card);
+    for (const std::string& text : out->inputs) {
+      const RelayInput input = relay_input(text);
+      if (input.quantity == 6 || input.place >= std::max<std::size_t>(1, device.reads.size()))
+        flaws.report(
+            "analogue_out." + out->name, "inputs",
+            fmt::format("\"{}\" is no input of {}; write ia ib ic va vb vc, 2.ia for its second place", text,
+                        device.name));
+      else if (!measured.insert({input.place, input.quantity}).second)
+        flaws.report("analogue_out." + out->name, "inputs",
+                     fmt::format("\"{}\" of {} is fed twice", text, device.name));
+    }
+  }
+  if (!trips) flaws.report(place, "connected", "no contact_in with this device brings its trip in");
+  if (measured.empty()) flaws.report(place, "connected", "no analogue_out with this device feeds it");
+  if (cards.size() > 1) flaws.report(place, "connected", "its terminals hang on more than one card");
 }
 
 /// Its data set holds its outputs, start and trip among them.
@@ -190,6 +222,7 @@ void check_device(const Device& device, Flaws& flaws) {
   check_places(device, place, flaws);
   check_inputs(device, place, flaws);
   flaws.need_address(place, "source", device.source);
+  check_at_terminals(device, place, flaws);
   if (device.place != "plant" && device.miswired())
     flaws.report(place, "current_wiring", "goes with place = \"plant\" only");
   if (static_cast<std::size_t>(device.miswired_place) > std::max<std::size_t>(1, device.reads.size()))

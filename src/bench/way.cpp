@@ -12,7 +12,7 @@ constexpr std::size_t header_bytes = 26;  // addresses are left as they are
 
 Way::Way() : slots_(most_waiting), bytes_(new std::uint8_t[most_waiting * wire::longest_frame]) {}
 
-Way::Settings Way::declare_settings(Exchange& exchange, const std::string& owner) {
+Way::Settings Way::declare_settings(Exchange& exchange, const std::string& owner, bool idle) {
   static constexpr std::array<PortSetting, all> asked{{{"loss", "%", 0, 1},
                                                        {"delay", "s", 0, longest_delay_s},
                                                        {"jitter", "s", 0, longest_delay_s},
@@ -20,7 +20,7 @@ Way::Settings Way::declare_settings(Exchange& exchange, const std::string& owner
                                                        {"disorder", "%", 0, 1},
                                                        {"corruption", "%", 0, 1}}};
   Settings settings;
-  for (std::size_t k = 0; k < all; ++k) settings[k] = exchange.add_setting(owner, asked[k]);
+  for (std::size_t k = 0; k < all; ++k) settings[k] = exchange.add_setting(owner, asked[k], idle);
   return settings;
 }
 

@@ -18,11 +18,11 @@ class Way {
  public:
   enum What : std::uint8_t { loss, delay, jitter, duplicates, disorder, corruption, all };
   using Settings = std::array<SettingId, all>;
-  static Settings declare_settings(Exchange& exchange, const std::string& owner);
+  static Settings declare_settings(Exchange& exchange, const std::string& owner, bool idle);
   Way();
   /// Settings OWNER.loss, delay, jitter, duplicates, disorder, corruption.
-  void declare(Exchange& exchange, const std::string& owner) {
-    settings_ = declare_settings(exchange, owner);
+  void declare(Exchange& exchange, const std::string& owner, bool idle = false) {
+    settings_ = declare_settings(exchange, owner, idle);
   }
   /// Ahead of frames: what the settings ask now. Whether anything is, or is still under way.
   bool look(const Exchange& exchange) noexcept;

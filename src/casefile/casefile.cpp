@@ -434,6 +434,7 @@ class CaseReader {
   }
 
   void read_device_settings(Reader& bench) {
+    bench::complete(case_.bench);
     for (trial::Device& device : case_.bench.devices) {
       if (device.settings.empty()) {
         bench.report_by_name({{.file = {},

@@ -283,6 +283,13 @@ void add_processes(CLI::App& app, Words& words, int& code) {
       "an entry of the data set of its GOOSE, such as \"{ trip, quality of trip, time of trip }\"; "
       "its outputs as booleans when left out");
   verb->add_option("--revision", words.relay.revision, "confRev of its GOOSE");
+  verb->add_option("--board", words.relay.board,
+                   "terminal board that it hangs on, in place of streams and messages");
+  verb->add_option("--measures", words.relay.measures,
+                   "which terminal is which of ia ib ic va vb vc (2.ia of its second place): ia=0");
+  verb->add_option("--reads", words.relay.reads,
+                   "terminal of a binary input, and the volts that wet it, 0 where dry: block=3@110");
+  verb->add_option("--gives", words.relay.gives, "the same of an output: trip=1@0");
   verb->add_option("--frequency", words.relay.frequency, "nominal frequency; it samples 80 times per cycle");
   verb->add_option("--source", words.relay.source,
                    "hardware address of its messages; one at random when left out");

@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include "bench/at_terminals.hpp"
 #include "tool/stop.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/bench/stand_ins.hpp"
@@ -69,10 +70,47 @@ bench::StandInInput input_of(const std::string& text) {
           *entry};
 }
 
+bench::StandInTerminals::Contact contact_of(const char* option, const std::string& text) {
+  const std::vector<std::string> parts = split(text, '=');
+  const std::vector<std::string> ends = parts.size() == 2 ? split(parts[1], '@') : std::vector<std::string>{};
+  const auto terminal = ends.empty() ? std::nullopt : number_of(ends[0], card::Board::terminals - 1);
+  if (!terminal || ends.size() > 2 || parts[0].empty()) refuse(option, text, "block=3@110");
+  return {parts[0], *terminal, ends.size() == 2 ? parse_quantity_as(ends[1], "") : 0};
+}
+
+bench::StandInTerminals terminals_of(const RelayOptions& options) {
+  bench::StandInTerminals all;
+  all.name = options.name;
+  all.board = options.board;
+  all.frequency_Hz = parse_quantity_as(options.frequency, "Hz");
+  for (const std::string& text : options.measures) {
+    const std::vector<std::string> parts = split(text, '=');
+    const auto terminal = parts.size() == 2 ? number_of(parts[1], card::Board::terminals - 1) : std::nullopt;
+    const auto input = bench::internal::relay_input(parts[0]);
+    if (!terminal || input.quantity == 6) refuse("--measures", text, "ia=0, or 2.ia=6");
+    all.measures.push_back({input.place, input.quantity, *terminal});
+  }
+  for (const std::string& text : options.reads) all.reads.push_back(contact_of("--reads", text));
+  for (const std::string& text : options.gives) all.gives.push_back(contact_of("--gives", text));
+  return all;
+}
+
 }  // namespace
 
 int relay(const RelayOptions& options) {
   const protection::RelaySettings settings = casefile::read_relay_settings(options.settings);
+  const auto tell = [&](const bench::Account& account, double step_s) {
+    if (options.counts)
+      fmt::print("{}", bench::to_lines(account));
+    else
+      fmt::print("{}\n", bench::to_string(account, step_s));
+    return done;
+  };
+  if (!options.board.empty()) {
+    const bench::StandInTerminals terminals = terminals_of(options);
+    return tell(bench::run_stand_in(settings, terminals, stop_on_signal()),
+                1 / (80 * terminals.frequency_Hz));
+  }
   bench::StandInPorts ports{.name = options.name, .streams = {}, .goose_appid = options.goose_appid};
   for (const std::string& text : options.streams) ports.streams.push_back(stream_of(text));
   for (const std::string& text : options.inputs) ports.inputs.push_back(input_of(text));
@@ -86,11 +124,7 @@ int relay(const RelayOptions& options) {
   if (!options.source.empty()) ports.source = wire::parse_mac_address(options.source);
   const bench::Account account =
       bench::run_stand_in(settings, ports, options.interface, medium, stop_on_signal());
-  if (options.counts)
-    fmt::print("{}", bench::to_lines(account));
-  else
-    fmt::print("{}\n", bench::to_string(account, 1 / ports.rate_Hz));
-  return done;
+  return tell(account, 1 / ports.rate_Hz);
 }
 
 }  // namespace zavrek::tool

@@ -134,6 +134,9 @@ struct RelayOptions {
   std::vector<std::string> inputs;               // "NAME=PUBLISHER@APPID:ENTRY"
   std::vector<std::string> entries;              // as a bench writes them; empty: all outputs
   std::uint32_t revision = 1;
+  std::string board;                      // terminal board that it hangs on, in place of streams
+  std::vector<std::string> measures;      // "ia=0"
+  std::vector<std::string> reads, gives;  // "block=3@110"
   std::uint16_t goose_appid = 1;
   std::string source;  // hardware address; empty: one at random
   bool counts = false;

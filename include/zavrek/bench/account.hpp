@@ -23,6 +23,7 @@ struct Account {
   long long refused = 0;       ///< asked for, but not allowed
   long long unfit = 0;         ///< not to be used as they stand: ndsCom, another revision or data set
   long long spoiled = 0;       ///< by the bench itself, because it was asked to
+  long long saturated = 0;     ///< values beyond the range of a converter or an amplifier
   long long malformed = 0;     ///< addressed to it, but not to be read
   long long foreign = 0;       ///< of another identity at the same place
   long long conflicting = 0;   ///< of another source under the same identity

@@ -23,6 +23,7 @@ struct Device {
   std::string name;
   std::string place = "process";     ///< "plant": same process; "process": own process, started by the run;
                                      ///< "outside": already there, on the interface
+  std::string connected = "frames";  ///< or "terminals", where it is not in the plant's process
   std::string settings;              ///< file, relative to the case: what a stand-in runs with
   std::string approved;              ///< file with the settings it should have; `settings` when empty
   std::vector<std::string> reads;    ///< streams, one for each of its places
@@ -46,6 +47,7 @@ struct Device {
            voltage_factor != 1;
   }
   static const std::vector<std::string>& wirings();
+  [[nodiscard]] bool at_terminals() const { return connected == "terminals"; }
   [[nodiscard]] const std::string& identifier() const { return id.empty() ? name : id; }
   /// Of its message, as texts.
   [[nodiscard]] std::vector<std::string> data_set() const {
@@ -117,6 +119,10 @@ struct Setup {
 /// Gives the code of `own` blocks: libraries in the folder of the case, and the program's own. Of a control
 /// `elsewhere` this process only asks for names: then none is loaded into it, trusted or not.
 [[nodiscard]] control::OwnMaker own_maker(const Setup& setup, bool elsewhere = false);
+
+/// What a bench says in one place of its terminals and means in another: binary inputs of devices that
+/// contacts feed.
+void complete(Bench& bench);
 
 /// References and values of the bench that do not hold together, or not with the network.
 [[nodiscard]] std::vector<Flaw> validate(const Setup& setup);

@@ -91,8 +91,9 @@ class Exchange {
   [[nodiscard]] PointId add_output(const std::string& device, const std::string& output);
   /// A value whose owner tells what it is: "OWNER.NAME".
   [[nodiscard]] ValueId add_value(const std::string& owner, const std::string& name, const std::string& unit);
-  /// A setting of a port: "OWNER.NAME".
-  [[nodiscard]] SettingId add_setting(const std::string& owner, const PortSetting& setting);
+  /// A setting of a port: "OWNER.NAME"; an idle one changes nothing in this run.
+  [[nodiscard]] SettingId add_setting(const std::string& owner, const PortSetting& setting,
+                                      bool idle = false);
   [[nodiscard]] AskId ask_of(const std::string& name);
   /// The same, of one sort only: what opens and closes (contacts and gates too), what is set, a gate.
   [[nodiscard]] AskId operable_of(const std::string& name);
@@ -102,6 +103,8 @@ class Exchange {
   [[nodiscard]] std::string unit_of(AskId what) const;
   /// Least and greatest that a setting of a port may be; without bounds for anything else.
   [[nodiscard]] std::pair<double, double> range_of(AskId what) const;
+  /// Whether it is one of a port that changes nothing in this run.
+  [[nodiscard]] bool is_idle(AskId what) const;
   /// Settings of ports, "S1.loss"; and the unit of each.
   [[nodiscard]] std::vector<std::pair<std::string, std::string>> port_settings() const;
   [[nodiscard]] const std::string& name_of(PointId point) const { return points_[point.index].name; }
@@ -123,6 +126,8 @@ class Exchange {
   /// Samples before this one.
   [[nodiscard]] long long sample() const noexcept { return sample_; }
   [[nodiscard]] double value(ValueId id) const noexcept { return shown_[place_of(id)]; }
+  /// As it is at the present, between samples too.
+  [[nodiscard]] double latest(ValueId value) const noexcept;
   [[nodiscard]] bool on(PointId point) const noexcept { return points_[point.index].on; }
   /// All values that are shown, and where one of them stands among them once the run has begun.
   [[nodiscard]] const double* shown() const noexcept { return shown_; }
@@ -195,11 +200,11 @@ class Exchange {
   struct Setting {
     std::string name, unit;
     double least, greatest, value;
+    bool idle;
   };
   struct Told {
     std::string name, unit;
   };
-  [[nodiscard]] double latest(ValueId value) const noexcept;
   struct Watched {
     emt::SignalId signal;
     std::size_t point;

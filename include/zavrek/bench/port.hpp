@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "zavrek/bench/account.hpp"
+#include "zavrek/bench/cards.hpp"
 #include "zavrek/bench/exchange.hpp"
 #include "zavrek/bench/frames.hpp"
 
@@ -20,6 +21,7 @@ struct Path {
 /// How a run opens its ports.
 struct Opening {
   Frames& frames;
+  Cards& cards;
   std::filesystem::path program;  ///< that has the verbs `relay` and `controller`
   std::string place;              ///< of every device, when not empty
   bool paced = true;

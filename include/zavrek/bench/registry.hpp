@@ -2,6 +2,11 @@
 
 #include <variant>
 
+#include "zavrek/bench/ports/analogue_in.hpp"
+#include "zavrek/bench/ports/analogue_out.hpp"
+#include "zavrek/bench/ports/card.hpp"
+#include "zavrek/bench/ports/contact_in.hpp"
+#include "zavrek/bench/ports/contact_out.hpp"
 #include "zavrek/bench/ports/message.hpp"
 #include "zavrek/bench/ports/stream.hpp"
 #include "zavrek/bench/ports/stream_in.hpp"
@@ -15,7 +20,7 @@ namespace zavrek::bench {
 using PortSettings = std::variant<Stream,    //
                                   StreamIn,  //
                                   Message,   //
-                                  Subscription>;
+                                  Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "zavrek/bench/account.hpp"
+#include "zavrek/card.hpp"
 #include "zavrek/control.hpp"
 #include "zavrek/protection.hpp"
 #include "zavrek/wire.hpp"
@@ -118,6 +119,70 @@ class RelayStandIn {
 /// counted; what it carries is the medium.
 Account run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
                      const std::string& interface, wire::Medium medium, const std::atomic<bool>& stop);
+
+/// How a relay stand-in hangs on a terminal board.
+struct StandInTerminals {
+  std::string name = "R1";
+  std::string board = "board";
+  /// A current or a voltage: which of ia ib ic va vb vc of which of its places, and its terminal.
+  struct Measured {
+    std::size_t place = 0, quantity = 0, terminal = 0;
+  };
+  /// A binary input or an output: its name, its terminal, and the voltage that wets it; 0 where dry.
+  struct Contact {
+    std::string name;
+    std::size_t terminal = 0;
+    double wetting_V = 0;
+  };
+  std::vector<Measured> measures;
+  std::vector<Contact> reads, gives;
+  double frequency_Hz = 50;
+  int oversampling = 2;  ///< conversions for one sample of the relay, of which there are 80 per cycle
+};
+
+/// A relay with a converter of its own between the terminals of a board: secondary amperes and volts in,
+/// through an anti-alias filter (second order, at 0.4 of the relay's samples), contacts in and out.
+class RelayAtBoard {
+ public:
+  /// Throws Error when the board is not there, a name is unknown, or its settings lack a ratio that it needs.
+  RelayAtBoard(const protection::RelaySettings& settings, const StandInTerminals& terminals);
+  /// One conversion.
+  void convert();
+  [[nodiscard]] double conversions_per_s() const noexcept { return rate_Hz_; }
+  [[nodiscard]] bool served() const noexcept { return board_.served(); }
+  [[nodiscard]] const protection::Relay& relay() const { return relay_; }
+
+ private:
+  /// Butterworth, by the bilinear transformation (A. V. Oppenheim, R. W. Schafer, ch. 7).
+  struct Filter {
+    double x1 = 0, x2 = 0, y1 = 0, y2 = 0;
+  };
+  void decide();
+  void tell_measured();
+  struct Line {
+    std::size_t place, quantity, terminal;
+    double to_primary;
+    Filter filter;
+    double squares = 0;  // summed over the cycle under way
+  };
+  struct Contact {
+    std::size_t number, terminal;
+    double level;  // closed from half of it on; what stands there when closed
+  };
+  protection::Relay relay_;
+  card::Board board_;
+  double rate_Hz_;
+  int oversampling_, phase_ = 0;
+  int samples_of_cycle_ = 0;
+  double b0_, b1_, a1_, a2_;
+  std::vector<Line> lines_;
+  std::vector<Contact> reads_, gives_;
+  std::vector<protection::Sample> samples_;
+};
+
+/// Runs one until `stop` is set or the bench has gone.
+Account run_stand_in(const protection::RelaySettings& settings, const StandInTerminals& terminals,
+                     const std::atomic<bool>& stop);
 
 /// Serves a controller until it is told to end or `stop` is set; one that begins again at period 0 is made
 /// anew. Returns what it counted; `received` are periods.

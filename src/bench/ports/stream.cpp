@@ -55,7 +55,7 @@ class StreamPort final : public Port {
 
   void declare(Exchange& exchange) override {
     const auto one = [&](const char* name, double greatest) {
-      return exchange.add_setting(stream_.name, {name, "", 0, greatest});
+      return exchange.add_setting(stream_.name, {name, "", 0, greatest}, !sent_);
     };
     invalid_ = one("invalid", 1);
     questionable_ = one("questionable", 1);
@@ -66,7 +66,7 @@ class StreamPort final : public Port {
     frozen_ = one("frozen", 1);
     synchronised_ = one("synchronised", 2);
     count_ahead_ = one("count_ahead", most_samples_per_s);
-    way_.declare(exchange, stream_.name);
+    way_.declare(exchange, stream_.name, !sent_);
   }
   void wire(Exchange& exchange) override {
     if (!sent_) return;
@@ -182,7 +182,7 @@ template <>
 std::unique_ptr<Port> make_port(const Stream& stream, const RunPlan& plan) {
   const auto& devices = plan.setup.bench.devices;
   const bool read = std::any_of(devices.begin(), devices.end(), [&](const Device& device) {
-    return !is_here(device, plan.place) &&
+    return !is_here(device, plan.place) && !device.at_terminals() &&
            std::find(device.reads.begin(), device.reads.end(), stream.name) != device.reads.end();
   });
   const bool always = stream.published == "always" && plan.place.empty();

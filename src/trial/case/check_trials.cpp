@@ -41,7 +41,12 @@ void check_trial(const Case& all, const Trial& trial, bench::internal::ControlSe
   for (const Operation& o : trial.operate) {
     Trial one = trial;
     one.operate = {o};
-    attempt("operate", [&] { (void)internal::operations(exchange, one, 0); });
+    attempt("operate", [&] {
+      (void)internal::operations(exchange, one, 0);
+      if (!o.set.empty() && exchange.is_idle(exchange.settable_of(o.set)))
+        notes.push_back(fmt::format("{}: {} changes nothing: no frames of it leave the plant's process",
+                                    trial.name, o.set));
+    });
   }
   for (const Expectation& e : trial.expect) {
     attempt("expect", [&] {

@@ -43,8 +43,10 @@ inline const network::Table& table(const Stream*) {
               "duplicates, disorder, corruption (of its frames), NAME.invalid, questionable, "
               "test, operator_blocked, derived, simulation (0 or 1), frozen (values stand "
               "still), count_ahead (of smpCnt), synchronised (smpSynch)")
-              .element("ct", &Stream::ct, "current transformers that it samples", Need::optional)
-              .element("vt", &Stream::vt, "voltage transformers that it samples", Need::optional)
+              .element("ct", &Stream::ct,
+                       "current transformers that it samples; needed where `carries` is left out",
+                       Need::optional)
+              .element("vt", &Stream::vt, "voltage transformers that it samples; likewise", Need::optional)
               .texts(
                   "carries", &Stream::carries,
                   "currents and voltages in the order of its data set, as signals of transformers or of the "
