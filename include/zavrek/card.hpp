@@ -30,8 +30,11 @@ class Card {
   [[nodiscard]] virtual bool carries_terminals() const noexcept { return false; }
   /// How often a device at the other side wrote; 0 where nobody can know.
   [[nodiscard]] virtual std::uint64_t device_writes() const noexcept { return 0; }
-  /// What the device says that it measures on its k-th input; NaN where it says nothing.
-  [[nodiscard]] virtual double measured(std::size_t input) const noexcept;
+  /// What a device says of a terminal, where it can: see Board.
+  struct Told {
+    double rms, angle_rad, contact;
+  };
+  [[nodiscard]] virtual Told told(std::size_t terminal) const noexcept;
 };
 
 /// A shared library that implements zavrek/card.h. Throws Error.
@@ -52,8 +55,12 @@ class Card {
 ///           576  A or V at terminals, devices to bench (64)
 ///          1088  contacts, bench to devices (64): 0 open, else closed: 1 where dry, or the wetting volts
 ///          1600  contacts, devices to bench (64)
-///          2112  rms that devices measure on what the bench puts out (64); NaN where they do not tell
-///          2624  end
+///          2112  rms that devices say they measure (64): each from a place of its own on, in the order of
+///          its
+///                inputs; NaN where they do not tell
+///          2624  angle of that at the frequency of the device, rad, against the cosine of the plant's time
+///          (64) 3136  contacts as devices say they see them (64), likewise: 0 open, 1 closed
+///          3648  end
 ///
 /// Every number is written whole, on its own.
 class Board {
@@ -62,6 +69,8 @@ class Board {
   /// The side of the bench: makes it, with everything open and at zero. Throws Error when another process
   /// that still runs serves it.
   [[nodiscard]] static Board make(const std::string& name);
+  /// Whether somebody serves it.
+  [[nodiscard]] static bool there(const std::string& name);
   /// The side of a device. Throws Error when there is none.
   [[nodiscard]] static Board find(const std::string& name);
   Board(Board&& other) noexcept;
@@ -75,12 +84,15 @@ class Board {
     in = 576,
     contacts_out = 1088,
     contacts_in = 1600,
-    measured = 2112
+    measured = 2112,
+    angles = 2624,
+    seen = 3136
   };
   [[nodiscard]] double get(Part part, std::size_t k) const noexcept;
   void put(Part part, std::size_t k, double value) noexcept;
   [[nodiscard]] std::uint64_t bench_writes() const noexcept;
   [[nodiscard]] std::uint64_t device_writes() const noexcept;
+  [[nodiscard]] double time_s() const noexcept;  ///< of the plant, at the latest write of the bench
   void count_bench_write(double time_s) noexcept;
   void count_device_write() noexcept;
   /// False once the bench has gone.

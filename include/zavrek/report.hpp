@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/bench/wiring.hpp"
 #include "zavrek/emt/frequency_line.hpp"
 #include "zavrek/record.hpp"
 #include "zavrek/trial.hpp"
@@ -121,6 +122,10 @@ void draw_programme(const std::vector<trial::StoredTrial>& trials, const std::st
 /// A row for each verdict, with a heading line.
 [[nodiscard]] std::string programme_csv(const std::vector<trial::StoredTrial>& trials);
 [[nodiscard]] std::vector<JunitCase> programme_cases(const std::vector<trial::StoredTrial>& trials);
+
+/// One self-contained HTML page of what is wired to the terminals of devices, with room to tick it off.
+[[nodiscard]] std::string wiring_page(const std::string& title, const std::vector<bench::Wire>& wires,
+                                      const std::vector<std::string>& flaws);
 
 /// Prints a page as PDF with the browser of the system. Throws Error when none is installed or it refuses.
 void print_page(const std::filesystem::path& page, const std::filesystem::path& pdf);

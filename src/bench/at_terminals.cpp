@@ -63,6 +63,19 @@ void check_inputs_of(const std::string& device, const std::vector<std::string>& 
                                 : fmt::format("{} names for {} channels", inputs.size(), channels));
 }
 
+std::size_t tells_from(const Bench& bench, const std::string& device, const std::string& card) {
+  std::size_t ahead = 0;
+  for (const Device& other : bench.devices) {
+    if (other.name == device) break;
+    const auto ins = bench.all<ContactIn>();
+    const bool same = std::any_of(ins.begin(), ins.end(), [&](const ContactIn* in) {
+      return in->device == other.name && in->card == card;
+    });
+    if (other.at_terminals() && same) ++ahead;
+  }
+  return told_by_device * ahead;
+}
+
 RelayInput relay_input(const std::string& text) {
   static constexpr std::array<std::string_view, 6> names{"ia", "ib", "ic", "va", "vb", "vc"};
   RelayInput input;

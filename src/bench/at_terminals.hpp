@@ -34,4 +34,10 @@ struct RelayInput {
 };
 [[nodiscard]] RelayInput relay_input(const std::string& text);
 
+/// From which place on a device tells what it measures and sees at a board: ia ib ic va vb vc of its first
+/// place, then of its second; and its binary inputs in order. Each device of a board has `told_by_device` of
+/// them; those that find no room tell nothing.
+inline constexpr std::size_t told_by_device = 12;
+[[nodiscard]] std::size_t tells_from(const Bench& bench, const std::string& device, const std::string& card);
+
 }  // namespace zavrek::bench::internal

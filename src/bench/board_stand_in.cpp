@@ -1,7 +1,9 @@
 #include <algorithm>
+#include <chrono>
 #include <cmath>
 #include <ctime>
 #include <numbers>
+#include <thread>
 
 #include <fmt/format.h>
 
@@ -14,6 +16,8 @@ namespace {
 
 constexpr std::size_t currents = 3;  // of the six quantities, ahead of the voltages
 constexpr double closed_from = 0.5;  // of what a closed contact has
+constexpr int told_cycles = 4;       // that a relay's display goes over
+constexpr auto board_looked_for = std::chrono::milliseconds(20);
 
 std::size_t places_of(const StandInTerminals& terminals) {
   std::size_t most = 0;
@@ -44,6 +48,7 @@ RelayAtBoard::RelayAtBoard(const protection::RelaySettings& settings, const Stan
              static_cast<int>(places_of(terminals))),
       board_(card::Board::find(terminals.board)),
       rate_Hz_(terminals.oversampling * samples_per_cycle * terminals.frequency_Hz),
+      frequency_Hz_(terminals.frequency_Hz),
       oversampling_(terminals.oversampling),
       samples_(places_of(terminals)) {
   const double corner_Hz = 0.4 * samples_per_cycle * terminals.frequency_Hz;
@@ -54,26 +59,36 @@ RelayAtBoard::RelayAtBoard(const protection::RelaySettings& settings, const Stan
   a1_ = 2 * (w * w - 1) / norm;
   a2_ = (1 - std::numbers::sqrt2 * w + w * w) / norm;
   for (const auto& one : terminals.measures)
-    lines_.push_back(
-        {one.place, one.quantity, one.terminal, to_primary(settings, one.quantity < currents), {}, 0});
+    lines_.push_back({one.place,
+                      one.quantity,
+                      one.terminal,
+                      terminals.tells_from + 2 * currents * one.place + one.quantity,
+                      to_primary(settings, one.quantity < currents),
+                      one.factor,
+                      {}});
   const auto level = [](double wetting_V) { return wetting_V > 0 ? wetting_V : 1; };
   for (const auto& one : terminals.reads) {
     const auto at = std::find(relay_.inputs().begin(), relay_.inputs().end(), one.name);
-    if (at == relay_.inputs().end()) continue;  // no condition uses it
-    reads_.push_back(
-        {static_cast<std::size_t>(at - relay_.inputs().begin()), one.terminal, level(one.wetting_V)});
+    // One that no condition uses is told, and nothing else.
+    reads_.push_back({static_cast<std::size_t>(at - relay_.inputs().begin()), one.terminal,
+                      terminals.tells_from + reads_.size(), level(one.wetting_V)});
   }
   for (const auto& one : terminals.gives)
-    gives_.push_back({number_in(relay_.outputs(), one.name, "output"), one.terminal, level(one.wetting_V)});
+    gives_.push_back(
+        {number_in(relay_.outputs(), one.name, "output"), one.terminal, 0, level(one.wetting_V)});
 }
 
 void RelayAtBoard::convert() {
+  const double angle_rad = 2 * std::numbers::pi * std::fmod(board_.time_s() * frequency_Hz_, 1.0);
+  const double cosine = std::cos(angle_rad), sine = std::sin(angle_rad);
   for (Line& line : lines_) {
-    const double x = board_.get(card::Board::Part::out, line.terminal);
+    const double x = line.factor * board_.get(card::Board::Part::out, line.terminal);
     Filter& f = line.filter;
     const double y = b0_ * x + b1_ * f.x1 + b0_ * f.x2 - a1_ * f.y1 - a2_ * f.y2;
     f = {x, f.x1, y, f.y1};
     line.squares += y * y;
+    line.cosines += y * cosine;
+    line.sines += y * sine;
     protection::Sample& sample = samples_[line.place];
     (line.quantity < currents ? sample.current_A[line.quantity]
                               : sample.voltage_V[line.quantity - currents]) = line.to_primary * y;
@@ -81,18 +96,25 @@ void RelayAtBoard::convert() {
   if (++phase_ < oversampling_) return;
   phase_ = 0;
   decide();
-  if (++samples_of_cycle_ < samples_per_cycle) return;
-  samples_of_cycle_ = 0;
+  if (++samples_told_ < told_cycles * samples_per_cycle) return;
+  samples_told_ = 0;
   tell_measured();
+}
+
+void RelayAtBoard::tell(card::Board::Part part, std::size_t place, double value) {
+  if (place < card::Board::terminals) board_.put(part, place, value);
 }
 
 void RelayAtBoard::decide() {
   for (protection::Sample& sample : samples_) {
     for (auto* of : {&sample.current_A, &sample.voltage_V}) (*of)[3] = (*of)[0] + (*of)[1] + (*of)[2];
   }
-  for (const Contact& contact : reads_)
-    relay_.set_input(contact.number, board_.get(card::Board::Part::contacts_out, contact.terminal) >=
-                                         closed_from * contact.level);
+  for (const Contact& contact : reads_) {
+    const bool closed =
+        board_.get(card::Board::Part::contacts_out, contact.terminal) >= closed_from * contact.level;
+    tell(card::Board::Part::seen, contact.tells, closed ? 1 : 0);
+    if (contact.number < relay_.inputs().size()) relay_.set_input(contact.number, closed);
+  }
   relay_.push(samples_);
   for (const Contact& contact : gives_)
     board_.put(card::Board::Part::contacts_in, contact.terminal,
@@ -100,17 +122,20 @@ void RelayAtBoard::decide() {
   board_.count_device_write();
 }
 
-/// The rms of the cycle past, at the terminal.
+/// Of the cycles past, at the terminal.
 void RelayAtBoard::tell_measured() {
-  const double count = static_cast<double>(samples_per_cycle) * oversampling_;
+  const double count = static_cast<double>(told_cycles) * samples_per_cycle * oversampling_;
   for (Line& line : lines_) {
-    board_.put(card::Board::Part::measured, line.terminal, std::sqrt(line.squares / count));
-    line.squares = 0;
+    tell(card::Board::Part::measured, line.tells, std::sqrt(line.squares / count));
+    tell(card::Board::Part::angles, line.tells, std::atan2(-line.sines, line.cosines));
+    line.squares = line.cosines = line.sines = 0;
   }
 }
 
 Account run_stand_in(const protection::RelaySettings& settings, const StandInTerminals& terminals,
                      const std::atomic<bool>& stop) {
+  while (!stop && !card::Board::there(terminals.board)) std::this_thread::sleep_for(board_looked_for);
+  if (stop) return {};
   RelayAtBoard relay(settings, terminals);
   (void)pace::acquire_realtime_beside();
   const auto period_ns = std::llround(1e9 / relay.conversions_per_s());

@@ -8,8 +8,9 @@ namespace zavrek::bench {
 namespace {
 
 std::unique_ptr<card::Card> open_card(const Setup& setup, const Card& card) {
-  if (!card.library.empty()) return card::load_card(setup.folder / card.library, card.address);
-  return card::board_card(card.address.empty() ? card.name : card.address);
+  const std::string& address = card.address.empty() ? card.name : card.address;
+  if (!card.library.empty()) return card::load_card(setup.folder / card.library, address);
+  return card::board_card(address);
 }
 
 }  // namespace

@@ -108,10 +108,18 @@ class RelayAtTerminals final : public Port {
   }
   /// The stand-in, told where its terminals are on the board.
   [[nodiscard]] std::vector<std::string> words(const Opening& how) const {
-    std::vector<std::string> words{
-        how.program.string(),   "relay",       (setup_.folder / device_.settings).string(),       "--name",
-        device_.name,           "--frequency", print_quantity(setup_.network.frequency_Hz, "Hz"), "--board",
-        address_of(card_name_), "--counts"};
+    std::vector<std::string> words{how.program.string(),
+                                   "relay",
+                                   (setup_.folder / device_.settings).string(),
+                                   "--name",
+                                   device_.name,
+                                   "--frequency",
+                                   print_quantity(setup_.network.frequency_Hz, "Hz"),
+                                   "--board",
+                                   address_of(card_name_),
+                                   "--tells-from",
+                                   std::to_string(tells_from(setup_.bench, device_.name, card_name_)),
+                                   "--counts"};
     for (const AnalogueOut* out : setup_.bench.all<AnalogueOut>()) {
       if (out->device != device_.name) continue;
       for (std::size_t k = 0; k < out->inputs.size(); ++k)

@@ -290,7 +290,12 @@ double Exchange::latest(ValueId value) const noexcept {
     case ValueId::Of::plant:
       break;
   }
-  return scale_[value.index] * plant_->value(read_[value.index]);
+  double is = 0;
+  if (plant_)
+    is = plant_->value(read_[value.index]);
+  else
+    source_.read({&read_[value.index], 1}, &is);
+  return scale_[value.index] * is;
 }
 
 bool Exchange::ask(AskId what, double value, double at_s) noexcept {

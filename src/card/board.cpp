@@ -18,7 +18,7 @@
 namespace zavrek::card {
 namespace {
 
-constexpr std::size_t board_bytes = 2624;
+constexpr std::size_t board_bytes = 3648;
 constexpr char magic[] = "ZVBOARD1";
 constexpr std::size_t counts_at = 8, server_at = 28, bench_writes_at = 32, device_writes_at = 40,
                       time_at = 48;
@@ -46,7 +46,10 @@ bool runs(std::uint32_t process) {
 
 }  // namespace
 
-double Card::measured(std::size_t) const noexcept { return std::numeric_limits<double>::quiet_NaN(); }
+Card::Told Card::told(std::size_t) const noexcept {
+  constexpr double nothing = std::numeric_limits<double>::quiet_NaN();
+  return {nothing, nothing, nothing};
+}
 
 Board::Board(std::string path, unsigned char* bytes, bool made)
     : path_(std::move(path)), bytes_(bytes), made_(made) {}
@@ -79,11 +82,20 @@ Board Board::make(const std::string& name) {
   std::memset(bytes, 0, board_bytes);
   const std::uint32_t count = terminals;
   for (std::size_t k = 0; k < 5; ++k) std::memcpy(bytes + counts_at + 4 * k, &count, sizeof count);
-  for (std::size_t k = 0; k < terminals; ++k)
-    board.put(Part::measured, k, std::numeric_limits<double>::quiet_NaN());
+  for (const Part part : {Part::measured, Part::angles, Part::seen}) {
+    for (std::size_t k = 0; k < terminals; ++k) board.put(part, k, std::numeric_limits<double>::quiet_NaN());
+  }
   at<std::uint32_t>(bytes, server_at).store(own);
   std::memcpy(bytes, magic, 8);
   return board;
+}
+
+bool Board::there(const std::string& name) {
+  try {
+    return find(name).served();
+  } catch (const Error&) {
+    return false;
+  }
 }
 
 Board Board::find(const std::string& name) {
@@ -123,6 +135,7 @@ std::uint64_t Board::bench_writes() const noexcept {
 std::uint64_t Board::device_writes() const noexcept {
   return at<std::uint64_t>(bytes_, device_writes_at).load();
 }
+double Board::time_s() const noexcept { return at<double>(bytes_, time_at).load(std::memory_order_relaxed); }
 void Board::count_bench_write(double time_s) noexcept {
   at<double>(bytes_, time_at).store(time_s, std::memory_order_relaxed);
   at<std::uint64_t>(bytes_, bench_writes_at).fetch_add(1, std::memory_order_release);
@@ -158,8 +171,9 @@ class BoardCard final : public Card {
   }
   bool carries_terminals() const noexcept override { return true; }
   std::uint64_t device_writes() const noexcept override { return board_.device_writes(); }
-  double measured(std::size_t input) const noexcept override {
-    return board_.get(Board::Part::measured, input);
+  Told told(std::size_t terminal) const noexcept override {
+    return {board_.get(Board::Part::measured, terminal), board_.get(Board::Part::angles, terminal),
+            board_.get(Board::Part::seen, terminal)};
   }
 
  private:

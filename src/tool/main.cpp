@@ -22,6 +22,8 @@ struct Words {
   tool::CompareOptions compare;
   tool::RelayOptions relay;
   tool::ControllerOptions controller;
+  tool::WiringOptions wiring;
+  tool::ProveOptions prove;
   tool::FitnessOptions fitness;
   tool::InjectOptions inject;
   tool::CurveOptions curve;
@@ -49,6 +51,24 @@ void add_reading(CLI::App& app, Words& words, int& code) {
   verb->add_option("kind", words.kind,
                    "cable, breaker, stage, trial, ...; all kinds are listed when left out");
   verb->callback([&] { code = tool::describe(words.kind); });
+
+  verb =
+      app.add_subcommand("wiring", "the list of what is wired to the terminals of devices, and its faults");
+  verb->add_option("case", words.wiring.folder, case_help)->required();
+  verb->add_flag("--csv", words.wiring.csv, "print it for a spreadsheet");
+  verb->add_flag("--json", words.wiring.json, "print JSON");
+  verb->add_option("--page", words.wiring.page, "file of a page for the bench to write, such as wiring.html");
+  verb->add_option("--compare", words.wiring.compare,
+                   "such a list as it was changed by hand: what it says otherwise than the bench");
+  verb->callback([&] { code = tool::wiring(words.wiring); });
+
+  verb = app.add_subcommand("prove",
+                            "known quantities on one channel of the terminals after the other, read back");
+  verb->add_option("case", words.prove.folder, case_help)->required();
+  verb->add_flag("--json", words.prove.json, "print JSON");
+  verb->add_option("--tolerance", words.prove.tolerance, "of a quantity");
+  verb->add_option("--each", words.prove.each, "how long one stands on a channel");
+  verb->callback([&] { code = tool::prove(words.prove); });
 
   verb = app.add_subcommand("steady", "voltages, currents and powers of the steady state that runs start in");
   verb->add_option("case", words.steady.folder, case_help)->required();
@@ -285,8 +305,12 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->add_option("--revision", words.relay.revision, "confRev of its GOOSE");
   verb->add_option("--board", words.relay.board,
                    "terminal board that it hangs on, in place of streams and messages");
-  verb->add_option("--measures", words.relay.measures,
-                   "which terminal is which of ia ib ic va vb vc (2.ia of its second place): ia=0");
+  verb->add_option("--tells-from", words.relay.tells_from,
+                   "from which place of the board on it tells what it measures and sees");
+  verb->add_option(
+      "--measures", words.relay.measures,
+      "which terminal is which of ia ib ic va vb vc (2.ia of its second place): ia=0; ia=0*-1 is wired the "
+      "wrong way round");
   verb->add_option("--reads", words.relay.reads,
                    "terminal of a binary input, and the volts that wet it, 0 where dry: block=3@110");
   verb->add_option("--gives", words.relay.gives, "the same of an output: trip=1@0");

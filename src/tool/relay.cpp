@@ -82,13 +82,18 @@ bench::StandInTerminals terminals_of(const RelayOptions& options) {
   bench::StandInTerminals all;
   all.name = options.name;
   all.board = options.board;
+  all.tells_from = options.tells_from;
   all.frequency_Hz = parse_quantity_as(options.frequency, "Hz");
   for (const std::string& text : options.measures) {
     const std::vector<std::string> parts = split(text, '=');
-    const auto terminal = parts.size() == 2 ? number_of(parts[1], card::Board::terminals - 1) : std::nullopt;
+    const std::vector<std::string> ends =
+        parts.size() == 2 ? split(parts[1], '*') : std::vector<std::string>{};
+    const auto terminal =
+        ends.empty() || ends.size() > 2 ? std::nullopt : number_of(ends[0], card::Board::terminals - 1);
     const auto input = bench::internal::relay_input(parts[0]);
     if (!terminal || input.quantity == 6) refuse("--measures", text, "ia=0, or 2.ia=6");
-    all.measures.push_back({input.place, input.quantity, *terminal});
+    all.measures.push_back(
+        {input.place, input.quantity, *terminal, ends.size() == 2 ? parse_quantity_as(ends[1], "") : 1});
   }
   for (const std::string& text : options.reads) all.reads.push_back(contact_of("--reads", text));
   for (const std::string& text : options.gives) all.gives.push_back(contact_of("--gives", text));

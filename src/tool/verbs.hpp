@@ -134,7 +134,8 @@ struct RelayOptions {
   std::vector<std::string> inputs;               // "NAME=PUBLISHER@APPID:ENTRY"
   std::vector<std::string> entries;              // as a bench writes them; empty: all outputs
   std::uint32_t revision = 1;
-  std::string board;                      // terminal board that it hangs on, in place of streams
+  std::string board;  // terminal board that it hangs on, in place of streams
+  std::size_t tells_from = 0;
   std::vector<std::string> measures;      // "ia=0"
   std::vector<std::string> reads, gives;  // "block=3@110"
   std::uint16_t goose_appid = 1;
@@ -142,6 +143,23 @@ struct RelayOptions {
   bool counts = false;
 };
 [[nodiscard]] int relay(const RelayOptions& options);
+
+struct WiringOptions {
+  std::string folder;
+  bool csv = false;
+  bool json = false;
+  std::string page;     // file of a page to write
+  std::string compare;  // a list to compare
+};
+[[nodiscard]] int wiring(const WiringOptions& options);
+
+struct ProveOptions {
+  std::string folder;
+  bool json = false;
+  std::string tolerance = "2 %";
+  std::string each = "0.4 s";
+};
+[[nodiscard]] int prove(const ProveOptions& options);
 
 struct ControllerOptions {
   std::string folder;

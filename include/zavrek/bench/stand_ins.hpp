@@ -127,6 +127,7 @@ struct StandInTerminals {
   /// A current or a voltage: which of ia ib ic va vb vc of which of its places, and its terminal.
   struct Measured {
     std::size_t place = 0, quantity = 0, terminal = 0;
+    double factor = 1;  ///< -1 where it is wired the wrong way round
   };
   /// A binary input or an output: its name, its terminal, and the voltage that wets it; 0 where dry.
   struct Contact {
@@ -136,6 +137,7 @@ struct StandInTerminals {
   };
   std::vector<Measured> measures;
   std::vector<Contact> reads, gives;
+  std::size_t tells_from = 0;  ///< where it tells what it measures and sees, in the order of its inputs
   double frequency_Hz = 50;
   int oversampling = 2;  ///< conversions for one sample of the relay, of which there are 80 per cycle
 };
@@ -159,28 +161,29 @@ class RelayAtBoard {
   };
   void decide();
   void tell_measured();
+  void tell(card::Board::Part part, std::size_t place, double value);
   struct Line {
-    std::size_t place, quantity, terminal;
-    double to_primary;
+    std::size_t place, quantity, terminal, tells;
+    double to_primary, factor;
     Filter filter;
-    double squares = 0;  // summed over the cycle under way
+    double squares = 0, cosines = 0, sines = 0;  // summed over the cycle under way
   };
   struct Contact {
-    std::size_t number, terminal;
+    std::size_t number, terminal, tells;
     double level;  // closed from half of it on; what stands there when closed
   };
   protection::Relay relay_;
   card::Board board_;
-  double rate_Hz_;
+  double rate_Hz_, frequency_Hz_;
   int oversampling_, phase_ = 0;
-  int samples_of_cycle_ = 0;
+  int samples_told_ = 0;  // of those that the next values told are of
   double b0_, b1_, a1_, a2_;
   std::vector<Line> lines_;
   std::vector<Contact> reads_, gives_;
   std::vector<protection::Sample> samples_;
 };
 
-/// Runs one until `stop` is set or the bench has gone.
+/// Waits for its board, and runs one until `stop` is set or the bench has gone.
 Account run_stand_in(const protection::RelaySettings& settings, const StandInTerminals& terminals,
                      const std::atomic<bool>& stop);
 

@@ -1,0 +1,269 @@
+"""Relays and devices at the terminals of a board: the same verdicts as over frames and in the plant, the
+wiring list, the proof of each channel with mistakes found by name, a driver in C, and a device in Python that
+maps the board itself and shares no code with the tool."""
+import math
+import mmap
+import struct
+import subprocess
+import threading
+import time
+
+from harness import *
+
+BENCH = """
+[stream.S1]
+ct = "CT1"
+vt = "VT0"
+appid = 0x4031
+
+[card.board]
+address = "{board}"
+
+[analogue_out.R1i]
+card = "board"
+terminals = ["X1:1-2", "X1:3-4", "X1:5-6"]
+device = "R1"
+inputs = ["ia", "ib", "ic"]
+signals = ["CT1.ia", "CT1.ib", "CT1.ic"]
+full_scale = "150 A"
+bandwidth = "20 kHz"
+
+[analogue_out.R1v]
+card = "board"
+first_channel = 3
+terminals = ["X2:1-4", "X2:2-4", "X2:3-4"]
+device = "R1"
+inputs = ["va", "vb", "vc"]
+signals = ["VT0.va", "VT0.vb", "VT0.vc"]
+full_scale = "300 V"
+
+[contact_out.R1b]
+card = "board"
+terminals = ["X4:1-2", "X4:3-4"]
+device = "R1"
+points = ["Q1", "Q2"]
+inputs = ["closed", "other"]
+wetting = "110 V"
+
+[contact_in.R1c]
+card = "board"
+terminals = ["X3:1-2", "X3:3-4"]
+device = "R1"
+points = ["start", "trip"]
+wetting = "110 V"
+debounce = "1 ms"
+
+[device.R1]
+place = "{place}"
+settings = "R1.toml"
+connected = "terminals"
+reads = "S1"
+trips = ["Q1"]
+"""
+TRIALS = """
+[[trial]]
+name = "three-phase fault"
+fault = { on = "berth1", phases = "ABC", inception = "0 deg", lasts = "0.6 s" }
+expect = [ { device = "R1", output = "trip", time = "from settings" }, { breaker = "Q1", open_before = "0.55 s" } ]
+
+[[trial]]
+name = "earth fault"
+fault = { on = "berth1", phases = "AG", inception = "90 deg", lasts = "0.4 s" }
+expect = [ { device = "R1", output = "trip", time = "from settings" } ]
+
+[[trial]]
+name = "a dead channel"
+operate = [ { at = "-0.05 s", set = "R1i.dead", to = "1" } ]
+fault = { on = "berth1", phases = "AG", inception = "90 deg", lasts = "0.3 s" }
+expect = [ { device = "R1", output = "trip", never = true } ]
+"""
+
+
+def make(name, bench, trials=TRIALS, settings=""):
+    case = scratch / name
+    case.mkdir()
+    for part in ("network.toml", "infeed-line.toml", "quay-cable.toml", "R1.toml"):
+        (case / part).write_text((demo / "veskar" / part).read_text())
+    relay = (case / "R1.toml").read_text().replace('ct_primary = "400 A"', 'ct_primary = "400 A"\nvt_primary = "11 kV"')
+    relay += '\n[output.seen]\nwhen = "input.closed and input.other and phase1.start"\n' + settings
+    (case / "R1.toml").write_text(relay)
+    (case / "bench.toml").write_text(bench)
+    (case / "trials.toml").write_text(trials)
+    return case
+
+
+board = f"t{os.getpid()}"
+case = make("board", BENCH.format(board=board, place="process"))
+
+# The list, as text, for a spreadsheet, as a page, and compared with one that was changed by hand.
+text = run("wiring", case)
+has(text, "X1:1-2", "400 A : 1 A", "63.5 V", "110 V wet", "150 A")
+csv = scratch / "wiring.csv"
+csv.write_text(run("wiring", case, "--csv"))
+has(run("wiring", case, "--compare", csv), "agrees with the bench: 10 channels")
+csv.write_text(csv.read_text().replace("X1:3-4", "X1:4-3").replace("VT0.vc", "VT0.va"))
+has(run("wiring", case, "--compare", csv, code=1), 'analogue_out.R1i, channel 1: terminal "X1:4-3", and "X1:3-4" on the bench',
+    'analogue_out.R1v, channel 5: signal "VT0.va"')
+csv.write_text("channel;port\n")
+has(run("wiring", case, "--compare", csv, code=2), 'has no column "port"')
+run("wiring", case, "--page", "wiring.html")
+has((scratch / "wiring.html").read_text(), "X3:3-4", "R1")
+wires = as_json(run("wiring", case, "--json"))
+expect(len(wires["wires"]) == 10 and not wires["flaws"], wires)
+
+# What cannot be right is told.
+bad = BENCH.format(board=board, place="process").replace('"X1:3-4"', '"X1:1-2"').replace('inputs = ["va", "vb", "vc"]', 'inputs = ["va", "vb", "ia"]')
+has(run("wiring", make("bad", bad), code=2), '"ia" of R1 is fed twice')
+bad = BENCH.format(board=board, place="process").replace('"X1:3-4"', '"X1:1-2"').replace('points = ["start", "trip"]', 'points = ["trip", "seen"]')
+bad = bad.replace('trips = ["Q1"]', 'trips = ["Q1"]\nopens = ["QI: start"]').replace("full_scale = \"300 V\"", "full_scale = \"300 V\"\nratio = 2")
+text = run("wiring", make("bad2", bad), code=1)
+has(text, "terminal X1:1-2 is used twice: by analogue_out.R1i, channel 0 and by analogue_out.R1i, channel 1",
+    "R1: its start is left open", "R1: its settings reckon with 100 for va, and VT0.va gives 50")
+
+# The same trials over the board and in the plant.
+text = run_paced("test", case, "--out", "out", "--no-figures")
+has(text, "3 of 3 trials passed", "a terminal board", "as it counts itself")
+times = {}
+for place, words in (("board", ()), ("plant", ("--place", "plant", "--free"))):
+    trial = run("test", case, "--only", "earth fault", "--json", "--out", place, "--no-figures", *words)
+    times[place] = [float(v["measured"].split()[0]) for t in as_json(trial)["trials"] for v in t["verdicts"]][0]
+expect(abs(times["board"] - times["plant"]) < 0.012, f"trip times {times}")
+
+
+def prove(*words, code=0, tries=4):
+    """A machine that is busy may hold a relay's converter back."""
+    for attempt in range(tries):
+        done = subprocess.run([tool, "prove", *map(str, words)], capture_output=True, text=True, timeout=120, cwd=scratch)
+        if done.returncode == code:
+            return done.stdout + done.stderr
+    expect(False, f"prove: exit {done.returncode}\n{done.stdout}{done.stderr}")
+
+
+has(prove(case), "10 of 10 proven, 0 wrong", "closed after")
+
+# Mistakes in the wires to a relay that is somebody else's, each found by its name.
+outside = make("outside", BENCH.format(board=board, place="outside"))
+STRAIGHT = {"ia": "0", "ib": "1", "ic": "2", "va": "3", "vb": "4", "vc": "5"}
+
+
+def with_relay(measures, reads=("closed=0@110", "other=1@110"), gives=("start=0@110", "trip=1@110")):
+    words = [tool, "relay", outside / "R1.toml", "--board", board]
+    for name, terminal in {**STRAIGHT, **measures}.items():
+        words += ["--measures", f"{name}={terminal}"]
+    for one in reads:
+        words += ["--reads", one]
+    for one in gives:
+        words += ["--gives", one]
+    relay = subprocess.Popen(list(map(str, words)), stdout=subprocess.PIPE, text=True)
+    try:
+        return prove(outside, "--each", "0.5 s", code=1)
+    finally:
+        relay.terminate()
+        relay.communicate()
+
+
+def line_of(text, start):
+    return next(line for line in text.splitlines() if start in line)
+
+
+text = with_relay({"ia": "1", "ib": "0"})
+has(line_of(text, "X1:1-2"), "FAIL", "swapped: it arrives at ib (terminal X1:3-4)")
+has(line_of(text, "X1:5-6"), "pass")
+text = with_relay({"ic": "2*-1", "vb": "4*0.5"})
+has(line_of(text, "X1:5-6"), "its polarity is reversed")
+has(line_of(text, "X2:2-4"), "gain 0.5")
+text = with_relay({"va": "40"}, reads=("closed=1@110", "other=0@110"), gives=("start=0@110", "trip=20@110"))
+has(line_of(text, "X2:1-4"), "dead: nothing arrives")
+has(line_of(text, "X4:1-2"), "swapped: other closes (terminal X4:3-4)")
+has(line_of(text, "X3:3-4"), "dead: it never closed")
+
+# A card reached by its driver, whose outputs are looped to its inputs.
+loop = make("loop", f"""
+[card.loop]
+library = "{build / 'examples' / 'libloop_back_card.so'}"
+
+[analogue_out.out]
+card = "loop"
+signals = ["CT1.ia", "-VT0.va"]
+terminals = ["L1", "L2"]
+full_scale = "150 A"
+
+[analogue_in.in]
+card = "loop"
+values = ["first", "second"]
+terminals = ["L1", "L2"]
+full_scale = "150 V"
+
+[contact_out.co]
+card = "loop"
+points = ["Q1", "Q2"]
+terminals = ["C1", "C2"]
+
+[contact_in.ci]
+card = "loop"
+points = ["one", "two"]
+terminals = ["C1", "C2"]
+""".replace('full_scale = "150 A"', 'full_scale = "150 A"', 1), "")
+text = run("check", loop, code=2)
+has(text, "analogue_out.out")
+(loop / "bench.toml").write_text((loop / "bench.toml").read_text().replace('signals = ["CT1.ia", "-VT0.va"]', 'signals = ["VT0.vb", "-VT0.va"]')
+                                 .replace('full_scale = "150 A"', 'full_scale = "150 V"'))
+has(prove(loop), "4 of 4 proven, 0 wrong")
+(loop / "bench.toml").write_text((loop / "bench.toml").read_text().replace('[card.loop]', '[card.loop]\naddress = "7"'))
+has(run("prove", loop, code=2), 'cannot open "7": there is no card 7, only "loop"')
+
+
+class Device(threading.Thread):
+    """Maps the board by its table of bytes, and closes its trip when the current of phase a stays above 3 A."""
+
+    def __init__(self):
+        super().__init__()
+        self.running, self.trips, self.seen = True, 0, 0
+
+    def run(self):
+        while self.running:
+            try:
+                with open(f"/dev/shm/zavrek-{board}", "r+b") as file, mmap.mmap(file.fileno(), 3648) as shared:
+                    self.serve(shared)
+            except (FileNotFoundError, ValueError):
+                time.sleep(0.002)
+
+    def serve(self, shared):
+        expect(shared[0:8] in (b"ZVBOARD1", bytes(8)), "the board's first bytes")
+        above, writes = 0, 0
+        while self.running and struct.unpack_from("<I", shared, 28)[0] != 0:
+            ia, = struct.unpack_from("<d", shared, 64)
+            plant_s, = struct.unpack_from("<d", shared, 48)
+            if abs(ia) > 3:
+                above = plant_s
+                self.since = self.since if self.seen else plant_s
+                self.seen += 1
+            if self.seen and plant_s - above > 0.011:
+                self.seen = 0
+            on = self.seen > 0 and plant_s - self.since > 0.1
+            self.trips += on
+            struct.pack_into("<d", shared, 1600 + 8, 110.0 if on else 0.0)
+            writes += 1
+            struct.pack_into("<Q", shared, 40, writes)
+            time.sleep(0.0002)
+        time.sleep(0.002)
+
+    since = 0.0
+
+
+(outside / "trials.toml").write_text("""
+[[trial]]
+name = "a device that is not ours"
+fault = { on = "berth1", phases = "ABC", inception = "0 deg", lasts = "0.4 s" }
+expect = [ { device = "R1", output = "trip", window = ["90 ms", "150 ms"] }, { breaker = "Q1", open_before = "0.25 s" } ]
+""")
+device = Device()
+device.start()
+try:
+    text = run_paced("test", outside, "--out", "python", "--no-figures")
+finally:
+    device.running = False
+    device.join()
+has(text, "1 of 1 trials passed")
+expect(device.trips > 0, "the device closed its contact")
+finish()
