@@ -7,7 +7,7 @@ import sys
 
 root = pathlib.Path(__file__).resolve().parent.parent
 floors = [
-    {"quantity"}, {"network"}, {"emt", "control", "protection"}, {"record"}, {"pace", "wire", "card"},
+    {"quantity"}, {"network"}, {"emt", "control", "protection"}, {"record"}, {"pace", "wire", "card"}, {"scl"},
     {"bench"}, {"trial"}, {"casefile"}, {"report", "page"}, {"tool"},
 ]
 height = {room: level for level, rooms in enumerate(floors) for room in rooms}

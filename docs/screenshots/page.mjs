@@ -12,7 +12,7 @@ const browser = await chromium.launchPersistentContext(mkdtempSync(join(tmpdir()
 });
 const page = await browser.newPage();
 await page.goto(`file://${process.argv[2]}`);
-await page.locator(".u-wrap, .figure svg").first().waitFor();
+await page.locator(".u-wrap, .figure svg, .wires").first().waitFor();
 await page.waitForTimeout(500);
 await page.screenshot({ path: process.argv[3] });
 await browser.close();

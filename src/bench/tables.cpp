@@ -76,6 +76,13 @@ const Table& table(const Bench*) {
           .quantity("listen", &Bench::listen_s, "s", within(0, 60),
                     "time ahead of the first frame to hear whether somebody else already publishes under an "
                     "identifier of the bench; slow publishers repeat theirs after seconds")
+          .text("scl", &Bench::scl,
+                "configuration of the substation (IEC 61850-6: SCD, CID), relative to the case: streams, "
+                "messages, subscriptions and devices take from it what the bench leaves out, by their "
+                "identifiers (smvID, appID); what it says otherwise is an error",
+                Need::optional)
+          .text("ied", &Bench::ied, "the IED in it as which the bench publishes; any when left out",
+                Need::optional)
           .texts("record", &Bench::record,
                  "further signals of the plant and outputs of its control to record")
           .texts("contacts", &Bench::contacts,

@@ -60,7 +60,7 @@ class Listing {
       const InFront before = in_front_of(setup_.network, signed_signal(out.signals[k]).name);
       const char* unit = before.current ? "A" : "V";
       if (before.primary > 0) {
-        wire.ratio = print_quantity(before.primary, unit) + " : " +
+        wire.ratio = print_rounded(before.primary, unit, 5) + " : " +
                      print_quantity(before.secondary * std::abs(out.ratio), unit);
         const double of_phase = before.current ? 1 : 1 / std::numbers::sqrt3;
         wire.rated = print_rounded(before.secondary * std::abs(out.ratio) * of_phase, unit, 3);

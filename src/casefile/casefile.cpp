@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "casefile/reader.hpp"
+#include "zavrek/bench/substation.hpp"
 
 namespace zavrek::casefile {
 namespace {
@@ -360,6 +361,7 @@ class CaseReader {
     auto trials = own.has(files.trials) ? open(own, files.trials, flaws_) : std::nullopt;
     if (trials) read_trials(*trials, case_);
     if (bench) read_device_settings(*bench);
+    if (bench && !case_.bench.scl.empty()) read_substation(*bench);
     if (network && network->flaws().empty()) check_across(bench, trials);
     for (auto* reader : {&network, &control, &bench, &trials}) {
       if (*reader) take_flaws(**reader);
@@ -445,6 +447,15 @@ class CaseReader {
       }
       device.relay = read_settings_file(device.settings);
       device.approved_relay = device.approved.empty() ? device.relay : read_settings_file(device.approved);
+    }
+  }
+
+  void read_substation(Reader& bench) {
+    const std::string& name = case_.bench.scl;
+    try {
+      bench.report_by_name(bench::take(scl::read(files_.text(name), files_.path_of(name)), case_));
+    } catch (const Error& error) {
+      flaws_.insert(flaws_.end(), error.flaws().begin(), error.flaws().end());
     }
   }
 

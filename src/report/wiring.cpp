@@ -11,10 +11,14 @@ using internal::escaped;
 std::string wiring_page(const std::string& title, const std::vector<bench::Wire>& wires,
                         const std::vector<std::string>& flaws) {
   std::string page = internal::page_head("Wiring: " + title);
-  page += fmt::format("<h1>Wiring</h1><p>{}, {} channels, {}</p>\n", escaped(title), wires.size(),
-                      escaped(internal::now_text()));
+  page += fmt::format(
+      "<header><h1>Wiring: {}</h1><p class=\"facts\">{} channels; {}</p><p class=\"verdict "
+      "{}\">{}</p></header>\n"
+      "<main>\n",
+      escaped(title), wires.size(), escaped(internal::now_text()), flaws.empty() ? "pass" : "fail",
+      flaws.empty() ? std::string("no fault") : fmt::format("{} faults", flaws.size()));
   if (!flaws.empty()) {
-    page += "<h2>Faults</h2><ul>\n";
+    page += "<ul>\n";
     for (const std::string& flaw : flaws) page += fmt::format("<li>{}</li>\n", escaped(flaw));
     page += "</ul>\n";
   }
@@ -24,7 +28,8 @@ std::string wiring_page(const std::string& title, const std::vector<bench::Wire>
       if (device != "\n") page += "</tbody></table>\n";
       device = wire.device;
       page += fmt::format(
-          "<h2>{}</h2><table><thead><tr><th>terminal</th><th>is</th><th>signal</th><th>card, channel</th>"
+          "<h2>{}</h2><table class=\"wires\"><thead><tr><th>terminal</th><th>is</th><th>signal</th><th>card, "
+          "channel</th>"
           "<th>ratio</th><th>at rated value</th><th>full scale</th><th>checked</th></tr></thead><tbody>\n",
           device.empty() ? std::string("no device") : escaped(device));
     }
@@ -36,7 +41,7 @@ std::string wiring_page(const std::string& title, const std::vector<bench::Wire>
         escaped(wire.full_scale));
   }
   if (!wires.empty()) page += "</tbody></table>\n";
-  return page + internal::page_end();
+  return page + "</main>\n" + internal::page_end();
 }
 
 }  // namespace zavrek::report

@@ -23,6 +23,7 @@ struct Words {
   tool::RelayOptions relay;
   tool::ControllerOptions controller;
   tool::WiringOptions wiring;
+  tool::SclOptions scl;
   tool::ProveOptions prove;
   tool::FitnessOptions fitness;
   tool::InjectOptions inject;
@@ -51,6 +52,15 @@ void add_reading(CLI::App& app, Words& words, int& code) {
   verb->add_option("kind", words.kind,
                    "cable, breaker, stage, trial, ...; all kinds are listed when left out");
   verb->callback([&] { code = tool::describe(words.kind); });
+
+  verb = app.add_subcommand(
+      "scl", "what a configuration of a substation (IEC 61850-6) offers; or a bench written as one");
+  verb->add_option("what", words.scl.what, "an SCD, CID, ICD or IID file, or the folder of a case")
+      ->required();
+  verb->add_option("--write", words.scl.write, "file to write the bench of the case to, such as bench.cid");
+  verb->add_option("--ied", words.scl.ied,
+                   "its name in it; that which the bench names, or BENCH, when left out");
+  verb->callback([&] { code = tool::scl(words.scl); });
 
   verb =
       app.add_subcommand("wiring", "the list of what is wired to the terminals of devices, and its faults");

@@ -144,6 +144,13 @@ struct RelayOptions {
 };
 [[nodiscard]] int relay(const RelayOptions& options);
 
+struct SclOptions {
+  std::string what;   // a file, or a case
+  std::string write;  // file to write the bench of the case to
+  std::string ied;
+};
+[[nodiscard]] int scl(const SclOptions& options);
+
 struct WiringOptions {
   std::string folder;
   bool csv = false;

@@ -183,9 +183,9 @@ TEST(Ports, AreReadFromAFileByTheirFieldTables) {
     ADD_FAILURE() << "read";
   } catch (const Error& error) {
     const std::string text = error.what();
-    for (const char* flaw :
-         {"message.M1, entries: no breaker, switch or contactor \"Q7\"",
-          "subscription.S1, entries: 1 to 128 entries are wanted", "subscription.S1, opens: no output \"went\""})
+    for (const char* flaw : {"message.M1, entries: no breaker, switch or contactor \"Q7\"",
+                             "subscription.S1, entries: 1 to 128 entries are wanted",
+                             "subscription.S1, opens: no output \"went\""})
       EXPECT_NE(text.find(flaw), std::string::npos) << flaw << "\nnot in\n" << text;
   }
   std::filesystem::remove_all(folder);

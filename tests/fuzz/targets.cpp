@@ -10,9 +10,12 @@
 #include <vector>
 
 #include "control/formula.hpp"
+#include "zavrek/bench/substation.hpp"
+#include "zavrek/bench/wiring.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/quantity.hpp"
 #include "zavrek/record.hpp"
+#include "zavrek/scl.hpp"
 #include "zavrek/wire.hpp"
 #include "zavrek/wire/control_link.hpp"
 
@@ -111,6 +114,29 @@ void information(Input input) {
   });
 }
 
+/// What is read can be told, and, where it holds together, be taken by a bench.
+void substation(Input input) {
+  may_refuse([&] {
+    const scl::Substation read = scl::read(text_of(input), "f.scd");
+    (void)scl::to_string(read);
+    bench::Setup setup;
+    for (const scl::Message& message : read.messages) {
+      bench::Subscription reading;
+      reading.name = "s";
+      reading.id = message.id;
+      setup.bench.ports.emplace_back(std::move(reading));
+    }
+    (void)bench::take(read, setup);
+  });
+}
+
+void wiring_list(Input input) {
+  may_refuse([&] {
+    const std::vector<bench::Wire> wires(3);
+    (void)bench::differences(wires, text_of(input), "f.csv");
+  });
+}
+
 void csv(Input input) {
   may_refuse([&] {
     const record::Record read = record::from_csv(text_of(input), "f.csv");
@@ -173,6 +199,8 @@ std::span<const Target> targets() {
       Target{"network", network_file},
       Target{"settings", settings_file},
       Target{"case", case_files},
+      Target{"scl", substation},
+      Target{"wiring", wiring_list},
       Target{"quantity", quantity},
       Target{"formula", formula},
   };

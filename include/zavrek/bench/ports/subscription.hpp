@@ -42,8 +42,8 @@ inline const network::Table& table(const Subscription*) {
                  "names for its data set, in order: \"trip\" (on or off: a boolean, or a position, on while "
                  "closed), \"p as float\", \"tap as integer\" (numbers), \"quality of trip\" (what is not "
                  "good, or under test, is not taken), \"time of trip\", \"-\" for what is passed over, and "
-                 "\"{ trip, quality of trip, time of trip }\" for a structure",
-                 Need::required)
+                 "\"{ trip, quality of trip, time of trip }\" for a structure; those of the configuration "
+                 "(`scl`) when left out")
           .texts("opens", &Subscription::opens,
                  "breakers, contactors or gates that an entry opens when it rises: [\"Q1: trip\"]")
           .texts("closes", &Subscription::closes, "those that it closes: [\"Q1: close\"]")
