@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <cmath>
 #include <ctime>
+#include <utility>
 
 #include <fmt/format.h>
 
@@ -43,6 +44,7 @@ RelayStandIn::RelayStandIn(protection::RelaySettings settings, StandInPorts port
       before_(last_),
       between_(last_),
       arrived_(ports_.streams.size(), 0),
+      missing_(ports_.streams.size(), 0),
       entries_(entries_of(ports_, relay_.outputs())),
       published_(entries_.size()),
       outputs_(relay_.outputs().size(), false),
@@ -94,7 +96,10 @@ void RelayStandIn::take_asdu(std::size_t stream, const Asdu& asdu, Now now, Link
     ++account_.late;
     return;
   }
-  if (ahead > 0) bridge(ahead);
+  if (ahead > stream_rate_ / 2)
+    begin_again();
+  else if (ahead > 0)
+    bridge(ahead);
   gathering_ = asdu.count;
   take_sample(stream, asdu);
   if (std::find(arrived_.begin(), arrived_.end(), 0) == arrived_.end()) push(now, link);
@@ -120,14 +125,22 @@ void RelayStandIn::take_sample(std::size_t stream, const Asdu& asdu) {
     ++account_.unfit;
     return;
   }
+  missing_[stream] = 0;
   for (std::size_t k = 0; k < 4; ++k) {
     last_[stream].current_A[k] = asdu.values[places[k]].value * current_lsb_A;
     last_[stream].voltage_V[k] = asdu.values[places[4 + k]].value * voltage_lsb_V;
   }
 }
 
-/// One sample of the streams to the relay, whose own instants may lie between theirs.
+/// One sample of the streams to the relay, whose own instants may lie between theirs; none while one of them
+/// has had nothing good for too long.
 void RelayStandIn::feed() {
+  const bool was_blind = std::exchange(
+      blind_,
+      std::any_of(missing_.begin(), missing_.end(), [&](int missing) { return missing > most_missing(); }));
+  for (int& missing : missing_) missing = std::min(missing + 1, stream_rate_);
+  if (blind_ && !was_blind) relay_.reset();
+  if (blind_) return;
   const double rate = stream_rate_;
   if (rate == ports_.rate_Hz) {
     relay_.push(last_);
@@ -233,11 +246,19 @@ void RelayStandIn::bridge(int missing) {
   const auto there = std::count(arrived_.begin(), arrived_.end(), 1);
   account_.lost += static_cast<long long>(missing) * static_cast<long long>(arrived_.size()) - there;
   std::fill(arrived_.begin(), arrived_.end(), char{0});
-  if (missing > stream_rate_ / ports_.frequency_Hz / 4) {
-    relay_.reset();
-    return;
-  }
+  if (missing > most_missing()) return begin_again();
   for (int k = 0; k < missing; ++k) feed();
+}
+
+/// A quarter cycle.
+int RelayStandIn::most_missing() const noexcept {
+  return static_cast<int>(stream_rate_ / ports_.frequency_Hz / 4);
+}
+
+void RelayStandIn::begin_again() {
+  ++account_.restarts;
+  std::fill(arrived_.begin(), arrived_.end(), char{0});
+  relay_.reset();
 }
 
 Account RelayStandIn::account() const {

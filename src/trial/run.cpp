@@ -497,8 +497,9 @@ double least_tolerance_s(const Trial& trial) {
   return least;
 }
 
-/// Why a run in which somebody else had to keep up proves nothing; empty when it does.
-std::string held_back(const Trial& trial, const TrialResult& result) {
+/// Why a run in which somebody else had to keep up proves nothing; empty when it does. Where frames are
+/// `spoiled` on purpose, lost samples are the trial's and not the computer's.
+std::string held_back(const Trial& trial, const TrialResult& result, bool spoiled) {
   const double most_s = network::is_set(trial.held_back_s) ? trial.held_back_s : least_tolerance_s(trial) / 2;
   const auto beyond = [&](const std::string& who, double by_s) {
     return fmt::format("{} was held back by {} by this computer; {} at most can be judged", who,
@@ -510,7 +511,7 @@ std::string held_back(const Trial& trial, const TrialResult& result) {
   for (const bench::Account& account : result.accounts) {
     const double by_s = 1e-6 * static_cast<double>(account.held_back_us);
     if (by_s > most_s) return beyond(account.port, by_s);
-    if (account.held_back_us > 0 && account.lost > 0)
+    if (!spoiled && account.held_back_us > 0 && account.lost > 0)
       return fmt::format("{} lost {} samples", account.port, account.lost);
   }
   return {};
@@ -532,6 +533,9 @@ TrialResult run_once(const Case& all, const Trial& trial, const RunOptions& opti
   for (bench::Deed& deed : internal::operations(run.exchange(), trial, result.inception_s))
     deeds.push_back(std::move(deed));
   run.schedule(deeds);
+  const bool spoiled = std::any_of(deeds.begin(), deeds.end(), [&](const bench::Deed& deed) {
+    return run.exchange().is_of_port(run.exchange().ask_of(deed.what));
+  });
 
   result.failure = run.start();
   bool died = run.somebody_ended();
@@ -543,7 +547,8 @@ TrialResult run_once(const Case& all, const Trial& trial, const RunOptions& opti
   }
   take_result(run, result);
   // Who died was not held back.
-  if (run.somebody_elsewhere() && !died && !result.interrupted) result.not_judged = held_back(trial, result);
+  if (run.somebody_elsewhere() && !died && !result.interrupted)
+    result.not_judged = held_back(trial, result, spoiled);
   if (options.kept_as && result.record.time_s.size() > 1)
     result.record = record::as_kept(result.record, *options.kept_as);
   judge_record(all, trial, result.record, plant.time_s(), result);

@@ -50,9 +50,10 @@ struct StandInPorts {
 
 /// A relay between two wires: sampled values (and GOOSE for its inputs) in, GOOSE (start, trip, further
 /// outputs) out. Samples of several streams, which have one rate, go together by their count; what comes at
-/// another rate than the relay's is interpolated. Lost samples are bridged with the
-/// last value up to a quarter cycle; beyond that the relay starts afresh. Samples whose quality is bad are
-/// treated as lost. A stream that another source sends too counts for nothing while the first is heard.
+/// another rate than the relay's is interpolated. Samples of a stream that are lost, of bad quality or under
+/// test are bridged with its last value up to a quarter cycle; beyond that the relay measures nothing, and
+/// starts afresh with the next. A stream that another source sends too counts for nothing while the first is
+/// heard.
 class RelayStandIn {
  public:
   RelayStandIn(protection::RelaySettings settings, StandInPorts ports);
@@ -71,6 +72,8 @@ class RelayStandIn {
   void take_sample(std::size_t stream, const wire::Asdu& asdu);
   void take_input(wire::Bytes frame, std::int64_t now_ns);
   void bridge(int missing);
+  void begin_again();
+  [[nodiscard]] int most_missing() const noexcept;
   void push(wire::Now now, wire::Link& link);
   void feed();
 
@@ -86,6 +89,7 @@ class RelayStandIn {
   std::vector<Input> inputs_;
   std::vector<protection::Sample> last_, before_, between_;  // per stream
   std::vector<char> arrived_;  // per stream: has the sample that is being gathered
+  std::vector<int> missing_;   // per stream: samples since its last good one
   /// An entry of its message: an output, or what goes with one.
   struct Entry {
     enum class What : char { value, position, quality, time, structure } what = What::value;
@@ -99,6 +103,7 @@ class RelayStandIn {
   std::vector<Entry> entries_;
   std::vector<wire::Datum> published_;
   std::vector<bool> outputs_;
+  bool blind_ = false;                 // one has had none for too long
   int gathering_ = -1;                 // count of that sample
   int stream_rate_;                    // samples a second
   long long fed_ = 0, relay_fed_ = 0;  // samples of the streams, and of the relay
