@@ -111,7 +111,8 @@ class Executive {
     Timing timing;
     timing.pace = pace;
     timing.step_ns = step_ns;
-    const std::int64_t start = clock_.now_ns() + (pace == Pace::wall ? step_ns : 0);
+    std::int64_t start = clock_.now_ns() + (pace == Pace::wall ? step_ns : 0);
+    if (pace == Pace::wall) start = std::max(start, not_before_ns_);
     start_ns_ = start;
     for (std::int64_t step = 0; step < steps; ++step) {
       // Reading the clock takes as long as several steps of a small plant's relays.
@@ -128,6 +129,8 @@ class Executive {
     return timing;
   }
 
+  /// A paced run begins no sooner, by the clock.
+  void begin_at(std::int64_t not_before_ns) noexcept { not_before_ns_ = not_before_ns; }
   /// When the latest run began, by the clock.
   [[nodiscard]] std::int64_t start_ns() const noexcept { return start_ns_; }
 
@@ -138,7 +141,7 @@ class Executive {
                    std::int64_t next_due) noexcept;
   Clock& clock_;
   bool spin_only_;
-  std::int64_t start_ns_ = 0;
+  std::int64_t start_ns_ = 0, not_before_ns_ = 0;
 };
 
 /// Measures whether this computer holds `step_ns`: paces idle steps for `seconds`.

@@ -1,6 +1,7 @@
 #include "zavrek/bench/exchange.hpp"
 
 #include <algorithm>
+#include <cmath>
 #include <limits>
 
 #include <fmt/format.h>
@@ -8,6 +9,7 @@
 #include "bench/control_seat.hpp"
 #include "bench/names.hpp"
 #include "bench/recorder.hpp"
+#include "bench/time_source.hpp"
 #include "zavrek/pace.hpp"
 
 namespace zavrek::bench {
@@ -16,7 +18,12 @@ using internal::contact_of;
 using internal::contact_prefix;
 
 Exchange::Exchange(const Setup& setup, Source& source, internal::ControlSeat* control)
-    : setup_(setup), source_(source), plant_(source.plant()), control_(control) {
+    : setup_(setup),
+      source_(source),
+      plant_(source.plant()),
+      control_(control),
+      time_source_(std::make_unique<internal::TimeSource>(setup.bench)) {
+  clock_lost_ = add_setting("clock", {"lost", "", 0, 1});
   for (const std::string& text : setup.bench.contacts) {
     const internal::Contact contact = contact_of(text);
     (void)add(std::string(contact_prefix) + contact.name, Sort::contact, contact.closed());
@@ -331,7 +338,29 @@ void Exchange::fail(AskId gate, emt::Failure how, double late_s) noexcept {
 }
 
 std::int64_t Exchange::now_ns() const noexcept { return pace::system_clock().now_ns(); }
-wire::Now Exchange::now() const noexcept { return {now_ns(), pace::utc_ns()}; }
+wire::Now Exchange::now() const noexcept { return {now_ns(), time_source_->utc_ns()}; }
+
+void Exchange::begin_pace(std::int64_t zero_ns, std::int64_t utc_zero_ns) noexcept {
+  zero_ns_ = zero_ns;
+  if (utc_zero_ns_ == 0) utc_zero_ns_ = utc_zero_ns;
+  synchronised_ = time_source_->synchronised();
+}
+
+std::int64_t Exchange::plant_utc_ns() const noexcept {
+  if (zero_ns_ == 0) return time_source_->utc_ns();
+  return utc_zero_ns_ + static_cast<std::int64_t>(1e9 * time_s());
+}
+
+int Exchange::synchronised() const noexcept { return setting(clock_lost_) > 0.5 ? 0 : synchronised_; }
+
+std::uint8_t Exchange::clock_quality() const noexcept {
+  constexpr std::uint8_t accuracy_bits = 10;  // a millisecond, as a process of a busy computer tells the time
+  return synchronised() > 0 ? accuracy_bits : wire::Stamp::not_synchronised | accuracy_bits;
+}
+
+long long Exchange::count_at_zero(double rate_Hz) const noexcept {
+  return std::llround(1e-9 * static_cast<double>(utc_zero_ns_ % 1'000'000'000) * rate_Hz);
+}
 
 std::vector<PointId> Exchange::points_in_order() const {
   std::vector<PointId> order;

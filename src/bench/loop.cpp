@@ -1,13 +1,16 @@
 #include "bench/loop.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
+#include <numeric>
 
 #include <fmt/format.h>
 
 #include "bench/make_port.hpp"
 #include "bench/measured.hpp"
 #include "bench/names.hpp"
+#include "bench/time_source.hpp"
 
 namespace zavrek::bench {
 namespace {
@@ -299,6 +302,44 @@ std::string Run::Loop::start() {
   }
 }
 
+/// When the first run may begin, so that the plant's beginning falls on a sample of every stream, or on a
+/// second, of the clock.
+std::int64_t Run::Loop::begin_on_the_clock() {
+  if (exchange_.utc_zero_ns() != 0) return 0;
+  long long common_Hz = 0;
+  for (const Sampling& sampling : samplings_)
+    common_Hz = std::gcd(common_Hz, static_cast<long long>(std::llround(sampling.rate_Hz)));
+  if (setup_.bench.begins == "on the second" || common_Hz == 0) common_Hz = 1;
+  const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
+  const std::int64_t second_ns = 1'000'000'000;
+  const wire::Now now = exchange_.now();
+  // Instants of the clock k / common_Hz behind a full second, the first that leaves a step to get there.
+  const std::int64_t soonest = now.utc_ns + 2 * step_ns, of_second = soonest % second_ns;
+  const long long k = (of_second * common_Hz + second_ns - 1) / second_ns;
+  utc_wanted_ns_ = soonest - of_second + k * second_ns / common_Hz;
+  return utc_wanted_ns_ - now.utc_ns + now.steady_ns + std::llround(exchange_.time_s() * 1e9) + step_ns;
+}
+
+void Run::Loop::begin_pace(std::int64_t zero_ns) noexcept {
+  if (first_zero_ns_ == 0) first_zero_ns_ = zero_ns;
+  exchange_.begin_pace(zero_ns, utc_wanted_ns_);
+}
+
+/// What the clock did against that of the steps.
+std::optional<Account> Run::Loop::clock_account() const {
+  if (exchange_.zero_ns() == 0 || !anybody_outside()) return std::nullopt;
+  static constexpr std::array words{"not synchronised", "synchronised", "synchronised to a global clock"};
+  const wire::Now now = exchange_.now();
+  const std::int64_t moved_ns = (now.utc_ns - exchange_.utc_zero_ns()) - (now.steady_ns - first_zero_ns_);
+  Account account;
+  account.port = "clock";
+  account.carries =
+      fmt::format("{}, {}; {:+.1f} us against the steps' in {:.1f} s", exchange_.time_source().name(),
+                  words[static_cast<std::size_t>(exchange_.synchronised())],
+                  1e-3 * static_cast<double>(moved_ns), exchange_.time_s());
+  return account;
+}
+
 pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& until) {
   begin();
   const bool wall = !options_.free || anybody_outside();
@@ -308,13 +349,14 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
   pace::RealtimeGrants grants;
   if (wall) grants = pace::acquire_realtime();
   pace::Executive executive(pace::system_clock(), grants.may_spin);
+  if (wall) executive.begin_at(begin_on_the_clock());
   // A step that begins on its tick ends one step later in the plant's time, long before by the clock.
   const std::int64_t begun_ns = std::llround(exchange_.time_s() * 1e9);
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
   pace::Timing timing = executive.run(wall ? pace::Pace::wall : pace::Pace::free,
                                       std::llround(stride_s * 1e9), strides, [&](std::int64_t number) {
                                         if (number == 0 && wall)
-                                          exchange_.begin_pace(executive.start_ns() - begun_ns - step_ns);
+                                          begin_pace(executive.start_ns() - begun_ns - step_ns);
                                         const bool stopped =
                                             options_.stop && options_.stop->load(std::memory_order_relaxed);
                                         return advance() && !(until && until()) && !stopped;

@@ -42,6 +42,9 @@ class Run::Loop {
   pace::Timing execute(double duration_s, const std::function<bool()>& until);
   [[nodiscard]] std::string failure();
   [[nodiscard]] bool anybody_outside() const;
+  [[nodiscard]] std::int64_t begin_on_the_clock();
+  void begin_pace(std::int64_t zero_ns) noexcept;
+  [[nodiscard]] std::optional<Account> clock_account() const;
 
   const Setup& setup_;
   RunOptions options_;
@@ -68,8 +71,10 @@ class Run::Loop {
   int stride_ = 1;                   // steps
   bool begun_ = false;
   long long next_row_ = 0;
-  double next_look_s_ = 0;  // over the voltages of the plant
-  bool goes_on_ = true;     // the source does
+  std::int64_t utc_wanted_ns_ = 0;  // of the plant's beginning
+  std::int64_t first_zero_ns_ = 0;  // that, by the clock that never jumps
+  double next_look_s_ = 0;          // over the voltages of the plant
+  bool goes_on_ = true;             // the source does
 
  private:
   [[nodiscard]] bool step() noexcept;

@@ -82,6 +82,7 @@ std::vector<Account> Run::accounts() const {
   for (const auto& port : loop_->ports_) {
     for (Account& account : port->accounts()) all.push_back(std::move(account));
   }
+  if (auto clock = loop_->clock_account()) all.push_back(*std::move(clock));
   return all;
 }
 

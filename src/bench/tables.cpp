@@ -83,6 +83,13 @@ const Table& table(const Bench*) {
                 Need::optional)
           .text("ied", &Bench::ied, "the IED in it as which the bench publishes; any when left out",
                 Need::optional)
+          .choice(
+              "clock", &Bench::clock, {"computer", "ptp"},
+              "what the second is, at which smpCnt is zero, and where times of messages come from: the "
+              "computer's clock, or a hardware clock that PTP (IEEE 1588) sets; whether it is synchronised "
+              "travels with them; trials set clock.lost to 1 where it shall not be")
+          .text("clock_device", &Bench::clock_device, "the hardware clock")
+          .choice("begins", &Bench::begins, {"at once", "on the second"}, "when a paced run begins")
           .texts("record", &Bench::record,
                  "further signals of the plant and outputs of its control to record")
           .texts("contacts", &Bench::contacts,

@@ -53,7 +53,7 @@ TEST(Ports, CarryAContactOutAndItsMessageBackToAContactor) {
   for (const record::Event& event : record.events) texts.push_back(event.text);
   EXPECT_EQ(texts, (std::vector<std::string>{"S1 q1", "bench.remote closed", "S1 go", "K1 open"}));
   const std::vector<Account> accounts = run.accounts();
-  ASSERT_EQ(accounts.size(), 2U);
+  ASSERT_EQ(accounts.size(), 3U) << "and the clock";
   EXPECT_GT(accounts[0].sent, 4);
   EXPECT_EQ(accounts[0].unsent, 0);
   EXPECT_GT(accounts[1].received, 3);

@@ -106,9 +106,10 @@ class Party(threading.Thread):
             expect(fields[0x86] == struct.pack(">H", SAMPLES_A_SECOND) and fields[0x88] == b"\0\1", "smpRate and smpMod")
             count = struct.unpack(">H", fields[0x82])[0]
             values = struct.unpack(">" + "iI" * 6, fields[0x87])
-            if self.heard and count != (self.count + 1) % SAMPLES_A_SECOND and count != 0:
+            now = time.monotonic()
+            if self.heard and count != (self.count + 1) % SAMPLES_A_SECOND and now - self.last < 0.05:  # else another run
                 self.gaps += 1
-            self.count, self.heard = count, self.heard + 1
+            self.count, self.heard, self.last = count, self.heard + 1, now
             if values[1] & 0x803:  # invalid, questionable, or under test: not to be used
                 self.marked += 1
                 self.window, self.above = [], 0

@@ -171,7 +171,8 @@ has(line_of(text, "X1:1-2"), "FAIL", "swapped: it arrives at ib (terminal X1:3-4
 has(line_of(text, "X1:5-6"), "pass")
 text = with_relay({"ic": "2*-1", "vb": "4*0.5"})
 has(line_of(text, "X1:5-6"), "its polarity is reversed")
-has(line_of(text, "X2:2-4"), "gain 0.5")
+gain = line_of(text, "X2:2-4").split("gain ")[1].split()[0]
+expect(abs(float(gain) - 0.5) < 0.01, f"gain {gain}")
 text = with_relay({"va": "40"}, reads=("closed=1@110", "other=0@110"), gives=("start=0@110", "trip=20@110"))
 has(line_of(text, "X2:1-4"), "dead: nothing arrives")
 has(line_of(text, "X4:1-2"), "swapped: other closes (terminal X4:3-4)")
@@ -266,4 +267,67 @@ finally:
     device.join()
 has(text, "1 of 1 trials passed")
 expect(device.trips > 0, "the device closed its contact")
+
+
+# Time as IRIG-B on a contact, read back pulse by pulse against the clock of the computer.
+timed = make("timed", f"""
+[card.board]
+address = "{board}i"
+[time_code.irig]
+[contact_out.c]
+card = "board"
+points = ["irig.level"]
+terminals = ["B1"]
+""", """
+[[trial]]
+name = "two seconds and a half"
+prefault = "2 s"
+postfault = "0.6 s"
+""")
+pulses = []
+
+
+def listen():
+    while not pulses or pulses[-1] is not None:
+        try:
+            with open(f"/dev/shm/zavrek-{board}i", "rb") as file, mmap.mmap(file.fileno(), 3648, prot=mmap.PROT_READ) as shared:
+                was = 0.0
+                while struct.unpack_from("<I", shared, 28)[0] != 0:
+                    level, = struct.unpack_from("<d", shared, 1088)
+                    if level != was:
+                        pulses.append((struct.unpack_from("<d", shared, 48)[0], time.time(), level))
+                        was = level
+                    time.sleep(0.0002)
+                pulses.append(None)
+        except (FileNotFoundError, ValueError):
+            time.sleep(0.002)
+
+
+def decode(symbols):
+    """Seconds since the beginning of the day, and the day, of a hundred symbols."""
+    bits = [s == "1" for s in symbols]
+    bcd = lambda units, tens: sum(bits[k] << i for i, k in enumerate(units)) + 10 * sum(bits[k] << i for i, k in enumerate(tens))
+    second, minute, hour = bcd(range(1, 5), range(6, 9)), bcd(range(10, 14), range(15, 18)), bcd(range(20, 24), range(25, 27))
+    return 3600 * hour + 60 * minute + second, bcd(range(30, 34), range(35, 39)) + 100 * (bits[40] + 2 * bits[41])
+
+
+for attempt in range(5):
+    pulses.clear()
+    listener = threading.Thread(target=listen)
+    listener.start()
+    run("test", timed, "--out", "irig", "--no-figures")
+    listener.join()
+    edges = [p for p in pulses if p]
+    symbols = [(a[0], a[1], "0" if b[0] - a[0] < 0.0035 else "1" if b[0] - a[0] < 0.0065 else "P")
+               for a, b in zip(edges, edges[1:]) if a[2] and not b[2]]
+    word = "".join(s[2] for s in symbols)
+    mark = word.find("PP")  # the last of a second, and the first of the next
+    if 0 <= mark < 110 and len(word) >= mark + 101 and word[mark + 100] == "P":
+        break
+begun = symbols[mark + 1]
+seconds, day = decode(word[mark + 1:mark + 101])
+now = time.gmtime(begun[1])
+expect(abs(begun[1] - round(begun[1])) < 0.02, f"the second began at {begun[1]}")
+right = time.gmtime(round(begun[1]))
+expect((seconds, day) == (3600 * right.tm_hour + 60 * right.tm_min + right.tm_sec, right.tm_yday), f"{seconds} {day}, {right}")
 finish()

@@ -66,8 +66,11 @@ struct Bench {
   /// Contacts that people operate, "remote" or "remote: closed"; devices read them as "bench.remote", trials
   /// set them to 0 or 1.
   std::vector<std::string> contacts;
-  std::string scl;            ///< configuration of the substation (IEC 61850-6), relative to the case
-  std::string ied;            ///< as which the bench publishes in it
+  std::string scl;                 ///< configuration of the substation (IEC 61850-6), relative to the case
+  std::string ied;                 ///< as which the bench publishes in it
+  std::string clock = "computer";  ///< or "ptp": what the second is
+  std::string clock_device = "/dev/ptp0";
+  std::string begins = "at once";  ///< or "on the second"
   double listen_s = 0.6;      ///< ahead of the first frame, whether somebody else speaks as the bench will
   int points_per_cycle = 80;  ///< of the records; the streams have 80
   std::vector<PortSettings> ports;

@@ -3,6 +3,7 @@
 #include <array>
 #include <cstddef>
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <span>
 #include <string>
@@ -19,6 +20,7 @@ namespace zavrek::bench {
 namespace internal {
 class Recorder;
 class ControlSeat;
+class TimeSource;
 }  // namespace internal
 
 /// What is simulated: a plant, or a stimulus in its place.
@@ -148,6 +150,8 @@ class Exchange {
   /// By the owner of a point, at the present or at another instant that is known better.
   void tell(PointId point, bool on) noexcept { tell(point, on, time_s()); }
   void tell(PointId point, bool on, double at_s) noexcept;
+  /// For a point that changes all the time: it is as it is, and no event.
+  void show_only(PointId point, bool on) noexcept { points_[point.index].on = on; }
   /// From the present on, or from `at_s` within the step to come. Operated: closed above one half. False when
   /// interlocking refuses it.
   bool ask(AskId what, double value) noexcept { return ask(what, value, time_s()); }
@@ -157,6 +161,14 @@ class Exchange {
   [[nodiscard]] std::int64_t now_ns() const noexcept;
   [[nodiscard]] wire::Now now() const noexcept;
   [[nodiscard]] std::int64_t zero_ns() const noexcept { return zero_ns_; }
+  /// UTC of the present of the plant, by the clock at its start; of now when not paced.
+  [[nodiscard]] std::int64_t plant_utc_ns() const noexcept;
+  /// Whether that clock is synchronised: 0 no, 1 to some clock, 2 to a global one; as the trial has it.
+  [[nodiscard]] int synchronised() const noexcept;
+  /// As time stamps say it.
+  [[nodiscard]] std::uint8_t clock_quality() const noexcept;
+  /// Number of the sample at 0 s of the plant in its second, at so many a second.
+  [[nodiscard]] long long count_at_zero(double rate_Hz) const noexcept;
 
   /// Changes so far, by their times; those beyond `most_changes` are lost, and counted.
   [[nodiscard]] const std::vector<Change>& changes() const noexcept { return changes_; }
@@ -166,7 +178,11 @@ class Exchange {
   // --- by the loop of a run ---------------------------------------------------------------------
   /// All that is read has its place: values are read from now on.
   void begin(internal::Recorder* recorder, double rate_Hz);
-  void begin_pace(std::int64_t zero_ns) noexcept { zero_ns_ = zero_ns; }
+  /// The plant stands at 0 s at this instant of the clock that never jumps; `utc_zero_ns` is kept from the
+  /// first time on.
+  void begin_pace(std::int64_t zero_ns, std::int64_t utc_zero_ns) noexcept;
+  [[nodiscard]] const internal::TimeSource& time_source() const noexcept { return *time_source_; }
+  [[nodiscard]] std::int64_t utc_zero_ns() const noexcept { return utc_zero_ns_; }
   void read() noexcept;
   /// Shows values `share` of the latest step behind its beginning, at `time_s`.
   void show(double share, double time_s) noexcept;
@@ -243,7 +259,10 @@ class Exchange {
   std::vector<Change> changes_;
   long long lost_changes_ = 0;
   long long discontinuities_seen_ = 0;  // of the plant, when positions were read
-  std::int64_t zero_ns_ = 0;
+  std::int64_t zero_ns_ = 0, utc_zero_ns_ = 0;
+  std::unique_ptr<internal::TimeSource> time_source_;
+  SettingId clock_lost_;
+  int synchronised_ = 0;
 };
 
 }  // namespace zavrek::bench

@@ -7,20 +7,23 @@
 #include "zavrek/bench/ports/card.hpp"
 #include "zavrek/bench/ports/contact_in.hpp"
 #include "zavrek/bench/ports/contact_out.hpp"
+#include "zavrek/bench/ports/intruder.hpp"
 #include "zavrek/bench/ports/message.hpp"
 #include "zavrek/bench/ports/stream.hpp"
 #include "zavrek/bench/ports/stream_in.hpp"
 #include "zavrek/bench/ports/subscription.hpp"
+#include "zavrek/bench/ports/time_code.hpp"
 #include "zavrek/network/registry.hpp"
 
 namespace zavrek::bench {
 
 /// Every kind of port that a bench can name. A new one is its header (description and field table), its
 /// source in src/bench/ports (`check` and `make_port`), its test, and its row here.
-using PortSettings = std::variant<Stream,    //
-                                  StreamIn,  //
-                                  Message,   //
-                                  Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn>;
+using PortSettings =
+    std::variant<Stream,    //
+                 StreamIn,  //
+                 Message,   //
+                 Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn, TimeCode, Intruder>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

@@ -87,7 +87,7 @@ class MessagePort final : public Port {
     if (is(silent_)) return;
     fill(exchange, now.utc_ns,
          (is(invalid_) ? wire::Quality::invalid : 0) | (is(test_) ? wire::Quality::test : 0));
-    publisher_.describe(clock_quality, is(simulation_), is(needs_commissioning_));
+    publisher_.describe(exchange.clock_quality(), is(simulation_), is(needs_commissioning_));
     publisher_.poll(now, present_, link_);
   }
   std::string medium() const override { return frames_ ? frames_->description() : std::string(); }
@@ -107,9 +107,6 @@ class MessagePort final : public Port {
   }
 
  private:
-  /// The computer's clock is taken as it is: nothing is known of it.
-  static constexpr std::uint8_t clock_quality = wire::Stamp::not_synchronised | 10;
-
   /// A link whose frames go the way that may be spoiled.
   class SpoiledLink final : public wire::Link {
    public:
@@ -165,8 +162,8 @@ class MessagePort final : public Port {
     }
     for (std::size_t k = 0; k < shown_.size(); ++k) {
       if (shown_[k].text.what == EntryText::What::time)
-        present_[k] =
-            Datum::time({static_cast<std::uint64_t>(shown_[shown_[k].of].changed_utc_ns), clock_quality});
+        present_[k] = Datum::time(
+            {static_cast<std::uint64_t>(shown_[shown_[k].of].changed_utc_ns), exchange.clock_quality()});
     }
   }
   [[nodiscard]] static Datum datum(const Exchange& exchange, Shown& shown, std::int64_t utc_ns) noexcept {

@@ -18,6 +18,7 @@ namespace {
 
 using wire::Quality;
 
+constexpr double as_the_clock = -1;              // a smpSynch that tells the truth
 constexpr std::uint16_t samples_per_second = 1;  // what smpRate counts, by smpMod
 
 bool includes(const Stream& stream, std::string_view field) {
@@ -64,7 +65,8 @@ class StreamPort final : public Port {
     derived_ = one("derived", 1);
     simulation_ = one("simulation", 1);
     frozen_ = one("frozen", 1);
-    synchronised_ = one("synchronised", 2);
+    synchronised_ =
+        exchange.add_setting(stream_.name, {"synchronised", "", as_the_clock, 2, as_the_clock}, !sent_);
     count_ahead_ = one("count_ahead", most_samples_per_s);
     way_.declare(exchange, stream_.name, !sent_);
   }
@@ -144,13 +146,15 @@ class StreamPort final : public Port {
   void fill(wire::Asdu& asdu, const Exchange& exchange, bool frozen, std::uint32_t quality) noexcept {
     const auto rate = static_cast<long long>(rate_Hz_);
     const auto ahead = static_cast<long long>(exchange.setting(count_ahead_));
-    asdu.count = static_cast<std::uint16_t>((exchange.sample() + ahead) % rate);
-    asdu.synchronised = static_cast<std::uint8_t>(exchange.setting(synchronised_));
+    asdu.count =
+        static_cast<std::uint16_t>((exchange.sample() + exchange.count_at_zero(rate_Hz_) + ahead) % rate);
+    const double said = exchange.setting(synchronised_);
+    asdu.synchronised = static_cast<std::uint8_t>(said < 0 ? exchange.synchronised() : said);
     if (asdu.refresh) {
       const wire::Now now = exchange.now();
       const auto instant = exchange.zero_ns() + static_cast<std::int64_t>(1e9 * exchange.shown_s());
       const std::int64_t age = exchange.zero_ns() == 0 ? 0 : now.steady_ns - instant;
-      *asdu.refresh = {static_cast<std::uint64_t>(now.utc_ns - age), wire::Stamp::not_synchronised};
+      *asdu.refresh = {static_cast<std::uint64_t>(now.utc_ns - age), exchange.clock_quality()};
     }
     for (std::size_t k = 0; k < carried_.size(); ++k) {
       wire::MeasuredValue& value = asdu.values[k];

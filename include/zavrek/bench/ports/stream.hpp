@@ -42,7 +42,7 @@ inline const network::Table& table(const Stream*) {
               "in mA, voltages in 10 mV; settings for trials: NAME.loss, delay, jitter, "
               "duplicates, disorder, corruption (of its frames), NAME.invalid, questionable, "
               "test, operator_blocked, derived, simulation (0 or 1), frozen (values stand "
-              "still), count_ahead (of smpCnt), synchronised (smpSynch)")
+              "still), count_ahead (of smpCnt), synchronised (smpSynch; -1: as the clock is)")
               .element("ct", &Stream::ct,
                        "current transformers that it samples; needed where `carries` is left out",
                        Need::optional)
