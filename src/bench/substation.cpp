@@ -330,7 +330,8 @@ std::vector<scl::Entry> message_entries(const Message& message, Numbers& numbers
       members_until = members_from + static_cast<std::size_t>(text.members);
       continue;
     }
-    const auto& [object, fc] = objects.at(value_of(text, k < members_until ? members_from : 0));
+    const auto& placed = objects.at(value_of(text, k < members_until ? members_from : 0));
+    const std::string &object = placed.first, &fc = placed.second;
     const auto add = [&](const char* attribute, const char* type) {
       entries.push_back({fmt::format("{}.{} [{}]", object, attribute, fc), type, text.name, 0});
     };

@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <atomic>
 #include <cerrno>
 #include <cmath>
@@ -86,7 +87,7 @@ Board Board::make(const std::string& name) {
     for (std::size_t k = 0; k < terminals; ++k) board.put(part, k, std::numeric_limits<double>::quiet_NaN());
   }
   at<std::uint32_t>(bytes, server_at).store(own);
-  std::memcpy(bytes, magic, 8);
+  std::copy_n(magic, 8, bytes);
   return board;
 }
 

@@ -13,6 +13,10 @@
 #include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/card.hpp"
 
+namespace zavrek::test {
+extern long long allocations;  // counting_allocator.cpp
+}
+
 namespace zavrek::bench {
 namespace {
 
@@ -210,6 +214,71 @@ TEST(Terminals, CarryVoltsAmperesAndContactsBothWays) {
   long long cut_off = 0;
   for (const Account& account : run.accounts()) cut_off += account.saturated;
   EXPECT_GT(cut_off, 100) << "VT1.va, 127 V at a converter for 10";
+}
+
+/// Every kind of port at once, spoiled too, once all texts have their length.
+TEST(Terminals, AllocateNothingWithEverythingBesideThem) {
+  bench::Setup setup = quay_with_board(board_name("still"));
+  setup.bench.medium = "datagram";
+  setup.bench.listen_s = 0;
+  const std::string id = board_name("still");
+  Stream stream;
+  stream.name = "M1";
+  stream.id = id;
+  stream.ct = "CT1";
+  stream.vt = "VT1";
+  stream.appid = 0x5021;
+  stream.published = "always";
+  stream.rate_Hz = 4800;
+  stream.group = 2;
+  stream.includes = {"refrTm", "smpRate"};
+  stream.data_set = "a data set with a name that is long enough";
+  StreamIn in;
+  in.name = "N1";
+  in.id = id;
+  in.appid = 0x5021;
+  in.rate_Hz = 4800;
+  in.when_silent = "off";
+  Message message;
+  message.name = "G1";
+  message.id = id;
+  message.appid = 0x331;
+  message.entries = {"{ Q1 as position, quality of Q1, time of Q1 }", "CT1.ia as float within 20 A"};
+  Subscription reading;
+  reading.name = "H1";
+  reading.id = id;
+  reading.appid = 0x331;
+  reading.entries = {"{ q1 as position, quality of q1, - }", "ia as float"};
+  reading.when_silent = "keep";
+  TimeCode code;
+  code.name = "irig";
+  Intruder mole;
+  mole.name = "mole";
+  mole.as = "H1";
+  for (PortSettings port : std::vector<PortSettings>{stream, in, message, reading, code, mole})
+    setup.bench.ports.push_back(std::move(port));
+  ASSERT_TRUE(validate(setup).empty());
+  bench::Run run(setup, setup.network, {.free = true});
+  auto probe = std::make_unique<Probe>();
+  long long before = 0, after = -1;
+  probe->given = [&](Exchange& exchange) {
+    if (exchange.time_s() < 0.1) before = zavrek::test::allocations;
+    if (exchange.time_s() < 0.4) after = zavrek::test::allocations;
+  };
+  run.add(std::move(probe));
+  run.record(0.45, 0, {"in.v", "N1.ia", "H1.ia"});
+  std::vector<Deed> deeds;
+  for (const char* what :
+       {"M1.loss", "M1.delay", "M1.disorder", "M1.corruption", "G1.jitter", "H1.duplicates"}) {
+    deeds.push_back({.at_s = 0.15, .kind = Deed::Kind::set, .what = what, .value = 0.01});
+    deeds.push_back({.at_s = 0.3, .kind = Deed::Kind::set, .what = what, .value = 0});
+  }
+  deeds.push_back({.at_s = 0.2, .kind = Deed::Kind::set, .what = "mole.forged", .value = 1000});
+  run.schedule(deeds);
+  ASSERT_EQ(run.start(), "");
+  (void)run.execute(0.45);
+  ASSERT_EQ(run.failure(), "");
+  EXPECT_EQ(after - before, 0) << "allocations";
 }
 
 TEST(Terminals, ThatDoNotFitAreRefusedByName) {

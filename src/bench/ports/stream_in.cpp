@@ -19,6 +19,7 @@ namespace zavrek::bench::internal {
 namespace {
 
 constexpr double followed_drift = 100e-6;
+constexpr std::size_t longest_text = 129;  // of IEC 61850-7-2, VisibleString129
 
 bool is_passed_over(const std::string& name) { return name == "-"; }
 
@@ -32,6 +33,11 @@ class StreamInPort final : public Port, public FrameListener {
         rows_(kept * width_, 0.0),
         shown_(width_, 0.0) {
     if (!settings.source.empty()) source_ = wire::parse_mac_address(settings.source);
+    for (wire::Asdu& asdu : incoming_.asdus) {
+      asdu.values.reserve(wire::most_sampled);
+      asdu.id.reserve(longest_text);
+      asdu.data_set.reserve(longest_text);
+    }
     account_.port = "stream_in." + settings.name;
     account_.carries = fmt::format("sampled values {:#06x} in", settings.appid);
   }
