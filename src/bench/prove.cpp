@@ -453,7 +453,7 @@ std::string to_string(const std::vector<Proof>& proofs) {
     const char* word = proof.verdict == Proof::Verdict::passed   ? "pass"
                        : proof.verdict == Proof::Verdict::failed ? "FAIL"
                                                                  : "    ";
-    text += fmt::format("{} {:<8} {:<16} {:<16} {:<8} applied {:<14} found {:<22} {}", word,
+    text += fmt::format("{} {:<8} {:<16} {:<16} {:<8} applied {:<15} found {:<22} {}", word,
                         proof.wire.device, proof.wire.terminal, proof.wire.signal, proof.wire.input,
                         proof.applied, proof.found, proof.remark);
     text.erase(text.find_last_not_of(' ') + 1);
