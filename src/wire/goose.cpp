@@ -149,7 +149,7 @@ bool read_integer(Bytes content, Datum& datum) {
 bool read_natural(Bytes content, Datum& datum) {
   bool good = true;
   datum = Datum::natural(internal::unsigned_of(content, good));
-  return good;
+  return good && datum.value <= 0xFFFFFFFF;  // INT32U; five bytes where the first keeps the sign clear
 }
 
 bool read_entries(Bytes content, std::vector<Datum>& entries, int depth, std::size_t& count) {
