@@ -25,8 +25,8 @@ struct Entry {
   std::string reference;  ///< "LD0/PTRC1.Tr.general [ST]"
   std::string type;  ///< basic type: "BOOLEAN", "Dbpos", "Quality", "Timestamp", "INT32", "FLOAT32"; "" where
                      ///< the templates do not say; "structure"
-  std::string of;   ///< description of the logical node that has it
-  int members = 0;  ///< of a structure
+  std::string of;    ///< description of the logical node that has it
+  int members = 0;   ///< of a structure
   bool operator==(const Entry&) const = default;
 };
 
