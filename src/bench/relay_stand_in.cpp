@@ -16,6 +16,8 @@ using namespace wire;
 namespace {
 /// Samples by which a stream may lag another; a count further back is a stream that began again.
 constexpr int most_late = 40;
+/// That may be missing without doubt of the number behind them.
+constexpr int most_gap = 40;
 /// A stream that is silent for so long may come from another source from then on.
 constexpr std::int64_t source_kept_ns = 100'000'000;
 }  // namespace
@@ -45,6 +47,7 @@ RelayStandIn::RelayStandIn(protection::RelaySettings settings, StandInPorts port
       between_(last_),
       arrived_(ports_.streams.size(), 0),
       missing_(ports_.streams.size(), 0),
+      suspects_(ports_.streams.size(), -1),
       entries_(entries_of(ports_, relay_.outputs())),
       published_(entries_.size()),
       outputs_(relay_.outputs().size(), false),
@@ -96,6 +99,16 @@ void RelayStandIn::take_asdu(std::size_t stream, const Asdu& asdu, Now now, Link
     ++account_.late;
     return;
   }
+  if (ahead > most_gap) {
+    // A number that is far off may be damaged: it counts once the next follows it.
+    const bool follows = suspects_[stream] >= 0 && asdu.count == (suspects_[stream] + 1) % stream_rate_;
+    suspects_[stream] = asdu.count;
+    if (!follows) {
+      ++account_.unfit;
+      return;
+    }
+  }
+  suspects_[stream] = -1;
   if (ahead > stream_rate_ / 2)
     begin_again();
   else if (ahead > 0)

@@ -64,6 +64,20 @@ TEST_F(StandInTest, BridgesAFewLostSamplesAndStartsAfreshAfterMany) {
   EXPECT_FALSE(relay.relay().start());
 }
 
+TEST_F(StandInTest, DoesNotFollowASingleNumberThatIsFarOff) {
+  RelayStandIn relay(settings, {});
+  for (int k = 0; k < 200; ++k) relay.take(sample(k, 400), {}, link);
+  EXPECT_TRUE(relay.relay().start());
+  relay.take(sample(1700, 400), {}, link);
+  relay.take(sample(3100, 400), {}, link);
+  for (int k = 200; k < 210; ++k) relay.take(sample(k, 400), {}, link);
+  EXPECT_TRUE(relay.relay().start());
+  EXPECT_EQ(relay.account().lost, 0);
+  EXPECT_EQ(relay.account().unfit, 2);
+  for (int k = 1000; k < 1010; ++k) relay.take(sample(k, 400), {}, link);
+  EXPECT_EQ(relay.account().restarts, 1) << "two in a row are believed";
+}
+
 TEST_F(StandInTest, IgnoresStrangersAndGarbageAndTripsOnNeither) {
   RelayStandIn relay(settings, {});
   std::mt19937 random(13);

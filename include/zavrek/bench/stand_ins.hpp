@@ -90,6 +90,7 @@ class RelayStandIn {
   std::vector<protection::Sample> last_, before_, between_;  // per stream
   std::vector<char> arrived_;  // per stream: has the sample that is being gathered
   std::vector<int> missing_;   // per stream: samples since its last good one
+  std::vector<int> suspects_;  // per stream: count of a sample that was far off, else -1
   /// An entry of its message: an output, or what goes with one.
   struct Entry {
     enum class What : char { value, position, quality, time, structure } what = What::value;

@@ -19,6 +19,8 @@ namespace zavrek::bench::internal {
 namespace {
 
 constexpr double followed_drift = 100e-6;
+constexpr long long most_late = 200;       // samples by which one may come behind a newer one
+constexpr long long most_gap = 8;          // that may be missing without doubt of the number behind them
 constexpr std::size_t longest_text = 129;  // of IEC 61850-7-2, VisibleString129
 
 bool is_passed_over(const std::string& name) { return name == "-"; }
@@ -160,17 +162,36 @@ class StreamInPort final : public Port, public FrameListener {
       base_ns_ = now_ns - nominal_ns(newest_);
       return;
     }
-    const long long ahead = (asdu.count - newest_ % rate + rate) % rate;
-    if (ahead == 0 || ahead > rate / 2) {  // again, or of before one that is here
+    long long ahead = (asdu.count - newest_ % rate + rate) % rate;
+    if (ahead == 0 || rate - ahead <= most_late) {  // again, or of before one that is here
       ++account_.late;
       return;
     }
+    if (ahead > most_gap) {
+      // A number that is far off may be damaged: it counts once the next follows it.
+      const bool follows = suspect_ >= 0 && asdu.count == (suspect_ + 1) % rate;
+      suspect_ = asdu.count;
+      if (!follows) {
+        ++account_.unfit;
+        return;
+      }
+      if (ahead > rate / 2) return begin_again(asdu, now_ns);
+    }
+    suspect_ = -1;
     const long long number = newest_ + ahead;
     keep(number, asdu);
     bridge(number);
     newest_ = number;
     base_ns_ += static_cast<std::int64_t>(followed_drift * 1e9 * static_cast<double>(ahead) / rate_Hz_);
-    base_ns_ = std::min(base_ns_, now_ns - nominal_ns(number));
+    if (ahead == 1) base_ns_ = std::min(base_ns_, now_ns - nominal_ns(number));  // a number beyond doubt
+  }
+  /// Of a publisher whose numbers went back: it has nothing to do with what was before.
+  void begin_again(const wire::Asdu& asdu, std::int64_t now_ns) noexcept {
+    ++account_.restarts;
+    suspect_ = -1;
+    newest_ = asdu.count;
+    keep(newest_, asdu);
+    base_ns_ = now_ns - nominal_ns(newest_);
   }
   [[nodiscard]] bool is_good(const wire::Asdu& asdu) const noexcept {
     for (std::size_t k = 0; k < width_; ++k) {
@@ -241,6 +262,7 @@ class StreamInPort final : public Port, public FrameListener {
   wire::SampledValues incoming_;
   std::optional<wire::MacAddress> source_;
   long long newest_ = -1;
+  long long suspect_ = -1;    // count of a sample that was far off; -1 when the last was not
   std::int64_t base_ns_ = 0;  // when sample 0 would have come
   bool silent_ = false;
   double silent_since_s_ = 0;
