@@ -27,7 +27,7 @@ Amplifier::Amplifier(const AnalogueOut& settings, double full_scale, const std::
       most_change_(settings.slew.empty() ? INFINITY : step_s * parse_quantity_as(settings.slew, unit + "/s")),
       noise_(settings.noise.empty() ? 0 : parse_quantity_as(settings.noise, unit)),
       bandwidth_(settings.bandwidth_Hz, step_s),
-      random_(0x9E3779B97F4A7C15U ^ (seed + 1)) {}
+      random_(seed + 1) {}
 
 double Amplifier::next(double wanted) noexcept {
   if (std::abs(wanted) > limit_) {
@@ -38,12 +38,7 @@ double Amplifier::next(double wanted) noexcept {
   if (noise_ == 0) return state_;
   // A sum of twelve is as good as Gaussian within three deviations.
   double sum = -6;
-  for (int k = 0; k < 12; ++k) {
-    random_ ^= random_ >> 12U;
-    random_ ^= random_ << 25U;
-    random_ ^= random_ >> 27U;
-    sum += static_cast<double>((random_ * 0x2545F4914F6CDD1DU) >> 11U) * 0x1p-53;
-  }
+  for (int k = 0; k < 12; ++k) sum += random_.share();
   return state_ + noise_ * sum;
 }
 

@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "bench/random.hpp"
 #include "zavrek/bench/exchange.hpp"
 #include "zavrek/bench/ports/analogue_out.hpp"
 
@@ -75,7 +76,7 @@ class Amplifier {
  private:
   double limit_ = INFINITY, most_change_ = INFINITY, noise_ = 0, state_ = 0;
   LowPass bandwidth_;
-  std::uint64_t random_ = 1;
+  Random random_;
   long long cut_off_ = 0;
 };
 

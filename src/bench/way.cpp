@@ -32,16 +32,8 @@ bool Way::look(const Exchange& exchange) noexcept {
   return at_work_;
 }
 
-/// Of 53 bits (S. Vigna, xorshift64*).
-double Way::random() noexcept {
-  state_ ^= state_ >> 12U;
-  state_ ^= state_ << 25U;
-  state_ ^= state_ >> 27U;
-  return static_cast<double>((state_ * 0x2545F4914F6CDD1DU) >> 11U) * 0x1p-53;
-}
-
 bool Way::draws(What what) noexcept {
-  if (share_[what] == 0 || random() >= share_[what]) return false;
+  if (share_[what] == 0 || random_.share() >= share_[what]) return false;
   ++spoiled_;
   return true;
 }
@@ -50,8 +42,8 @@ wire::Bytes Way::spoil(wire::Bytes frame) noexcept {
   if (frame.size() <= header_bytes || frame.size() > spoiled_frame_.size()) return frame;
   std::copy(frame.begin(), frame.end(), spoiled_frame_.begin());
   const double behind = static_cast<double>(frame.size() - header_bytes);
-  const std::size_t at = header_bytes + static_cast<std::size_t>(random() * behind);
-  spoiled_frame_[at] ^= static_cast<std::uint8_t>(1 + static_cast<int>(random() * 254));
+  const std::size_t at = header_bytes + static_cast<std::size_t>(random_.share() * behind);
+  spoiled_frame_[at] ^= static_cast<std::uint8_t>(1 + static_cast<int>(random_.share() * 254));
   return wire::Bytes(spoiled_frame_).first(frame.size());
 }
 
@@ -62,7 +54,7 @@ void Way::hold(wire::Bytes frame) noexcept {
 
 /// Frames keep their order.
 void Way::keep(wire::Bytes frame, std::int64_t now_ns) noexcept {
-  const double late_s = share_[delay] + share_[jitter] * random();
+  const double late_s = share_[delay] + share_[jitter] * random_.share();
   ++spoiled_;
   if (waiting_ == slots_.size() || frame.size() > wire::longest_frame) return;
   std::int64_t due_ns = now_ns + static_cast<std::int64_t>(1e9 * late_s);

@@ -9,6 +9,7 @@
 #include <utility>
 #include <vector>
 
+#include "bench/random.hpp"
 #include "zavrek/bench/exchange.hpp"
 #include "zavrek/wire/ethernet.hpp"
 
@@ -66,7 +67,6 @@ class Way {
   [[nodiscard]] std::uint8_t* bytes_of(std::size_t slot) noexcept {
     return bytes_.get() + slot * wire::longest_frame;
   }
-  [[nodiscard]] double random() noexcept;  // 0 to 1
   [[nodiscard]] bool draws(What what) noexcept;
   [[nodiscard]] wire::Bytes spoil(wire::Bytes frame) noexcept;
   void hold(wire::Bytes frame) noexcept;
@@ -80,7 +80,7 @@ class Way {
   std::unique_ptr<std::uint8_t[]> bytes_;  // of all slots
   wire::FrameBuffer spoiled_frame_{}, held_{};
   std::size_t held_size_ = 0;
-  std::uint64_t state_ = 0x9E3779B97F4A7C15U;
+  Random random_;
   long long spoiled_ = 0;
 };
 

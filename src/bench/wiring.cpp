@@ -13,6 +13,7 @@
 #include "bench/channels.hpp"
 #include "bench/measured.hpp"
 #include "bench/names.hpp"
+#include "record/csv_field.hpp"
 
 namespace zavrek::bench {
 namespace {
@@ -205,13 +206,6 @@ const std::array<std::pair<const char*, std::string Wire::*>, 9>& columns() {
   return all;
 }
 
-std::string csv_text(const std::string& text) {
-  if (text.find_first_of(",\"\n\r") == std::string::npos) return text;
-  std::string quoted = "\"";
-  for (const char c : text) quoted += c == '"' ? std::string("\"\"") : std::string(1, c);
-  return quoted + "\"";
-}
-
 /// The fields of the lines of a CSV file (RFC 4180).
 std::vector<std::vector<std::string>> csv_rows(std::string_view csv) {
   std::vector<std::vector<std::string>> rows;
@@ -275,7 +269,7 @@ std::string to_csv(const std::vector<Wire>& wires) {
   text += '\n';
   for (const Wire& wire : wires) {
     text += std::to_string(wire.channel);
-    for (const auto& column : columns()) text += "," + csv_text(wire.*column.second);
+    for (const auto& column : columns()) text += "," + record::internal::csv_field(wire.*column.second);
     text += '\n';
   }
   return text;

@@ -31,16 +31,6 @@ std::string escaped(std::string_view text) {
   return out;
 }
 
-std::string csv_field(const std::string& text) {
-  if (text.find_first_of(",\"\n") == std::string::npos) return text;
-  std::string out = "\"";
-  for (const char c : text) {
-    if (c == '"') out += '"';
-    out += c;
-  }
-  return out + "\"";
-}
-
 std::string badge(bool passed) {
   return passed ? "<span class=\"badge pass\">pass</span>" : "<span class=\"badge fail\">fail</span>";
 }

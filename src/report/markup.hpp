@@ -5,13 +5,13 @@
 #include <string_view>
 #include <vector>
 
+#include "record/csv_field.hpp"
 #include "zavrek/trial.hpp"
 
 namespace zavrek::report::internal {
 
 [[nodiscard]] std::string escaped(std::string_view text);
-/// A field of a CSV file, in quotes where it needs them.
-[[nodiscard]] std::string csv_field(const std::string& text);
+using record::internal::csv_field;
 [[nodiscard]] std::string badge(bool passed);
 [[nodiscard]] std::string now_text();
 /// To the opened body.

@@ -5,6 +5,7 @@
 
 #include "bench/irig.hpp"
 #include "bench/probe.hpp"
+#include "bench/quay.hpp"
 #include "zavrek/bench.hpp"
 #include "zavrek/pace.hpp"
 
@@ -49,23 +50,8 @@ TEST(Irig, SaysTheTimeInTheDigitsOfTheStandard) {
 }
 
 bench::Setup timed_quay(const std::string& id) {
-  bench::Setup setup;
-  setup.network.buses = {{"quay", 11e3}, {"berth", 11e3}};
-  setup.network.elements = {
-      network::Source{.name = "grid", .bus = "quay", .short_circuit_VA = 140e6},
-      network::Breaker{.name = "Q1", .between = {"quay", "berth"}},
-      network::CurrentTransformer{.name = "CT1", .on = "Q1", .primary_A = 300, .secondary_A = 1},
-      network::VoltageTransformer{.name = "VT1", .bus = "quay", .primary_V = 11e3, .secondary_V = 110},
-      network::Load{.name = "ferry", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
-  setup.bench.medium = "datagram";
-  setup.bench.listen_s = 0;
-  Stream stream;
-  stream.name = "M1";
-  stream.id = id;
-  stream.ct = "CT1";
-  stream.vt = "VT1";
-  stream.appid = 0x5011;
-  stream.published = "always";
+  bench::Setup setup = quay();
+  Stream stream = stream_of_quay(id, 0x5011);
   stream.includes = {"refrTm"};
   setup.bench.ports = {stream};
   return setup;
@@ -139,7 +125,6 @@ TEST(Intruder, IsCountedAndNotBelieved) {
   Intruder intruder;
   intruder.name = "mole";
   intruder.as = "S2";
-  setup.bench.contacts = {"remote"};
   setup.bench.ports = {message, reading, intruder};
   ASSERT_TRUE(validate(setup).empty());
   bench::Run run(setup, setup.network, {.free = true});

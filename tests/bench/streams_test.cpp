@@ -9,40 +9,16 @@
 
 #include "bench/data_set.hpp"
 #include "bench/probe.hpp"
+#include "bench/quay.hpp"
 #include "bench/way.hpp"
 #include "zavrek/bench.hpp"
 
 namespace zavrek::bench {
 namespace {
 
-/// A source, a breaker, a load, with transformers; what it publishes it reads itself.
-bench::Setup quay() {
-  bench::Setup setup;
-  setup.network.buses = {{"quay", 11e3}, {"berth", 11e3}};
-  setup.network.elements = {
-      network::Source{.name = "grid", .bus = "quay", .short_circuit_VA = 140e6},
-      network::Breaker{.name = "Q1", .between = {"quay", "berth"}},
-      network::CurrentTransformer{.name = "CT1", .on = "Q1", .primary_A = 300, .secondary_A = 1},
-      network::VoltageTransformer{.name = "VT1", .bus = "quay", .primary_V = 11e3, .secondary_V = 110},
-      network::Load{.name = "ferry", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
-  setup.bench.medium = "datagram";
-  setup.bench.contacts = {"remote"};
-  setup.bench.listen_s = 0;
-  return setup;
-}
-
 std::string own_id(const char* stem) { return stem + std::to_string(getpid()); }
 
-Stream stream_out() {
-  Stream stream;
-  stream.name = "M1";
-  stream.id = own_id("mu");
-  stream.ct = "CT1";
-  stream.vt = "VT1";
-  stream.appid = 0x5001;
-  stream.published = "always";
-  return stream;
-}
+Stream stream_out() { return stream_of_quay(own_id("mu"), 0x5001); }
 
 StreamIn stream_in(const Stream& of) {
   StreamIn in;

@@ -1,7 +1,7 @@
 // The configuration of a substation: read as others write it, written, read back, and held against a bench.
 #include <gtest/gtest.h>
 
-#include "zavrek/bench.hpp"
+#include "bench/quay.hpp"
 #include "zavrek/bench/substation.hpp"
 #include "zavrek/scl.hpp"
 
@@ -88,19 +88,8 @@ TEST(Scl, ReadsWhatIsWrittenElsewhere) {
   EXPECT_FALSE(all.streams[0].address->tagged);
 }
 
-bench::Setup configured_quay() {
-  bench::Setup setup;
-  setup.network.buses = {{"quay", 11e3}, {"berth", 11e3}};
-  setup.network.elements = {
-      network::Source{.name = "grid", .bus = "quay", .short_circuit_VA = 140e6},
-      network::Breaker{.name = "Q1", .between = {"quay", "berth"}},
-      network::CurrentTransformer{.name = "CT1", .on = "Q1", .primary_A = 300, .secondary_A = 1},
-      network::VoltageTransformer{.name = "VT1", .bus = "quay", .primary_V = 11e3, .secondary_V = 110}};
-  return setup;
-}
-
 TEST(Scl, GivesWhatABenchLeavesOut) {
-  bench::Setup setup = configured_quay();
+  bench::Setup setup = quay();
   Subscription reading;
   reading.name = "AA1F1";
   reading.id = "AA1F1/trips";
@@ -123,7 +112,7 @@ TEST(Scl, GivesWhatABenchLeavesOut) {
 }
 
 TEST(Scl, TellsWhatABenchSaysOtherwiseWithItsLine) {
-  bench::Setup setup = configured_quay();
+  bench::Setup setup = quay();
   Subscription reading;
   reading.name = "bay";
   reading.id = "AA1F1/trips";
@@ -142,7 +131,7 @@ TEST(Scl, TellsWhatABenchSaysOtherwiseWithItsLine) {
 }
 
 TEST(Scl, ABenchWrittenAndReadBackIsTheSame) {
-  bench::Setup setup = configured_quay();
+  bench::Setup setup = quay();
   Stream stream;
   stream.name = "M1";
   stream.ct = "CT1";
@@ -166,7 +155,7 @@ TEST(Scl, ABenchWrittenAndReadBackIsTheSame) {
   setup.bench.ports = {stream, message};
   const std::string text = scl::write(substation_of(setup, "Quay"));
   const scl::Substation read = scl::read(text, "bench.cid");
-  bench::Setup bare = configured_quay();
+  bench::Setup bare = quay();
   Stream bare_stream;
   bare_stream.name = "M1";
   bare_stream.ct = "CT1";

@@ -9,6 +9,7 @@
 
 #include "bench/channels.hpp"
 #include "bench/probe.hpp"
+#include "bench/quay.hpp"
 #include "zavrek/bench.hpp"
 #include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/card.hpp"
@@ -107,15 +108,7 @@ TEST(Board, IsSharedByWhoeverKnowsItsName) {
 }
 
 bench::Setup quay_with_board(const std::string& name) {
-  bench::Setup setup;
-  setup.network.buses = {{"quay", 11e3}, {"berth", 11e3}};
-  setup.network.elements = {
-      network::Source{.name = "grid", .bus = "quay", .short_circuit_VA = 140e6},
-      network::Breaker{.name = "Q1", .between = {"quay", "berth"}},
-      network::CurrentTransformer{.name = "CT1", .on = "Q1", .primary_A = 300, .secondary_A = 1},
-      network::VoltageTransformer{.name = "VT1", .bus = "quay", .primary_V = 11e3, .secondary_V = 110},
-      network::Load{.name = "ferry", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
-  setup.bench.contacts = {"remote"};
+  bench::Setup setup = quay();
   Card board;
   board.name = "board";
   board.address = name;
@@ -219,16 +212,8 @@ TEST(Terminals, CarryVoltsAmperesAndContactsBothWays) {
 /// Every kind of port at once, spoiled too, once all texts have their length.
 TEST(Terminals, AllocateNothingWithEverythingBesideThem) {
   bench::Setup setup = quay_with_board(board_name("still"));
-  setup.bench.medium = "datagram";
-  setup.bench.listen_s = 0;
   const std::string id = board_name("still");
-  Stream stream;
-  stream.name = "M1";
-  stream.id = id;
-  stream.ct = "CT1";
-  stream.vt = "VT1";
-  stream.appid = 0x5021;
-  stream.published = "always";
+  Stream stream = stream_of_quay(id, 0x5021);
   stream.rate_Hz = 4800;
   stream.group = 2;
   stream.includes = {"refrTm", "smpRate"};

@@ -9,6 +9,7 @@
 #include "bench/carried.hpp"
 #include "bench/data_set.hpp"
 #include "bench/make_port.hpp"
+#include "bench/random.hpp"
 #include "zavrek/wire.hpp"
 
 namespace zavrek::bench::internal {
@@ -131,12 +132,8 @@ class IntruderPort final : public Port {
     const std::size_t size =
         forged_.samples ? encode(*forged_.samples, frame_) : encode(*forged_.message, frame_);
     constexpr std::size_t header_bytes = 26;
-    for (std::size_t k = header_bytes; k < size; ++k) {
-      random_ ^= random_ << 13U;
-      random_ ^= random_ >> 7U;
-      random_ ^= random_ << 17U;
-      frame_[k] = static_cast<std::uint8_t>(random_);
-    }
+    for (std::size_t k = header_bytes; k < size; ++k)
+      frame_[k] = static_cast<std::uint8_t>(random_.bits() >> 56U);
     return size;
   }
   void send(std::size_t size) noexcept {
@@ -148,7 +145,7 @@ class IntruderPort final : public Port {
   SettingId rate_, ahead_, rubbish_;
   double owed_forged_ = 0, owed_rubbish_ = 0;
   std::uint32_t sequence_ = 0;
-  std::uint64_t random_ = 0x2545F4914F6CDD1DU;
+  Random random_;
   Frames* frames_ = nullptr;
   std::array<std::uint8_t, wire::longest_frame> frame_{};
   Account account_;
