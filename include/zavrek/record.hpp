@@ -94,8 +94,11 @@ void write_comtrade(const Record& record, const std::filesystem::path& path, Enc
 /// The samples and events of a record from one time to another. Throws Error when there is no sample.
 [[nodiscard]] Record part_of(const Record& record, double from_s, double until_s);
 
-/// A COMTRADE record (.cfg or .dat) or a .csv file.
+/// A .csv file, an HDF5 file (.h5 or .hdf5; see zavrek/record/hdf5.hpp), else a COMTRADE record (.cfg or
+/// .dat).
 [[nodiscard]] Record read_record(const std::filesystem::path& path);
+/// Likewise; `encoding` is that of COMTRADE.
+void write_record(const Record& record, const std::filesystem::path& path, Encoding encoding);
 
 struct CompareOptions {
   std::vector<std::string> signals;  ///< all common ones when empty

@@ -33,16 +33,16 @@ std::span<const CountOf> counts_of_accounts() {
   return counts;
 }
 
-std::string to_string(const Account& account, double step_s) {
-  std::string text = fmt::format("{:<18} {:<34}", account.port, account.carries);
+std::string to_string(const Account& account, double step_s, std::size_t width) {
+  std::string text = fmt::format("{:<{}} {:<34}", account.port, width, account.carries);
   for (const CountOf& one : counts_of_accounts()) {
     if (account.*one.count != 0) text += fmt::format(" {} {}", account.*one.count, one.word);
   }
   if (account.delay.count() > 0) {
     const auto us = [&](std::int64_t ns) { return static_cast<double>(ns) * 1e-3; };
     const double median = us(account.delay.quantile_ns(0.5));
-    text += fmt::format("\n{:<20} {}: median {:.0f} us ({:.1f} steps), 99.9 % {:.0f}, worst {:.0f}", "",
-                        account.delay_of, median, median * 1e-6 / step_s,
+    text += fmt::format("\n{:<{}} {}: median {:.0f} us ({:.1f} steps), 99.9 % {:.0f}, worst {:.0f}", "",
+                        width + 2, account.delay_of, median, median * 1e-6 / step_s,
                         us(account.delay.quantile_ns(0.999)), us(account.delay.max_ns()));
   }
   return text;
@@ -50,7 +50,9 @@ std::string to_string(const Account& account, double step_s) {
 
 std::string to_string(const std::vector<Account>& accounts, double step_s) {
   std::string text;
-  for (const Account& account : accounts) text += fmt::format("  {}\n", to_string(account, step_s));
+  std::size_t width = 18;
+  for (const Account& account : accounts) width = std::max(width, account.port.size());
+  for (const Account& account : accounts) text += fmt::format("  {}\n", to_string(account, step_s, width));
   if (!text.empty()) text.pop_back();
   return text;
 }

@@ -72,8 +72,16 @@ bool Exchange::knows_value(const std::string& name) const {
   const auto same = [&](const Told& told) { return told.name == name; };
   if (std::any_of(told_names_.begin(), told_names_.end(), same)) return true;
   if (control_ && control_->output_named(name)) return true;
-  const auto names = plant_ ? plant_->signal_names() : std::vector<std::string>{};
-  return std::find(names.begin(), names.end(), name) != names.end();
+  if (plant_) {
+    const std::vector<std::string> names = plant_->signal_names();
+    return std::find(names.begin(), names.end(), name) != names.end();
+  }
+  try {
+    (void)source_.signal(name);
+  } catch (const Error&) {
+    return false;
+  }
+  return true;
 }
 
 ValueId Exchange::value_of(const std::string& name, double factor) {

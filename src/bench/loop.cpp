@@ -280,8 +280,13 @@ std::string Run::Loop::listen() {
 std::string Run::Loop::start() {
   begin();
   if (std::string taken = listen(); !taken.empty()) return taken;
-  const Opening how{frames_, cards_, options_.relay_program, options_.place,
-                    !options_.free || anybody_outside()};
+  const Opening how{frames_,
+                    cards_,
+                    options_.relay_program,
+                    options_.place,
+                    !options_.free || anybody_outside(),
+                    options_.captures_in,
+                    options_.captures_afresh};
   if (control_) {
     if (std::string why = control_->open(how); !why.empty()) return why;
   }

@@ -19,6 +19,19 @@ Ratio voltage_ratio(const network::Network& network, const std::string& name) {
   throw Error("no voltage transformer \"" + name + "\"");
 }
 
+Ratio ratio_of(const Exchange& exchange, const std::string& signal) {
+  const network::Element* element =
+      exchange.plant() ? exchange.setup().network.find_element(signal.substr(0, signal.find('.'))) : nullptr;
+  if (!element) return {1, 1};
+  if (const auto* ct = std::get_if<network::CurrentTransformer>(element))
+    return {ct->primary_A, ct->secondary_A};
+  if (const auto* vt = std::get_if<network::CapacitiveVoltageTransformer>(element))
+    return {vt->primary_V, vt->secondary_V};
+  if (const auto* vt = std::get_if<network::VoltageTransformer>(element))
+    return {vt->primary_V, vt->secondary_V};
+  return {1, 1};
+}
+
 void MeasuredStream::wire(Exchange& exchange, const Stream& stream) {
   const network::Network& network = exchange.setup().network;
   const bool plant = exchange.plant() != nullptr;

@@ -13,6 +13,9 @@ struct Ratio {
 [[nodiscard]] Ratio current_ratio(const network::Network& network, const std::string& ct);
 [[nodiscard]] Ratio voltage_ratio(const network::Network& network, const std::string& vt);
 
+/// Of the element in front of the dot of "CT1.ia", where a plant has it; 1 to 1 for any other signal.
+[[nodiscard]] Ratio ratio_of(const Exchange& exchange, const std::string& signal);
+
 /// In front of signals "CT.ia", "VT.va" as they stand in the plant; a stimulus has no transformers and is
 /// taken as primary already.
 class MeasuredStream {

@@ -83,9 +83,4 @@ Record from_csv(std::string_view text, const std::string& name) {
   return record;
 }
 
-Record read_record(const std::filesystem::path& path) {
-  if (path.extension() == ".csv") return from_csv(read_file(path), path.string());
-  return read_comtrade(path);
-}
-
 }  // namespace zavrek::record

@@ -16,9 +16,12 @@ namespace zavrek::record::internal {
   return out;
 }
 
-/// A name out of somebody's file: besides, what is no UTF-8 becomes question marks, and it has an end.
-[[nodiscard]] inline std::string plain_utf8(std::string_view text) {
-  std::string out = plain(text.substr(0, limits::name_letters));
+/// Text as it may be shown: control characters are blanks, what is no UTF-8 becomes question marks.
+[[nodiscard]] inline std::string readable(std::string_view text) {
+  std::string out(text);
+  for (char& c : out) {
+    if ((c >= 0 && c < ' ') || c == 127) c = ' ';
+  }
   for (std::size_t k = 0; k < out.size();) {
     const auto byte = static_cast<unsigned char>(out[k]);
     const std::size_t length = byte < 0x80                    ? 1
@@ -38,6 +41,11 @@ namespace zavrek::record::internal {
     k += whole ? length : 1;
   }
   return out;
+}
+
+/// A name out of somebody's file: both, and it has an end.
+[[nodiscard]] inline std::string plain_utf8(std::string_view text) {
+  return readable(plain(text.substr(0, limits::name_letters)));
 }
 
 }  // namespace zavrek::record::internal

@@ -119,7 +119,10 @@ void add_running(CLI::App& app, Words& words, int& code) {
                    "more")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
-  verb->add_option("--record", words.run.record, "write the record: NAME.cfg (COMTRADE) or NAME.csv");
+  verb->add_option("--record", words.run.record,
+                   "write the record: NAME.cfg (COMTRADE), NAME.csv or NAME.h5 (HDF5)");
+  verb->add_option("--captures", words.run.captures,
+                   "folder in which the disturbance recorders of the bench keep their files");
   verb->add_option("--figure", words.run.figure, "draw the record: NAME.png or NAME.svg");
   verb->add_option("--cores", words.run.cores, cores_help)->check(CLI::Range(1, 64));
   verb->callback([&] { code = tool::run(words.run); });
@@ -151,7 +154,7 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->callback([&] { code = tool::judge(words.judge); });
 
   verb = app.add_subcommand("plot", "draw a record as PNG or SVG");
-  verb->add_option("record", words.plot.record, "COMTRADE (.cfg, .dat) or .csv")->required();
+  verb->add_option("record", words.plot.record, "COMTRADE (.cfg, .dat), .csv or HDF5 (.h5)")->required();
   verb->add_option("figure", words.plot.figure, "NAME.png or NAME.svg")->required();
   verb->add_option("--title", words.plot.title, "the station of the record when left out");
   verb->add_option("--panels", words.plot.panels, "at most this many groups of signals")
@@ -175,7 +178,8 @@ void add_judging(CLI::App& app, Words& words, int& code) {
   add_study_options(verb, words.study);
   verb->add_option("--tolerance", words.study.tolerance, "relative, of the variable step");
   verb->add_option("--band", words.study.error, "half-width of the band of tolerance, of each signal's peak");
-  verb->add_option("--record", words.study.record, "write the reference: NAME.cfg (COMTRADE) or NAME.csv");
+  verb->add_option("--record", words.study.record,
+                   "write the reference: NAME.cfg (COMTRADE), NAME.csv or NAME.h5 (HDF5)");
   verb->add_option("--figure", words.study.figure, "draw both: NAME.png or NAME.svg");
   verb->add_flag("--depths", words.study.depths,
                  "calculate all converters switched, then averaged, each beside the reference");
@@ -189,7 +193,7 @@ void add_judging(CLI::App& app, Words& words, int& code) {
   verb->callback([&] { code = tool::steps(words.study); });
 
   verb = app.add_subcommand("compare", "lay two records over each other");
-  verb->add_option("first", words.compare.first, "COMTRADE (.cfg, .dat) or .csv")->required();
+  verb->add_option("first", words.compare.first, "COMTRADE (.cfg, .dat), .csv or HDF5 (.h5)")->required();
   verb->add_option("second", words.compare.second, "the same")->required();
   verb->add_option("--signals", words.compare.signals, "signals to compare; all common ones when left out");
   verb->add_option("--shift", words.compare.shift,
@@ -265,7 +269,7 @@ void add_element_tests(CLI::App& app, Words& words, int& code) {
   verb->add_option("--judged-from", o.judged_from,
                    "multiple of pickup from which on times of inverse curves are judged")
       ->check(CLI::Range(1.0, 10.0));
-  verb->add_option("--record", o.record, "play this record (COMTRADE, CSV) to the relay instead");
+  verb->add_option("--record", o.record, "play this record (COMTRADE, CSV, HDF5) to the relay instead");
   verb->add_option("--currents", o.currents,
                    "with --record: beginning of its current channels, such as CT1.i, for each place");
   verb->add_option("--voltages", o.voltages, "likewise of its voltages, such as VT0.v");

@@ -25,15 +25,11 @@ void record_signals(trial::Case& all, const std::vector<std::string>& signals) {
 constexpr double most_in_memory_s = 60;
 
 void write_record(const trial::TrialResult& result, const std::filesystem::path& path) {
-  const bool csv = path.extension() == ".csv";
-  if (result.rows && csv)
-    record::write_csv(result.record, *result.rows, path);
-  else if (result.rows)
-    record::write_comtrade(result.record, *result.rows, path, record::Encoding::binary);
-  else if (csv)
-    record::write_file(path, record::to_csv(result.record));
+  constexpr auto encoding = record::Encoding::binary;
+  if (result.rows)
+    record::write_record(result.record, *result.rows, path, encoding);
   else
-    record::write_comtrade(result.record, path, record::Encoding::binary);
+    record::write_record(result.record, path, encoding);
 }
 
 }  // namespace
@@ -58,6 +54,7 @@ int run(const RunOptions& options) {
                         std::filesystem::read_symlink("/proc/self/exe"),
                         options.cores};
   how.stop = &stop_on_signal();
+  if (!options.captures.empty()) how.captures_in = options.captures;
   if (kept_s > most_in_memory_s && drawn)
     throw Error(
         fmt::format("--figure: {:.0f} s are drawn at most; record them, and draw a part with "

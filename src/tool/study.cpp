@@ -72,14 +72,6 @@ Subject subject_of(const StudyOptions& options) {
   return subject;
 }
 
-void write(const record::Record& record, const std::string& path) {
-  if (path.ends_with(".csv")) {
-    record::write_file(path, record::to_csv(record));
-  } else {
-    record::write_comtrade(record, path, record::Encoding::float32);
-  }
-}
-
 void print(const record::Comparison& comparison, std::size_t most) {
   std::vector<const record::SignalComparison*> rows;
   for (const auto& signal : comparison.signals) rows.push_back(&signal);
@@ -201,7 +193,7 @@ int reference(const StudyOptions& options) {
   const emt::Series fixed = emt::simulate(subject.study);
   const record::Record first = trial::record_of(exact, subject.all, subject.trigger_s);
   const record::Record second = trial::record_of(fixed, subject.all, subject.trigger_s);
-  if (!options.record.empty()) write(first, options.record);
+  if (!options.record.empty()) record::write_record(first, options.record, record::Encoding::float32);
   const double band = parse_quantity_as(options.error, "");
   const record::Comparison comparison = record::compare(first, second, {.band = band});
   if (!options.figure.empty()) {

@@ -115,11 +115,13 @@ std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOption
     const trial::Trial& one = all.trials[k];
     if (one.name.find(options.only) == std::string::npos) continue;
     if (*run.stop) break;
+    const std::filesystem::path stem = out / report::file_stem(k + 1, one.name);
+    run.captures_in = stem;
+    run.captures_afresh = true;
     results.push_back(trial::run_trial(all, one, run));
     run.listens = false;
     if (!options.json) print_result(results.back());
-    written &= try_to(
-        [&] { keep_evidence(all, results.back(), out / report::file_stem(k + 1, one.name), options); });
+    written &= try_to([&] { keep_evidence(all, results.back(), stem, options); });
   }
   return results;
 }

@@ -46,6 +46,7 @@ struct RunOptions {
   std::vector<std::string> signals;  // recorded besides those of the bench
   std::vector<std::string> at;       // what is operated
   std::string record;
+  std::string captures;  // folder for those of disturbance recorders
   std::string figure;
   int cores = 1;
 };

@@ -240,7 +240,11 @@ TEST(Terminals, AllocateNothingWithEverythingBesideThem) {
   Intruder mole;
   mole.name = "mole";
   mole.as = "H1";
-  for (PortSettings port : std::vector<PortSettings>{stream, in, message, reading, code, mole})
+  DisturbanceRecorder recorder;
+  recorder.name = "DR1";
+  recorder.records = {"VT1.v", "CT1.i", "N1.ia", "Q1"};
+  recorder.triggers = {"rms of VT1.va below 1 kV and Q1 for 1 ms", "frequency of VT1.va below 10 Hz"};
+  for (PortSettings port : std::vector<PortSettings>{stream, in, message, reading, code, mole, recorder})
     setup.bench.ports.push_back(std::move(port));
   ASSERT_TRUE(validate(setup).empty());
   bench::Run run(setup, setup.network, {.free = true});

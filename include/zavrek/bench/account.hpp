@@ -43,8 +43,8 @@ struct CountOf {
 };
 [[nodiscard]] std::span<const CountOf> counts_of_accounts();
 
-/// One line for a terminal; what is zero is left out.
-[[nodiscard]] std::string to_string(const Account& account, double step_s);
+/// One line for a terminal, with the name of its port in a column of `width`; what is zero is left out.
+[[nodiscard]] std::string to_string(const Account& account, double step_s, std::size_t width = 18);
 /// Several lines: the accounts of ports beneath a timing table.
 [[nodiscard]] std::string to_string(const std::vector<Account>& accounts, double step_s);
 

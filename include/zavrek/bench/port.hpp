@@ -25,6 +25,8 @@ struct Opening {
   std::filesystem::path program;  ///< that has the verbs `relay` and `controller`
   std::string place;              ///< of every device, when not empty
   bool paced = true;
+  std::filesystem::path captures;  ///< folder for files that ports keep; none when empty
+  bool captures_afresh = false;    ///< what such files a run before has left there goes
 };
 
 /// Carries some of what is shown out, and some of what is asked in. On the thread of the plant `take`,

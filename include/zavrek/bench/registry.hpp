@@ -7,6 +7,7 @@
 #include "zavrek/bench/ports/card.hpp"
 #include "zavrek/bench/ports/contact_in.hpp"
 #include "zavrek/bench/ports/contact_out.hpp"
+#include "zavrek/bench/ports/disturbance_recorder.hpp"
 #include "zavrek/bench/ports/intruder.hpp"
 #include "zavrek/bench/ports/message.hpp"
 #include "zavrek/bench/ports/stream.hpp"
@@ -19,11 +20,11 @@ namespace zavrek::bench {
 
 /// Every kind of port that a bench can name. A new one is its header (description and field table), its
 /// source in src/bench/ports (`check` and `make_port`), its test, and its row here.
-using PortSettings =
-    std::variant<Stream,    //
-                 StreamIn,  //
-                 Message,   //
-                 Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn, TimeCode, Intruder>;
+using PortSettings = std::variant<Stream,    //
+                                  StreamIn,  //
+                                  Message,   //
+                                  Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn,
+                                  TimeCode, DisturbanceRecorder, Intruder>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

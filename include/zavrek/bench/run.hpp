@@ -44,6 +44,10 @@ struct RunOptions {
   bool explain = true;
   /// Keeps rows of the record in this folder, not in memory: for a run of hours (see Run::rows).
   std::filesystem::path rows_in = {};
+  /// Where disturbance recorders of the bench keep their files, numbered on behind those that are there, or
+  /// in place of them; nowhere when empty.
+  std::filesystem::path captures_in = {};
+  bool captures_afresh = false;
 };
 
 /// One run of a setup: its source, its control, its ports, and what is recorded. Nothing is looked up or

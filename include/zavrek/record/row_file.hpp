@@ -42,5 +42,7 @@ class RowFile {
 void write_comtrade(const Record& head, const RowFile& rows, const std::filesystem::path& path,
                     Encoding encoding);
 void write_csv(const Record& head, const RowFile& rows, const std::filesystem::path& path);
+void write_record(const Record& head, const RowFile& rows, const std::filesystem::path& path,
+                  Encoding encoding);
 
 }  // namespace zavrek::record
