@@ -15,6 +15,8 @@ inline constexpr int bench_goose_appid = 0x3FFF;
 
 /// The device and the output that "DEVICE.OUTPUT" names; null when no device does.
 [[nodiscard]] std::pair<const Device*, std::string> owner_of(const Bench& bench, const std::string& point);
+/// Whether a contact at its terminals brings this input of a device.
+[[nodiscard]] bool comes_by_contact(const Bench& bench, const Device& device, const std::string& input);
 /// Points that devices read and this process knows, in the order of the message's entries. `place` overrides
 /// that of every device when not empty.
 [[nodiscard]] std::vector<std::string> bench_published(const Bench& bench, const std::string& place);

@@ -7,6 +7,7 @@
 
 #include <fmt/format.h>
 
+#include "bench/time_source.hpp"
 #include "zavrek/bench/description.hpp"
 #include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/pace.hpp"
@@ -17,6 +18,7 @@ namespace {
 constexpr std::size_t currents = 3;  // of the six quantities, ahead of the voltages
 constexpr double closed_from = 0.5;  // of what a closed contact has
 constexpr int told_cycles = 4;       // that a relay's display goes over
+constexpr std::int64_t second_ns = 1'000'000'000;
 constexpr auto board_looked_for = std::chrono::milliseconds(20);
 
 std::size_t places_of(const StandInTerminals& terminals) {
@@ -78,7 +80,7 @@ RelayAtBoard::RelayAtBoard(const protection::RelaySettings& settings, const Stan
         {number_in(relay_.outputs(), one.name, "output"), one.terminal, 0, level(one.wetting_V)});
 }
 
-void RelayAtBoard::convert() {
+bool RelayAtBoard::convert() {
   const double angle_rad = 2 * std::numbers::pi * std::fmod(board_.time_s() * frequency_Hz_, 1.0);
   const double cosine = std::cos(angle_rad), sine = std::sin(angle_rad);
   for (Line& line : lines_) {
@@ -93,12 +95,13 @@ void RelayAtBoard::convert() {
     (line.quantity < currents ? sample.current_A[line.quantity]
                               : sample.voltage_V[line.quantity - currents]) = line.to_primary * y;
   }
-  if (++phase_ < oversampling_) return;
+  if (++phase_ < oversampling_) return false;
   phase_ = 0;
   decide();
-  if (++samples_told_ < told_cycles * samples_per_cycle) return;
+  if (++samples_told_ < told_cycles * samples_per_cycle) return true;
   samples_told_ = 0;
   tell_measured();
+  return true;
 }
 
 void RelayAtBoard::tell(card::Board::Part part, std::size_t place, double value) {
@@ -132,35 +135,126 @@ void RelayAtBoard::tell_measured() {
   }
 }
 
+SamplesOut::SamplesOut(const StandInTerminals& terminals, double rate_Hz) : rate_Hz_(rate_Hz) {
+  message_.address = wire::sampled_values_address(terminals.samples_appid);
+  if (terminals.frames) message_.address.source = terminals.frames->source;
+  message_.first().id = terminals.samples_id;
+}
+
+void SamplesOut::begin(std::int64_t utc_ns) noexcept {
+  const double of_second = 1e-9 * static_cast<double>(utc_ns % second_ns);
+  message_.first().count =
+      static_cast<std::uint16_t>(std::llround(of_second * rate_Hz_) % std::llround(rate_Hz_));
+}
+
+std::int64_t SamplesOut::ahead_ns(std::int64_t utc_ns) const noexcept {
+  const std::int64_t should = std::llround(1e9 * message_.first().count / rate_Hz_);
+  const std::int64_t ahead = (should - utc_ns % second_ns) % second_ns;
+  return ahead > second_ns / 2 ? ahead - second_ns : ahead < -second_ns / 2 ? ahead + second_ns : ahead;
+}
+
+void SamplesOut::send(const protection::Sample& sample, int synchronised, wire::Link& link) noexcept {
+  wire::Asdu& asdu = message_.first();
+  asdu.synchronised = static_cast<std::uint8_t>(synchronised);
+  wire::put_sample(sample, asdu);
+  const std::size_t length = wire::encode(message_, frame_);
+  ++(length > 0 && link.send(std::span(frame_).first(length)) ? sent_ : unsent_);
+  asdu.count = static_cast<std::uint16_t>((asdu.count + 1) % std::llround(rate_Hz_));
+}
+
+void SamplesOut::count(Account& account) const noexcept {
+  account.sent += sent_;
+  account.unsent += unsent_;
+}
+
+namespace {
+
+std::int64_t read_ns(clockid_t clock) {
+  timespec t{};
+  clock_gettime(clock, &t);
+  return static_cast<std::int64_t>(t.tv_sec) * second_ns + t.tv_nsec;
+}
+wire::Now read_now() { return {read_ns(CLOCK_MONOTONIC), read_ns(CLOCK_REALTIME)}; }
+
+/// What a stand-in at terminals has on a network besides.
+class NetworkSide {
+ public:
+  NetworkSide(const StandInTerminals& terminals, const protection::Relay& relay, const std::string& interface,
+              wire::Medium medium)
+      : clock_(Bench{}) {
+    if (!terminals.frames) return;
+    wire::FrameFilter filter{wire::ethertype_goose, {terminals.frames->goose_appid}};
+    for (const StandInInput& input : terminals.frames->inputs) filter.appids.push_back(input.appid);
+    link_ = wire::open_link(interface, medium, filter);
+    messages_.emplace(*terminals.frames, relay);
+    if (terminals.samples_id.empty()) return;
+    samples_.emplace(terminals, samples_per_cycle * terminals.frequency_Hz);
+  }
+  void begin() noexcept {
+    if (samples_) samples_->begin(read_ns(CLOCK_REALTIME));
+    synchronised_ = clock_.synchronised();
+  }
+  /// Behind each sample of the relay; by how much the next conversion shall come later, so that samples stay
+  /// where their numbers say.
+  [[nodiscard]] std::int64_t exchange(RelayAtBoard& board) {
+    if (!link_) return 0;
+    for (int taken = 0; taken < 64; ++taken) {
+      const std::size_t length = link_->receive(frame_);
+      if (length == 0) break;
+      messages_->take(wire::Bytes(frame_).first(length), read_ns(CLOCK_MONOTONIC), board.relay());
+    }
+    messages_->publish(read_now(), board.relay(), *link_);
+    if (!samples_) return 0;
+    samples_->send(board.sample(), synchronised_, *link_);
+    if (!samples_->at_the_second())
+      return std::clamp<std::int64_t>(samples_->ahead_ns(read_ns(CLOCK_REALTIME)) / 2, -most_turned_ns,
+                                      most_turned_ns);
+    synchronised_ = clock_.synchronised();
+    return 0;
+  }
+  void count(Account& account) const {
+    if (messages_) messages_->count(account);
+    if (samples_) samples_->count(account);
+  }
+
+ private:
+  static constexpr std::int64_t most_turned_ns = 2'000;
+  internal::TimeSource clock_;
+  std::unique_ptr<wire::Link> link_;
+  std::optional<RelayMessages> messages_;
+  std::optional<SamplesOut> samples_;
+  wire::FrameBuffer frame_;
+  int synchronised_ = 0;
+};
+
+}  // namespace
+
 Account run_stand_in(const protection::RelaySettings& settings, const StandInTerminals& terminals,
-                     const std::atomic<bool>& stop) {
+                     const std::string& interface, wire::Medium medium, const std::atomic<bool>& stop) {
   while (!stop && !card::Board::there(terminals.board)) std::this_thread::sleep_for(board_looked_for);
   if (stop) return {};
   RelayAtBoard relay(settings, terminals);
+  NetworkSide network(terminals, relay.relay(), interface, medium);
   (void)pace::acquire_realtime_beside();
   const auto period_ns = std::llround(1e9 / relay.conversions_per_s());
-  const auto now_ns = [] {
-    timespec t{};
-    clock_gettime(CLOCK_MONOTONIC, &t);
-    return static_cast<std::int64_t>(t.tv_sec) * 1'000'000'000 + t.tv_nsec;
-  };
   Account account;
   account.port = "device." + terminals.name;
   account.carries = "terminal board " + terminals.board;
   std::int64_t late_ns = 0;
-  std::int64_t due_ns = now_ns();
+  std::int64_t due_ns = read_ns(CLOCK_MONOTONIC);
+  network.begin();
   while (!stop && relay.served()) {
     due_ns += period_ns;
-    const timespec until{static_cast<time_t>(due_ns / 1'000'000'000),
-                         static_cast<long>(due_ns % 1'000'000'000)};
+    const timespec until{static_cast<time_t>(due_ns / second_ns), static_cast<long>(due_ns % second_ns)};
     (void)clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, nullptr);
-    const std::int64_t behind_ns = now_ns() - due_ns;
+    const std::int64_t behind_ns = read_ns(CLOCK_MONOTONIC) - due_ns;
     late_ns = std::max(late_ns, behind_ns);
     // What was slept through is converted from what stands there now: the relay's time goes on.
-    relay.convert();
+    if (relay.convert()) due_ns += network.exchange(relay);
     ++account.received;
   }
   account.held_back_us = late_ns / 1000;
+  network.count(account);
   return account;
 }
 

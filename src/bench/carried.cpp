@@ -80,4 +80,14 @@ std::vector<std::size_t> standard_places(const Stream& stream) {
   return places;
 }
 
+std::vector<std::size_t> standard_places(const StreamIn& stream) {
+  std::vector<std::size_t> places;
+  for (const char* wanted : {"ia", "ib", "ic", "in", "va", "vb", "vc", "vn"}) {
+    const auto at = std::find(stream.values.begin(), stream.values.end(), wanted);
+    if (at == stream.values.end()) return {};
+    places.push_back(static_cast<std::size_t>(at - stream.values.begin()));
+  }
+  return places;
+}
+
 }  // namespace zavrek::bench::internal

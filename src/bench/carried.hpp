@@ -28,5 +28,6 @@ struct Carried {
 [[nodiscard]] std::vector<Carried> carried_by(const Stream& stream, Exchange& exchange);
 /// Where ia ib ic in va vb vc vn of its transformers stand among what it carries; empty when one is missing.
 [[nodiscard]] std::vector<std::size_t> standard_places(const Stream& stream);
+[[nodiscard]] std::vector<std::size_t> standard_places(const StreamIn& stream);
 
 }  // namespace zavrek::bench::internal

@@ -95,6 +95,13 @@ class RelayHere final : public Port {
   std::string operated_;
 };
 
+/// "R1@17:0", an output that another device publishes itself.
+std::string entry_elsewhere(const Bench& bench, const std::string& source) {
+  const auto [owner, output] = owner_of(bench, source);
+  return fmt::format("{}@{}:{}", owner->identifier(), owner->appid,
+                     place_in(read_data_set(owner->data_set()), output));
+}
+
 class RelayElsewhere final : public Port {
  public:
   RelayElsewhere(const Device& device, const RunPlan& plan)
@@ -104,7 +111,7 @@ class RelayElsewhere final : public Port {
         started_((plan.place.empty() ? device.place : plan.place) == "process"),
         source_(started_ ? wire::to_string(wire::random_source()) : device.source),
         reader_(device.data_set()),
-        subscriber_("device." + device.name, device.name, followed()) {
+        subscriber_("device." + device.name, device.name, followed_as(device, source_, reader_.entries())) {
     counted_.port = subscriber_.account().port;
     counted_.carries = as_it_counts;
     const std::vector<std::string> outputs = protection::outputs_of(device.relay);
@@ -169,60 +176,31 @@ class RelayElsewhere final : public Port {
   }
 
  private:
-  [[nodiscard]] wire::Followed followed() const {
-    wire::Followed followed;
-    followed.appid = static_cast<std::uint16_t>(device_.appid);
-    followed.id = device_.identifier();
-    if (device_.revision != 0) followed.revision = static_cast<std::uint32_t>(device_.revision);
-    followed.least_entries = reader_.entries();
-    if (!source_.empty()) followed.source = wire::parse_mac_address(source_);
-    return followed;
-  }
   /// The stand-in, told what it reads and under which names.
   [[nodiscard]] std::vector<std::string> words(const Opening& how) const {
-    const Bench& bench = setup_.bench;
-    std::vector<std::string> words{how.program.string(),
-                                   "relay",
-                                   (setup_.folder / device_.settings).string(),
-                                   "--name",
-                                   device_.identifier(),
-                                   "--interface",
-                                   how.frames.interface(),
-                                   "--medium",
-                                   bench.medium,
-                                   "--frequency",
-                                   print_quantity(setup_.network.frequency_Hz, "Hz"),
-                                   "--goose-appid",
-                                   std::to_string(device_.appid),
-                                   "--source",
-                                   source_,
-                                   "--counts"};
-    for (const std::string& name : device_.reads)
-      words.insert(words.end(), {"--stream", stream_words(*bench.find_stream(name))});
-    for (const std::string& entry : device_.entries) words.insert(words.end(), {"--entry", entry});
-    if (device_.revision != 0) words.insert(words.end(), {"--revision", std::to_string(device_.revision)});
-    const std::vector<std::string> published = bench_published(bench, place_);
-    for (const std::string& text : device_.inputs) {
-      const auto [name, source] = split_pair(text);
-      const auto known = std::find(published.begin(), published.end(), source);
-      words.insert(words.end(), {"--input", known != published.end()
-                                                ? fmt::format("{}={}@{}:{}", name, bench_goose_id,
-                                                              bench_goose_appid, known - published.begin())
-                                                : fmt::format("{}={}", name, entry_elsewhere(source))});
-    }
+    std::vector<std::string> words{
+        how.program.string(), "relay",       (setup_.folder / device_.settings).string(),       "--name",
+        device_.identifier(), "--frequency", print_quantity(setup_.network.frequency_Hz, "Hz"), "--counts"};
+    for (std::string& word : message_words(setup_, device_, place_, source_, how))
+      words.push_back(std::move(word));
+    for (const std::string& name : device_.reads) words.insert(words.end(), {"--stream", stream_words(name)});
     return words;
   }
   /// "S1@16385@4000@0,1,2,3,4,5,6,7": identity, samples a second, places of ia ib ic in va vb vc vn.
-  [[nodiscard]] std::string stream_words(const Stream& stream) const {
-    return fmt::format("{}@{}@{}@{}", stream.identifier(), stream.appid,
-                       stream.samples_per_s(setup_.network.frequency_Hz),
-                       fmt::join(standard_places(stream), ","));
-  }
-  /// "R1@17:0", an output that another device publishes itself.
-  [[nodiscard]] std::string entry_elsewhere(const std::string& source) const {
-    const auto [owner, output] = owner_of(setup_.bench, source);
-    return fmt::format("{}@{}:{}", owner->identifier(), owner->appid,
-                       place_in(read_data_set(owner->data_set()), output));
+  [[nodiscard]] std::string stream_words(const std::string& name) const {
+    const Bench& bench = setup_.bench;
+    const double frequency_Hz = setup_.network.frequency_Hz;
+    if (const Stream* stream = bench.find_stream(name))
+      return fmt::format("{}@{}@{}@{}", stream->identifier(), stream->appid,
+                         stream->samples_per_s(frequency_Hz), fmt::join(standard_places(*stream), ","));
+    for (const StreamIn* stream : bench.all<StreamIn>()) {
+      if (stream->name == name)
+        return fmt::format(
+            "{}@{}@{}@{}", stream->identifier(), stream->appid,
+            network::is_set(stream->rate_Hz) ? stream->rate_Hz : samples_per_cycle * frequency_Hz,
+            fmt::join(standard_places(*stream), ","));
+    }
+    return name;
   }
 
   Device device_;
@@ -241,6 +219,36 @@ class RelayElsewhere final : public Port {
 };
 
 }  // namespace
+
+wire::Followed followed_as(const Device& device, const std::string& source, std::size_t entries) {
+  wire::Followed followed;
+  followed.appid = static_cast<std::uint16_t>(device.appid);
+  followed.id = device.identifier();
+  if (device.revision != 0) followed.revision = static_cast<std::uint32_t>(device.revision);
+  followed.least_entries = entries;
+  if (!source.empty()) followed.source = wire::parse_mac_address(source);
+  return followed;
+}
+
+std::vector<std::string> message_words(const Setup& setup, const Device& device, const std::string& place,
+                                       const std::string& source, const Opening& how) {
+  const Bench& bench = setup.bench;
+  std::vector<std::string> words{"--interface",   how.frames.interface(),       "--medium", bench.medium,
+                                 "--goose-appid", std::to_string(device.appid), "--source", source};
+  for (const std::string& entry : device.entries) words.insert(words.end(), {"--entry", entry});
+  if (device.revision != 0) words.insert(words.end(), {"--revision", std::to_string(device.revision)});
+  const std::vector<std::string> published = bench_published(bench, place);
+  for (const std::string& text : device.inputs) {
+    const auto [name, from] = split_pair(text);
+    if (device.at_terminals() && comes_by_contact(bench, device, name)) continue;
+    const auto known = std::find(published.begin(), published.end(), from);
+    words.insert(words.end(), {"--input", known != published.end()
+                                              ? fmt::format("{}={}@{}:{}", name, bench_goose_id,
+                                                            bench_goose_appid, known - published.begin())
+                                              : fmt::format("{}={}", name, entry_elsewhere(bench, from))});
+  }
+  return words;
+}
 
 void wire_outputs(const Device& device, Exchange& exchange, OutputPoints& points) {
   for (const std::string& what : device.trips) points.open_by(exchange, what, trip_output);

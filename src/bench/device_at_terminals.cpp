@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 
 #include "bench/at_terminals.hpp"
+#include "bench/data_set.hpp"
 #include "bench/device.hpp"
 #include "bench/names.hpp"
 #include "bench/subscriber.hpp"
@@ -23,14 +24,22 @@ constexpr double silent_s = 0.2;
 class RelayAtTerminals final : public Port {
  public:
   RelayAtTerminals(const Device& device, const RunPlan& plan)
-      : device_(device), setup_(plan.setup), started_(device.place == "process") {
+      : device_(device),
+        setup_(plan.setup),
+        place_(plan.place),
+        started_(device.place == "process"),
+        source_(started_ ? wire::to_string(wire::random_source()) : device.source) {
     counted_.port = "device." + device.name;
     counted_.carries = as_it_counts;
+    if (device.by_frames()) messages_.emplace(device, source_);
   }
 
   void declare(Exchange& exchange) override {
     points_.declare(exchange, device_.name, protection::outputs_of(device_.relay));
-    Subscriber::declare_idle(exchange, device_.name);
+    if (messages_)
+      messages_->subscriber.declare(exchange);
+    else
+      Subscriber::declare_idle(exchange, device_.name);
   }
   void wire(Exchange& exchange) override {
     wire_outputs(device_, exchange, points_);
@@ -46,9 +55,20 @@ class RelayAtTerminals final : public Port {
               {exchange.point_of(in->name + "." + point), static_cast<std::size_t>(at - outputs.begin())});
       }
     }
+    if (messages_) messages_->wire(outputs, contacts_);
+  }
+  std::vector<wire::Identity> identities() const override {
+    if (!messages_) return {};
+    std::vector<wire::Identity> all{
+        {wire::ethertype_goose, static_cast<std::uint16_t>(device_.appid), device_.identifier(), !started_}};
+    if (!device_.publishes.empty())
+      all.push_back({wire::ethertype_sampled_values, static_cast<std::uint16_t>(device_.publishes_appid),
+                     device_.publishes, !started_});
+    return all;
   }
   std::string open(const Opening& how) override {
     opened_ = &how.cards.join(card_name_);
+    if (messages_) messages_->subscriber.open(how.frames);
     const bool board = opened_->card->carries_terminals();
     if (!started_) return {};
     if (!board)
@@ -58,10 +78,13 @@ class RelayAtTerminals final : public Port {
     return {};
   }
   bool by_the_clock() const noexcept override { return true; }
-  bool ready() override { return opened_->card->device_writes() > 0 || !started_; }
+  bool ready() override {
+    return (opened_->card->device_writes() > 0 || !started_) && (!messages_ || messages_->subscriber.ready());
+  }
   void take(Exchange& exchange) noexcept override {
     for (const Contact& contact : contacts_)
       points_.tell(exchange, contact.output, exchange.on(contact.point));
+    if (messages_) messages_->take(exchange, points_, device_.when_silent == "off");
     if (!started_) return;
     const std::uint64_t writes = opened_->card->device_writes();
     if (writes != writes_) {
@@ -70,8 +93,15 @@ class RelayAtTerminals final : public Port {
     }
     silent_ = exchange.time_s() - heard_s_ > silent_s;
   }
-  bool well() const noexcept override { return !silent_ || device_.when_silent != "end"; }
+  bool well() const noexcept override {
+    return device_.when_silent != "end" || (!silent_ && (!messages_ || messages_->subscriber.well()));
+  }
   std::string failure() override {
+    if (messages_) {
+      const bool must = device_.when_silent == "end";
+      if (std::string why = messages_->subscriber.failure(device_.name, "answer", must); !why.empty())
+        return why;
+    }
     if (process_ && !process_->running() && !over_)
       return fmt::format("{}: {}", device_.name, process_->ended());
     if (started_ && opened_ && opened_->card->device_writes() == 0)
@@ -81,13 +111,18 @@ class RelayAtTerminals final : public Port {
     return {};
   }
   bool forget(Exchange&) override { return false; }
-  bool ended() override { return process_ && !process_->running(); }
+  bool ended() override {
+    return (messages_ && messages_->subscriber.contested()) || (process_ && !process_->running());
+  }
   void end() override {
     if (!process_ || std::exchange(over_, true)) return;
     take_lines(process_->end(), counted_);
   }
   std::vector<Account> accounts() const override {
-    return over_ ? std::vector<Account>{counted_} : std::vector<Account>{};
+    std::vector<Account> all;
+    if (messages_) all.push_back(messages_->subscriber.account());
+    if (over_) all.push_back(counted_);
+    return all;
   }
   std::vector<Path> paths() const override {
     return {{"terminals",
@@ -99,6 +134,37 @@ class RelayAtTerminals final : public Port {
   struct Contact {
     PointId point;
     std::size_t output;
+  };
+  /// Outputs that no contact brings come by its messages.
+  struct Messages {
+    Messages(const Device& device, const std::string& source)
+        : reader(device.data_set()),
+          subscriber("device." + device.name, device.name, followed_as(device, source, reader.entries())) {}
+    void wire(const std::vector<std::string>& outputs, const std::vector<Contact>& contacts) {
+      for (const std::string& name : reader.points()) {
+        const auto at =
+            static_cast<std::size_t>(std::find(outputs.begin(), outputs.end(), name) - outputs.begin());
+        const bool by_contact = std::any_of(contacts.begin(), contacts.end(),
+                                            [&](const Contact& one) { return one.output == at; });
+        places.push_back(by_contact ? none : at);
+      }
+    }
+    void take(Exchange& exchange, const OutputPoints& points, bool off_when_silent) noexcept {
+      if (subscriber.take(exchange)) {
+        const auto point = [&](std::size_t place, bool on) {
+          if (places[place] != none) points.tell(exchange, places[place], on);
+        };
+        subscriber.count_unfit(reader.read(subscriber.message(), false, point, [](std::size_t, double) {}));
+      }
+      if (!subscriber.silent() || !off_when_silent) return;
+      for (const std::size_t place : places) {
+        if (place != none) points.tell(exchange, place, false);
+      }
+    }
+    static constexpr std::size_t none = static_cast<std::size_t>(-1);
+    DataSetReader reader;
+    Subscriber subscriber;
+    std::vector<std::size_t> places;  // outputs of the points that it reads
   };
   [[nodiscard]] std::string address_of(const std::string& card) const {
     for (const Card* one : setup_.bench.all<Card>()) {
@@ -112,7 +178,7 @@ class RelayAtTerminals final : public Port {
                                    "relay",
                                    (setup_.folder / device_.settings).string(),
                                    "--name",
-                                   device_.name,
+                                   device_.identifier(),
                                    "--frequency",
                                    print_quantity(setup_.network.frequency_Hz, "Hz"),
                                    "--board",
@@ -120,6 +186,14 @@ class RelayAtTerminals final : public Port {
                                    "--tells-from",
                                    std::to_string(tells_from(setup_.bench, device_.name, card_name_)),
                                    "--counts"};
+    if (messages_) {
+      words.emplace_back("--messages");
+      for (std::string& word : message_words(setup_, device_, place_, source_, how))
+        words.push_back(std::move(word));
+    }
+    if (!device_.publishes.empty())
+      words.insert(words.end(),
+                   {"--publishes", fmt::format("{}@{}", device_.publishes, device_.publishes_appid)});
     for (const AnalogueOut* out : setup_.bench.all<AnalogueOut>()) {
       if (out->device != device_.name) continue;
       for (std::size_t k = 0; k < out->inputs.size(); ++k)
@@ -145,9 +219,12 @@ class RelayAtTerminals final : public Port {
 
   Device device_;
   const Setup& setup_;
-  bool started_;       // by this run
-  bool over_ = false;  // and ended by it
-  Account counted_;    // by the process itself
+  std::string place_;
+  bool started_;        // by this run
+  bool over_ = false;   // and ended by it
+  std::string source_;  // of its messages
+  std::optional<Messages> messages_;
+  Account counted_;  // by the process itself
   OutputPoints points_;
   std::vector<Contact> contacts_;
   std::string card_name_, operated_;

@@ -5,7 +5,6 @@
 
 #include <fmt/format.h>
 
-#include "bench/data_set.hpp"
 #include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/pace.hpp"
 
@@ -22,51 +21,24 @@ constexpr int most_gap = 40;
 constexpr std::int64_t source_kept_ns = 100'000'000;
 }  // namespace
 
-Goose stand_in_message(const StandInPorts& ports) {
-  Goose message;
-  message.address = goose_address(ports.goose_appid);
-  message.address.source = ports.source;
-  message.control_block = ports.name + "LD0/LLN0$GO$outputs";
-  message.data_set = ports.name + "LD0/LLN0$outputs";
-  message.id = ports.name;
-  message.revision = ports.revision;
-  message.set({false, false});
-  return message;
-}
-
-GooseSubscriber stand_in_subscriber(const StandInPorts& ports) {
-  return GooseSubscriber(ports.goose_appid, ports.name);
-}
-
 RelayStandIn::RelayStandIn(protection::RelaySettings settings, StandInPorts ports)
     : relay_(std::move(settings), ports.rate_Hz, ports.frequency_Hz, static_cast<int>(ports.streams.size())),
       ports_(std::move(ports)),
-      publisher_(stand_in_message(ports_)),
+      messages_(ports_, relay_),
       last_(ports_.streams.size()),
       before_(last_),
       between_(last_),
       arrived_(ports_.streams.size(), 0),
       missing_(ports_.streams.size(), 0),
       suspects_(ports_.streams.size(), -1),
-      entries_(entries_of(ports_, relay_.outputs())),
-      published_(entries_.size()),
-      outputs_(relay_.outputs().size(), false),
       stream_rate_(static_cast<int>(std::lround(ports_.streams.empty() || ports_.streams[0].rate_Hz == 0
                                                     ? ports_.rate_Hz
                                                     : ports_.streams[0].rate_Hz))),
-      followed_(ports_.streams.size()) {
-  for (const StandInInput& port : ports_.inputs) {
-    const auto& known = relay_.inputs();
-    const auto at = std::find(known.begin(), known.end(), port.name);
-    if (at == known.end()) continue;  // no condition uses it
-    inputs_.push_back({static_cast<std::size_t>(at - known.begin()), port.entry,
-                       GooseSubscriber(port.appid, port.publisher)});
-  }
-}
+      followed_(ports_.streams.size()) {}
 
 void RelayStandIn::take(Bytes frame, Now now, Link& link) {
   const auto kind = kind_of(frame);
-  if (kind && kind->ethertype == ethertype_goose) return take_input(frame, now.steady_ns);
+  if (kind && kind->ethertype == ethertype_goose) return messages_.take(frame, now.steady_ns, relay_);
   if (!decode(frame, incoming_)) {
     ++account_.malformed;
     return;
@@ -180,78 +152,7 @@ void RelayStandIn::push(Now now, Link& link) {
   feed();
   std::fill(arrived_.begin(), arrived_.end(), char{0});
   gathering_ = (gathering_ + 1) % stream_rate_;
-  publish(now, link);
-}
-
-std::vector<RelayStandIn::Entry> RelayStandIn::entries_of(const StandInPorts& ports,
-                                                          const std::vector<std::string>& outputs) {
-  using internal::EntryText;
-  std::vector<Entry> entries;
-  for (const EntryText& text : internal::read_data_set(ports.entries.empty() ? outputs : ports.entries)) {
-    Entry& entry = entries.emplace_back();
-    entry.members = text.members;
-    const auto at = std::find(outputs.begin(), outputs.end(), text.name);
-    entry.output = static_cast<std::size_t>(at - outputs.begin());
-    switch (text.what) {
-      case EntryText::What::value:
-        entry.what = text.position ? Entry::What::position : Entry::What::value;
-        break;
-      case EntryText::What::quality:
-        entry.what = Entry::What::quality;
-        break;
-      case EntryText::What::time:
-        entry.what = Entry::What::time;
-        break;
-      case EntryText::What::structure:
-        entry.what = Entry::What::structure;
-        continue;
-      case EntryText::What::skipped:
-        break;
-    }
-    if (at == outputs.end() || text.is_number() || text.what == EntryText::What::skipped)
-      throw Error(
-          fmt::format("\"{}\" is no output of the relay{}", text.name, suggestion(text.name, outputs)));
-  }
-  return entries;
-}
-
-void RelayStandIn::publish(Now now, Link& link) {
-  for (Entry& entry : entries_) {
-    if (entry.what == Entry::What::time &&
-        (entry.changed_ns == 0 || outputs_[entry.output] != relay_.output(entry.output)))
-      entry.changed_ns = now.utc_ns;
-  }
-  for (std::size_t k = 0; k < outputs_.size(); ++k) outputs_[k] = relay_.output(k);
-  for (std::size_t k = 0; k < entries_.size(); ++k) {
-    const Entry& entry = entries_[k];
-    switch (entry.what) {
-      case Entry::What::value:
-        published_[k] = Datum::boolean(outputs_[entry.output]);
-        break;
-      case Entry::What::position:
-        published_[k] = Datum::position(outputs_[entry.output]);
-        break;
-      case Entry::What::quality:
-        published_[k] = Datum::quality(0);
-        break;
-      case Entry::What::time:
-        published_[k] =
-            Datum::time({static_cast<std::uint64_t>(entry.changed_ns), Stamp::not_synchronised | 10});
-        break;
-      case Entry::What::structure:
-        published_[k] = Datum::structure(entry.members);
-        break;
-    }
-  }
-  publisher_.poll(now, published_, link);
-}
-
-void RelayStandIn::take_input(Bytes frame, std::int64_t now_ns) {
-  for (Input& input : inputs_) {
-    if (!input.subscriber.take(frame, now_ns)) continue;
-    const Goose& message = input.subscriber.message();
-    if (input.entry < message.entries.size()) relay_.set_input(input.place, message.on(input.entry));
-  }
+  messages_.publish(now, relay_, link);
 }
 
 /// Samples that did not come, or not from all streams.
@@ -277,20 +178,11 @@ void RelayStandIn::begin_again() {
 Account RelayStandIn::account() const {
   Account account = account_;
   account.port = "device." + ports_.name;
-  account.sent = publisher_.sent();
-  account.unsent = publisher_.unsent();
-  for (const Input& input : inputs_) {
-    const GooseSubscriber::Counts& counts = input.subscriber.counts();
-    account.malformed += counts.malformed;
-    account.conflicting += counts.conflicting;
-    account.regressed += counts.regressed;
-    account.late += counts.late;
-    account.unfit += counts.unfit;
-  }
+  messages_.count(account);
   return account;
 }
 
-void RelayStandIn::poll(Now now, Link& link) { publish(now, link); }
+void RelayStandIn::poll(Now now, Link& link) { messages_.publish(now, relay_, link); }
 
 Account run_stand_in(const protection::RelaySettings& settings, const StandInPorts& ports,
                      const std::string& interface, Medium medium, const std::atomic<bool>& stop) {

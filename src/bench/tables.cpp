@@ -19,9 +19,12 @@ const Table& table(const Device*) {
           .choice("place", &Device::place, {"process", "plant", "outside"},
                   "its own process, started by the run; inside the plant's process; or already there on the "
                   "interface")
-          .choice("connected", &Device::connected, {"frames", "terminals"},
-                  "how, where it is not in the plant's process: by sampled values and GOOSE, or by volts, "
-                  "amperes and contacts at the terminals of a card, whose ports name it as their device")
+          .choice(
+              "connected", &Device::connected, {"frames", "terminals", "both"},
+              "how, where it is not in the plant's process: by sampled values and GOOSE; by volts, "
+              "amperes and contacts at the terminals of a card, whose ports name it as their device; or "
+              "both: it measures and has contacts there, inputs that no contact brings and all outputs go "
+              "by GOOSE, and with `publishes` its samples too, as of a merging unit")
           .text("settings", &Device::settings, "file with its settings, relative to the case")
           .text("approved", &Device::approved,
                 "file with the settings it should have, which expectations follow; the same when left out",
@@ -46,6 +49,12 @@ const Table& table(const Device*) {
           .choice("when_silent", &Device::when_silent, {"end", "keep", "off"},
                   "what becomes of the run when it breaks its promise to be heard again: it ends, or goes on "
                   "with its last outputs, or with all of them off")
+          .text("publishes", &Device::publishes,
+                "identifier (svID) under which it publishes what it measures at its first place, where it is "
+                "connected to both",
+                Need::optional)
+          .count("publishes_appid", &Device::publishes_appid, within(0x4000, 0x7FFF),
+                 "application identifier of these sampled values")
           .text("source", &Device::source,
                 "hardware address of its messages (\"02-5a-00-00-00-01\"), where it is outside; that of the "
                 "first "

@@ -104,7 +104,8 @@ void check_at_terminals(const Device& device, const std::string& place, Flaws& f
                      fmt::format("\"{}\" of {} is fed twice", text, device.name));
     }
   }
-  if (!trips) flaws.report(place, "connected", "no contact_in with this device brings its trip in");
+  if (cards.empty() || (!trips && !device.by_frames()))
+    flaws.report(place, "connected", "no contact_in with this device brings its trip in");
   if (measured.empty()) flaws.report(place, "connected", "no analogue_out with this device feeds it");
   if (cards.size() > 1) flaws.report(place, "connected", "its terminals hang on more than one card");
 }
@@ -118,7 +119,7 @@ void check_entries(const Device& device, const std::string& place, Flaws& flaws)
     for (const std::string& name : reader.points())
       flaws.need_one_of(place, "entries", name, outputs, "output");
     if (!reader.numbers().empty()) flaws.report(place, "entries", "outputs are on or off, not numbers");
-    if (place_in(read_data_set(device.entries), "trip") >= reader.entries())
+    if (!device.at_terminals() && place_in(read_data_set(device.entries), "trip") >= reader.entries())
       flaws.report(place, "entries", "has no trip");
   } catch (const Error& error) {
     flaws.report(place, "entries", error.what());
@@ -159,15 +160,13 @@ void check_inputs(const Device& device, const std::string& place, Flaws& flaws) 
   }
 }
 
-/// Only a relay in the plant's process reads by way of the bench what somebody else samples.
+/// What somebody else samples: a relay in the plant's process reads it by way of the bench, another itself.
 void check_received(const Device& device, const std::string& name, const std::string& place, Flaws& flaws) {
   for (const StreamIn* received : flaws.setup.bench.all<StreamIn>()) {
     if (received->name != name) continue;
-    if (device.place == "process")
+    if (device.place == "process" && standard_places(*received).empty())
       flaws.report(place, "reads",
-                   fmt::format("\"{}\" is somebody else's, and read by a relay in the plant's "
-                               "process only",
-                               name));
+                   fmt::format("stream_in \"{}\" does not name all of ia ib ic in va vb vc vn", name));
     for (const char* wanted : {"ia", "ib", "ic", "va", "vb", "vc"}) {
       if (std::find(received->values.begin(), received->values.end(), wanted) == received->values.end())
         flaws.report(place, "reads", fmt::format("stream_in \"{}\" has no value {}", name, wanted));
@@ -223,6 +222,8 @@ void check_device(const Device& device, Flaws& flaws) {
   check_inputs(device, place, flaws);
   flaws.need_address(place, "source", device.source);
   check_at_terminals(device, place, flaws);
+  if (!device.publishes.empty() && device.connected != "both")
+    flaws.report(place, "publishes", "goes with connected = \"both\" only");
   if (device.place != "plant" && device.miswired())
     flaws.report(place, "current_wiring", "goes with place = \"plant\" only");
   if (static_cast<std::size_t>(device.miswired_place) > std::max<std::size_t>(1, device.reads.size()))

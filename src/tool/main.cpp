@@ -21,6 +21,7 @@ struct Words {
   tool::StudyOptions study;
   tool::CompareOptions compare;
   tool::RelayOptions relay;
+  tool::PanelOptions panel;
   tool::ControllerOptions controller;
   tool::WiringOptions wiring;
   tool::SclOptions scl;
@@ -319,6 +320,13 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->add_option("--revision", words.relay.revision, "confRev of its GOOSE");
   verb->add_option("--board", words.relay.board,
                    "terminal board that it hangs on, in place of streams and messages");
+  verb->add_flag("--messages", words.relay.messages,
+                 "at a board: inputs that no terminal brings and all outputs go by GOOSE besides")
+      ->needs("--board");
+  verb->add_option("--publishes", words.relay.publishes,
+                   "at a board: what it measures at its first place goes out as sampled values under this "
+                   "identifier and application identifier, such as MU1@16641")
+      ->needs("--board");
   verb->add_option("--tells-from", words.relay.tells_from,
                    "from which place of the board on it tells what it measures and sees");
   verb->add_option(
@@ -334,6 +342,13 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->add_flag("--counts", words.relay.counts,
                  "print what it counted, one count a line, for a program to read");
   verb->callback([&] { code = tool::relay(words.relay); });
+
+  verb = app.add_subcommand(
+      "panel", "an operator's panel for a run of the case in another process: switches and lamps");
+  verb->add_option("case", words.panel.folder, case_help)->required();
+  verb->add_option("name", words.panel.name, "which of its panels; the first when left out");
+  verb->add_option("--interface", words.panel.interface, "network interface, whatever the bench says");
+  verb->callback([&] { code = tool::panel(words.panel); });
 
   verb = app.add_subcommand("controller", "the control of a case as a process of its own");
   verb->add_option("case", words.controller.folder, "folder of the case")->required();

@@ -111,11 +111,6 @@ int relay(const RelayOptions& options) {
       fmt::print("{}\n", bench::to_string(account, step_s));
     return done;
   };
-  if (!options.board.empty()) {
-    const bench::StandInTerminals terminals = terminals_of(options);
-    return tell(bench::run_stand_in(settings, terminals, stop_on_signal()),
-                1 / (80 * terminals.frequency_Hz));
-  }
   bench::StandInPorts ports{.name = options.name, .streams = {}, .goose_appid = options.goose_appid};
   for (const std::string& text : options.streams) ports.streams.push_back(stream_of(text));
   for (const std::string& text : options.inputs) ports.inputs.push_back(input_of(text));
@@ -127,6 +122,17 @@ int relay(const RelayOptions& options) {
                               : options.medium == "datagram" ? wire::Medium::datagram
                                                              : wire::Medium::automatic;
   if (!options.source.empty()) ports.source = wire::parse_mac_address(options.source);
+  if (!options.board.empty()) {
+    bench::StandInTerminals terminals = terminals_of(options);
+    if (options.messages || !options.publishes.empty()) terminals.frames = ports;
+    if (!options.publishes.empty()) {
+      const bench::StandInStream published = stream_of(options.publishes);
+      terminals.samples_id = published.id;
+      terminals.samples_appid = published.appid;
+    }
+    return tell(bench::run_stand_in(settings, terminals, options.interface, medium, stop_on_signal()),
+                1 / (80 * terminals.frequency_Hz));
+  }
   const bench::Account account =
       bench::run_stand_in(settings, ports, options.interface, medium, stop_on_signal());
   return tell(account, 1 / ports.rate_Hz);

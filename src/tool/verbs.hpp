@@ -125,6 +125,14 @@ struct LineOptions {
 };
 [[nodiscard]] int line(const LineOptions& options);
 
+struct PanelOptions {
+  std::string folder;
+  std::string name;  // the first of the bench when empty
+  std::string interface;
+};
+/// An operator's panel that works a run in another process.
+[[nodiscard]] int panel(const PanelOptions& options);
+
 struct RelayOptions {
   std::string settings;
   std::string interface = "lo";
@@ -135,7 +143,9 @@ struct RelayOptions {
   std::vector<std::string> inputs;               // "NAME=PUBLISHER@APPID:ENTRY"
   std::vector<std::string> entries;              // as a bench writes them; empty: all outputs
   std::uint32_t revision = 1;
-  std::string board;  // terminal board that it hangs on, in place of streams
+  std::string board;      // terminal board that it hangs on, in place of streams
+  bool messages = false;  // both ways, though it hangs on a board
+  std::string publishes;  // its samples, as "ID@APPID"
   std::size_t tells_from = 0;
   std::vector<std::string> measures;      // "ia=0"
   std::vector<std::string> reads, gives;  // "block=3@110"

@@ -23,7 +23,7 @@ struct Device {
   std::string name;
   std::string place = "process";     ///< "plant": same process; "process": own process, started by the run;
                                      ///< "outside": already there, on the interface
-  std::string connected = "frames";  ///< or "terminals", where it is not in the plant's process
+  std::string connected = "frames";  ///< or "terminals", or "both", where it is not in the plant's process
   std::string settings;              ///< file, relative to the case: what a stand-in runs with
   std::string approved;              ///< file with the settings it should have; `settings` when empty
   std::vector<std::string> reads;    ///< streams, one for each of its places
@@ -36,6 +36,8 @@ struct Device {
   std::vector<std::string> entries;  ///< its data set; all outputs as booleans when empty
   int revision = 0;                  ///< confRev of that; 0: any
   std::string when_silent = "end";   ///< see Subscription
+  std::string publishes;             ///< svID of its samples, where it is connected to both
+  int publishes_appid = 0x4000;
   std::string source;  ///< hardware address of that, where it is outside; empty: of its first message
   /// Faults in the wiring to a relay in the plant's process, one of `wirings`, and wrong ratios in front of
   /// it.
@@ -47,7 +49,10 @@ struct Device {
            voltage_factor != 1;
   }
   static const std::vector<std::string>& wirings();
-  [[nodiscard]] bool at_terminals() const { return connected == "terminals"; }
+  /// Measures there, and has contacts.
+  [[nodiscard]] bool at_terminals() const { return connected != "frames"; }
+  /// Has messages.
+  [[nodiscard]] bool by_frames() const { return connected != "terminals"; }
   [[nodiscard]] const std::string& identifier() const { return id.empty() ? name : id; }
   /// Of its message, as texts.
   [[nodiscard]] std::vector<std::string> data_set() const {

@@ -4,12 +4,14 @@
 
 #include "zavrek/bench/ports/analogue_in.hpp"
 #include "zavrek/bench/ports/analogue_out.hpp"
+#include "zavrek/bench/ports/breaker_drive.hpp"
 #include "zavrek/bench/ports/card.hpp"
 #include "zavrek/bench/ports/contact_in.hpp"
 #include "zavrek/bench/ports/contact_out.hpp"
 #include "zavrek/bench/ports/disturbance_recorder.hpp"
 #include "zavrek/bench/ports/intruder.hpp"
 #include "zavrek/bench/ports/message.hpp"
+#include "zavrek/bench/ports/panel.hpp"
 #include "zavrek/bench/ports/stream.hpp"
 #include "zavrek/bench/ports/stream_in.hpp"
 #include "zavrek/bench/ports/subscription.hpp"
@@ -24,7 +26,7 @@ using PortSettings = std::variant<Stream,    //
                                   StreamIn,  //
                                   Message,   //
                                   Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn,
-                                  TimeCode, DisturbanceRecorder, Intruder>;
+                                  TimeCode, DisturbanceRecorder, BreakerDrive, Panel, Intruder>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

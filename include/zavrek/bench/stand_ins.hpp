@@ -2,6 +2,7 @@
 // wire.
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <atomic>
 #include <cstdint>
@@ -11,6 +12,7 @@
 #include <vector>
 
 #include "zavrek/bench/account.hpp"
+#include "zavrek/bench/description.hpp"
 #include "zavrek/card.hpp"
 #include "zavrek/control.hpp"
 #include "zavrek/protection.hpp"
@@ -48,6 +50,39 @@ struct StandInPorts {
   double frequency_Hz = 50;
 };
 
+/// The messages of a stand-in: binary inputs of its relay from those of others, its outputs as its own.
+class RelayMessages {
+ public:
+  RelayMessages(const StandInPorts& ports, const protection::Relay& relay);
+  /// A frame that may be one of those it reads.
+  void take(wire::Bytes frame, std::int64_t now_ns, protection::Relay& relay);
+  /// Its outputs as they are, where they have changed or are due again; call at least each millisecond.
+  void publish(wire::Now now, const protection::Relay& relay, wire::Link& link);
+  /// Adds what was sent, and what was wrong with what came.
+  void count(Account& account) const;
+
+ private:
+  struct Input {
+    std::size_t place;  // of the relay's inputs
+    std::size_t entry;
+    wire::GooseSubscriber subscriber;
+  };
+  /// An entry of its message: an output, or what goes with one.
+  struct Entry {
+    enum class What : char { value, position, quality, time, structure } what = What::value;
+    std::size_t output = 0;
+    int members = 0;
+    std::int64_t changed_ns = 0;  // UTC
+  };
+  [[nodiscard]] static std::vector<Entry> entries_of(const StandInPorts& ports,
+                                                     const std::vector<std::string>& outputs);
+  wire::GoosePublisher publisher_;
+  std::vector<Input> inputs_;
+  std::vector<Entry> entries_;
+  std::vector<wire::Datum> published_;
+  std::vector<bool> outputs_;
+};
+
 /// A relay between two wires: sampled values (and GOOSE for its inputs) in, GOOSE (start, trip, further
 /// outputs) out. Samples of several streams, which have one rate, go together by their count; what comes at
 /// another rate than the relay's is interpolated. Samples of a stream that are lost, of bad quality or under
@@ -70,40 +105,20 @@ class RelayStandIn {
   [[nodiscard]] bool of_its_source(std::size_t stream, std::int64_t now_ns);
   void take_asdu(std::size_t stream, const wire::Asdu& asdu, wire::Now now, wire::Link& link);
   void take_sample(std::size_t stream, const wire::Asdu& asdu);
-  void take_input(wire::Bytes frame, std::int64_t now_ns);
   void bridge(int missing);
   void begin_again();
   [[nodiscard]] int most_missing() const noexcept;
   void push(wire::Now now, wire::Link& link);
   void feed();
 
-  struct Input {
-    std::size_t place;  // of the relay's inputs
-    std::size_t entry;
-    wire::GooseSubscriber subscriber;
-  };
   protection::Relay relay_;
   StandInPorts ports_;
-  wire::GoosePublisher publisher_;
+  RelayMessages messages_;
   wire::SampledValues incoming_;
-  std::vector<Input> inputs_;
   std::vector<protection::Sample> last_, before_, between_;  // per stream
-  std::vector<char> arrived_;  // per stream: has the sample that is being gathered
-  std::vector<int> missing_;   // per stream: samples since its last good one
-  std::vector<int> suspects_;  // per stream: count of a sample that was far off, else -1
-  /// An entry of its message: an output, or what goes with one.
-  struct Entry {
-    enum class What : char { value, position, quality, time, structure } what = What::value;
-    std::size_t output = 0;
-    int members = 0;
-    std::int64_t changed_ns = 0;  // UTC
-  };
-  [[nodiscard]] static std::vector<Entry> entries_of(const StandInPorts& ports,
-                                                     const std::vector<std::string>& outputs);
-  void publish(wire::Now now, wire::Link& link);
-  std::vector<Entry> entries_;
-  std::vector<wire::Datum> published_;
-  std::vector<bool> outputs_;
+  std::vector<char> arrived_;          // per stream: has the sample that is being gathered
+  std::vector<int> missing_;           // per stream: samples since its last good one
+  std::vector<int> suspects_;          // per stream: count of a sample that was far off, else -1
   bool blind_ = false;                 // one has had none for too long
   int gathering_ = -1;                 // count of that sample
   int stream_rate_;                    // samples a second
@@ -146,6 +161,30 @@ struct StandInTerminals {
   std::size_t tells_from = 0;  ///< where it tells what it measures and sees, in the order of its inputs
   double frequency_Hz = 50;
   int oversampling = 2;  ///< conversions for one sample of the relay, of which there are 80 per cycle
+  /// On a network besides: messages both ways (`streams` is not used), and, where they have an identifier,
+  /// the samples of its first place. Such a one is a merging unit.
+  std::optional<StandInPorts> frames;
+  std::string samples_id;
+  std::uint16_t samples_appid = 0x4000;
+};
+
+/// Numbers and sends the samples of a merging unit: smpCnt is 0 at the full second.
+class SamplesOut {
+ public:
+  SamplesOut(const StandInTerminals& terminals, double rate_Hz);
+  /// The next sample is that nearest to this instant of its clock.
+  void begin(std::int64_t utc_ns) noexcept;
+  /// By how much the instant of the next sample lies ahead of where its number says.
+  [[nodiscard]] std::int64_t ahead_ns(std::int64_t utc_ns) const noexcept;
+  void send(const protection::Sample& sample, int synchronised, wire::Link& link) noexcept;
+  [[nodiscard]] bool at_the_second() const noexcept { return message_.first().count == 0; }
+  void count(Account& account) const noexcept;
+
+ private:
+  wire::SampledValues message_;
+  double rate_Hz_;
+  std::array<std::uint8_t, wire::longest_frame> frame_{};
+  long long sent_ = 0, unsent_ = 0;
 };
 
 /// A relay with a converter of its own between the terminals of a board: secondary amperes and volts in,
@@ -154,11 +193,12 @@ class RelayAtBoard {
  public:
   /// Throws Error when the board is not there, a name is unknown, or its settings lack a ratio that it needs.
   RelayAtBoard(const protection::RelaySettings& settings, const StandInTerminals& terminals);
-  /// One conversion.
-  void convert();
+  /// One conversion; whether a sample of the relay is whole with it.
+  bool convert();
+  [[nodiscard]] const protection::Sample& sample() const noexcept { return samples_.front(); }
   [[nodiscard]] double conversions_per_s() const noexcept { return rate_Hz_; }
   [[nodiscard]] bool served() const noexcept { return board_.served(); }
-  [[nodiscard]] const protection::Relay& relay() const { return relay_; }
+  [[nodiscard]] protection::Relay& relay() noexcept { return relay_; }
 
  private:
   /// Butterworth, by the bilinear transformation (A. V. Oppenheim, R. W. Schafer, ch. 7).
@@ -189,9 +229,39 @@ class RelayAtBoard {
   std::vector<protection::Sample> samples_;
 };
 
-/// Waits for its board, and runs one until `stop` is set or the bench has gone.
+/// Waits for its board, and runs one until `stop` is set or the bench has gone; `interface` and `medium` are
+/// those of its frames, if it has any.
 Account run_stand_in(const protection::RelaySettings& settings, const StandInTerminals& terminals,
-                     const std::atomic<bool>& stop);
+                     const std::string& interface, wire::Medium medium, const std::atomic<bool>& stop);
+
+/// An operator's panel on the network: what its switches are goes out, what its lamps show comes in.
+class PanelStandIn {
+ public:
+  /// Its switches stand as the bench has its contacts.
+  PanelStandIn(const Panel& panel, const Bench& bench);
+  /// "remote on", "remote off", "order press", "order press 500 ms"; why it is not understood, or nothing.
+  [[nodiscard]] std::string order(const std::string& line, std::int64_t now_ns);
+  void take(wire::Bytes frame, std::int64_t now_ns);
+  /// Call at least each millisecond.
+  void poll(wire::Now now, wire::Link& link);
+  /// Lamps that changed since this was asked: "Q1 off".
+  [[nodiscard]] std::vector<std::string> take_changed();
+  /// Whether a switch is pressed and not released yet.
+  [[nodiscard]] bool presses() const noexcept {
+    return std::any_of(releases_ns_.begin(), releases_ns_.end(), [](std::int64_t ns) { return ns != 0; });
+  }
+  /// All that it has and shows, in a line.
+  [[nodiscard]] std::string words() const;
+
+ private:
+  wire::GoosePublisher publisher_;
+  wire::GooseSubscriber lamps_;
+  std::vector<std::string> names_, lamp_names_;
+  std::vector<bool> states_;
+  std::vector<std::int64_t> releases_ns_;
+  std::vector<std::optional<bool>> shown_;
+  std::vector<std::string> changed_;
+};
 
 /// Serves a controller until it is told to end or `stop` is set; one that begins again at period 0 is made
 /// anew. Returns what it counted; `received` are periods.

@@ -11,6 +11,7 @@
 #include <fmt/format.h>
 
 #include "bench/make_port.hpp"
+#include "bench/measured.hpp"
 #include "bench/names.hpp"
 #include "bench/way.hpp"
 #include "zavrek/wire.hpp"
@@ -113,7 +114,7 @@ class StreamInPort final : public Port, public FrameListener {
   }
   std::vector<Path> paths() const override {
     return {{"who samples", fmt::format("stream_in {}", settings_.name), settings_.name + ".*", 1,
-             fmt::format("{:.3g} us by its field", 1e6 * settings_.delay_s)}};
+             print_rounded(settings_.delay_s, "s", 3) + " by its field"}};
   }
 
  private:
@@ -270,10 +271,74 @@ class StreamInPort final : public Port, public FrameListener {
   std::string medium_;
 };
 
+/// The same numbers where their publisher, a device of the bench, runs in the plant's process and sends no
+/// frames: what stands in front of it, a step ago.
+class StreamOfDeviceHere final : public Port {
+ public:
+  StreamOfDeviceHere(const StreamIn& settings, const Stream& front) : settings_(settings), front_(front) {}
+
+  void declare(Exchange& exchange) override {
+    for (const std::string& name : settings_.values) {
+      if (is_passed_over(name)) continue;
+      lines_.push_back({exchange.add_value(settings_.name, name, name[0] == 'v' ? "V" : "A"), name, {}});
+    }
+    age_ = exchange.add_value(settings_.name, "age", "s");
+    good_ = exchange.add_output(settings_.name, "good");
+    for (const char* name : {"accepts_test", "accepts_simulated"})
+      (void)exchange.add_setting(settings_.name, {name, "", 0, 1}, true);
+    (void)Way::declare_settings(exchange, settings_.name, true);
+  }
+  void wire(Exchange& exchange) override {
+    measured_.wire(exchange, front_);
+    for (Line& line : lines_) {
+      const auto& phases = line.name[0] == 'v' ? measured_.voltages() : measured_.currents();
+      const auto at = std::string_view("abc").find(line.name.back());
+      for (std::size_t k = 0; k < phases.size(); ++k) {
+        if (at == std::string_view::npos || at == k) line.terms.push_back(phases[k]);
+      }
+    }
+  }
+  void take(Exchange& exchange) noexcept override {
+    for (const Line& line : lines_) {
+      double sum = 0;
+      for (const ValueId term : line.terms) sum += exchange.latest(term);
+      exchange.tell(line.value, sum);
+    }
+    if (!exchange.on(good_)) exchange.tell(good_, true);
+    exchange.tell(age_, exchange.step_s());
+  }
+
+ private:
+  struct Line {
+    ValueId value;
+    std::string name;
+    std::vector<ValueId> terms;  // one phase, or all three
+  };
+  StreamIn settings_;
+  Stream front_;
+  MeasuredStream measured_;
+  std::vector<Line> lines_;
+  ValueId age_;
+  PointId good_;
+};
+
+/// The device of the bench that publishes it, where it runs in the plant's process; else null.
+const Device* publisher_here(const StreamIn& settings, const RunPlan& plan) {
+  for (const Device& device : plan.setup.bench.devices) {
+    if (device.publishes == settings.identifier() && is_here(device, plan.place)) return &device;
+  }
+  return nullptr;
+}
+
 }  // namespace
 
 template <>
 std::unique_ptr<Port> make_port(const StreamIn& settings, const RunPlan& plan) {
+  const Device* publisher = publisher_here(settings, plan);
+  const Stream* front = publisher && !publisher->reads.empty()
+                            ? plan.setup.bench.find_stream(publisher->reads.front())
+                            : nullptr;
+  if (front) return std::make_unique<StreamOfDeviceHere>(settings, *front);
   return std::make_unique<StreamInPort>(settings, plan.setup.network.frequency_Hz);
 }
 

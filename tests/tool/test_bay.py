@@ -1,0 +1,84 @@
+"""The bay of a feeder: a merging unit between terminals and frames, a relay on its samples, a drive, a panel.
+What the merging unit sends is read by tshark."""
+import shutil
+import threading
+import time
+
+from harness import *
+
+case = demo / "bay"
+if os.geteuid() != 0:
+    print("skipped: raw frames need root")
+    sys.exit(77)
+
+
+def verdicts(*options):
+    text = run_paced("test", case, "--json", *options)
+    return {t["name"]: t for t in as_json(text)["trials"]}
+
+
+# The same trials with everything in the plant's process: the same verdicts, times within 15 ms.
+paced, free = verdicts("--out", "paced"), verdicts("--out", "free", "--place", "plant", "--free")
+expect(len(paced) == 7 and paced.keys() == free.keys(), "seven trials")
+for name, trial in paced.items():
+    expect(trial["passed"] and free[name]["passed"], name)
+    for one, other in zip(trial["verdicts"], free[name]["verdicts"]):
+        if one["measured"].endswith(" s"):
+            apart = abs(float(one["measured"][:-2]) - float(other["measured"][:-2]))
+            expect(apart < 0.015, f"{name}, {one['expectation']}: {one['measured']} and {other['measured']}")
+captures = sorted(f.parent.name for f in (scratch / "paced").glob("*/DR1-*.cfg"))
+expect(len(set(captures)) == 7, f"every trial has a capture: {captures}")
+
+# Nothing is open or wrong in its wiring.
+has(run("wiring", case), "MU1      X2:5-6", "VT1.vc")
+has(run_paced("prove", case), "13 of 15 proven, 0 wrong")
+
+# A panel in another process works the breaker, remote and at hand, and sees what comes of it.
+going = subprocess.Popen([tool, "run", str(case), "--for", "7 s"], cwd=scratch, stdout=subprocess.PIPE, text=True)
+capture = None
+if shutil.which("tshark"):
+    capture = subprocess.Popen(["tshark", "-i", "lo", "-f", "ether proto 0x88ba or (vlan and ether proto 0x88ba)", "-a", "duration:6",
+                                "-w", str(scratch / "mu.pcap")], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+time.sleep(2)
+orders = """order_open press
+wait 400 ms
+order_close press
+wait 500 ms
+remote off
+order_open press
+wait 300 ms
+hand_open press
+wait 500 ms
+lamp on
+show
+"""
+desk = subprocess.run([tool, "panel", str(case), "desk"], input=orders, capture_output=True, text=True, timeout=30, cwd=scratch)
+expect(desk.returncode == 0, desk.stderr)
+lines = [line.split("s  ", 1)[1] for line in desk.stdout.splitlines() if "s  " in line]
+q1 = [line for line in lines if line.startswith("Q1 ")]
+expect(q1 == ["Q1 on", "Q1 off", "Q1 on", "Q1 off"], f"{q1}\n{desk.stdout}")
+has(desk.stdout, 'no switch "lamp"', "lamp Q1 off")
+out = going.communicate(timeout=30)[0]
+expect(going.returncode == 0, out)
+has(out, "bench.remote open", "Q1D: ".replace(": ", ""), "opened 2, closed 1 times")
+events = [line.split("  ")[-1].strip() for line in out.splitlines()]
+at = events.index("bench.remote open")
+expect("Q1 open" not in events[at:events.index("bench.hand_open closed")], "a remote order is not obeyed at hand")
+
+if capture:
+    capture.wait(timeout=20)
+    fields = subprocess.run(["tshark", "-r", str(scratch / "mu.pcap"), "-Y", 'sv.svID == "VSKMU1S"', "-T", "fields", "-e", "frame.time_epoch",
+                             "-e", "sv.smpCnt", "-e", "sv.smpSynch", "-e", "sv.appid", "-e", "_ws.malformed"],
+                            capture_output=True, text=True).stdout.split("\n")
+    rows = [f.split("\t") for f in fields if f]
+    expect(len(rows) > 12_000, f"{len(rows)} frames of samples")
+    # Each frame stands once in the capture of the loopback, or twice, as it leaves and as it comes.
+    counts = [int(row[1]) for row in rows]
+    seen = [c for k, c in enumerate(counts) if k == 0 or c != counts[k - 1]]
+    steps = [(b - a) % 4000 for a, b in zip(seen, seen[1:])]
+    expect(all(step == 1 for step in steps), f"counts that jump: {[s for s in steps if s != 1][:5]}")
+    expect(not any(row[4] for row in rows), "frames that are malformed")
+    # The number says the instant within its second, once it has settled.
+    late = sorted(((float(row[0]) % 1) - int(row[1]) / 4000 + 0.5) % 1 - 0.5 for row in rows[8000:])
+    expect(abs(late[len(late) // 2]) < 300e-6, f"samples lie {late[len(late) // 2] * 1e6:.0f} us behind their numbers")
+finish()
