@@ -117,13 +117,13 @@ class Executive {
     for (std::int64_t step = 0; step < steps; ++step) {
       // Reading the clock takes as long as several steps of a small plant's relays.
       const bool timed = pace == Pace::wall || step % timed_of_free == 0;
-      const std::int64_t begun = pace == Pace::wall ? await(start + step * step_ns, timing)
-                                 : timed            ? clock_.now_ns()
-                                                    : 0;
+      const std::int64_t due = start + step * step_ns + shift_ns();
+      const std::int64_t begun = pace == Pace::wall ? await(due, timing) : timed ? clock_.now_ns() : 0;
       const bool more = work(step);
       ++timing.steps;
-      if (timed) note(timing, step, begun, clock_.now_ns(), start + (step + 1) * step_ns);
+      if (timed) note(timing, step, begun, clock_.now_ns(), due + step_ns);
       if (!more) break;
+      shift_ps_ += turn_ps_;
     }
     timing.elapsed_ns = clock_.now_ns() - start;
     return timing;
@@ -131,6 +131,10 @@ class Executive {
 
   /// A paced run begins no sooner, by the clock.
   void begin_at(std::int64_t not_before_ns) noexcept { not_before_ns_ = not_before_ns; }
+  /// From the next step on each comes so much later than a step behind the one before.
+  void turn(std::int64_t ps_per_step) noexcept { turn_ps_ = ps_per_step; }
+  /// By how much steps come later by now than at an even pace.
+  [[nodiscard]] std::int64_t shift_ns() const noexcept { return shift_ps_ / 1000; }
   /// When the latest run began, by the clock.
   [[nodiscard]] std::int64_t start_ns() const noexcept { return start_ns_; }
 
@@ -142,6 +146,7 @@ class Executive {
   Clock& clock_;
   bool spin_only_;
   std::int64_t start_ns_ = 0, not_before_ns_ = 0;
+  std::int64_t turn_ps_ = 0, shift_ps_ = 0;
 };
 
 /// Measures whether this computer holds `step_ns`: paces idle steps for `seconds`.

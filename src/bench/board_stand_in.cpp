@@ -192,7 +192,7 @@ class NetworkSide {
   }
   void begin() noexcept {
     if (samples_) samples_->begin(read_ns(CLOCK_REALTIME));
-    synchronised_ = clock_.synchronised();
+    clock_.watch();
   }
   /// Behind each sample of the relay; by how much the next conversion shall come later, so that samples stay
   /// where their numbers say.
@@ -205,12 +205,9 @@ class NetworkSide {
     }
     messages_->publish(read_now(), board.relay(), *link_);
     if (!samples_) return 0;
-    samples_->send(board.sample(), synchronised_, *link_);
-    if (!samples_->at_the_second())
-      return std::clamp<std::int64_t>(samples_->ahead_ns(read_ns(CLOCK_REALTIME)) / 2, -most_turned_ns,
-                                      most_turned_ns);
-    synchronised_ = clock_.synchronised();
-    return 0;
+    samples_->send(board.sample(), clock_.synchronised(), *link_);
+    return std::clamp<std::int64_t>(samples_->ahead_ns(read_ns(CLOCK_REALTIME)) / 2, -most_turned_ns,
+                                    most_turned_ns);
   }
   void count(Account& account) const {
     if (messages_) messages_->count(account);
@@ -224,7 +221,6 @@ class NetworkSide {
   std::optional<RelayMessages> messages_;
   std::optional<SamplesOut> samples_;
   wire::FrameBuffer frame_;
-  int synchronised_ = 0;
 };
 
 }  // namespace

@@ -351,7 +351,6 @@ wire::Now Exchange::now() const noexcept { return {now_ns(), time_source_->utc_n
 void Exchange::begin_pace(std::int64_t zero_ns, std::int64_t utc_zero_ns) noexcept {
   zero_ns_ = zero_ns;
   if (utc_zero_ns_ == 0) utc_zero_ns_ = utc_zero_ns;
-  synchronised_ = time_source_->synchronised();
 }
 
 std::int64_t Exchange::plant_utc_ns() const noexcept {
@@ -359,7 +358,30 @@ std::int64_t Exchange::plant_utc_ns() const noexcept {
   return utc_zero_ns_ + static_cast<std::int64_t>(1e9 * time_s());
 }
 
-int Exchange::synchronised() const noexcept { return setting(clock_lost_) > 0.5 ? 0 : synchronised_; }
+/// Samples whose numbers are further off their second are not synchronised, whatever the clock is.
+int Exchange::synchronised() const noexcept {
+  constexpr std::int64_t most_lead_ns = 100'000;
+  const bool lost = setting(clock_lost_) > 0.5 || std::abs(lead_ns_) > most_lead_ns;
+  return lost ? 0 : time_source_->synchronised();
+}
+
+std::int64_t Exchange::look_for_lead() noexcept {
+  const wire::Now is = now();
+  lead_ns_ = (is.utc_ns - utc_zero_ns_) - (is.steady_ns - zero_ns_);
+  return lead_ns_;
+}
+
+void Exchange::watch_time() {
+  time_source_->watch();
+  if (time_source_->follows_pulses() && !pulse_) pulse_ = point_of(setup_.bench.clock_pulse);
+}
+
+void Exchange::look_for_pulse() noexcept {
+  if (!pulse_) return;
+  const bool is = on(*pulse_);
+  if (is && !std::exchange(pulsed_, is)) time_source_->pulse(now_ns());
+  pulsed_ = is;
+}
 
 std::uint8_t Exchange::clock_quality() const noexcept {
   constexpr std::uint8_t accuracy_bits = 10;  // a millisecond, as a process of a busy computer tells the time

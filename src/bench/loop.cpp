@@ -16,6 +16,8 @@ namespace zavrek::bench {
 namespace {
 
 constexpr double startup_s = 3;  // that devices have until they must be heard
+constexpr double look_at_clock_s = 0.25, made_up_in_s = 1, most_turned = 500e-6;
+constexpr double pulses_s = 1;  // besides, where three pulses must come
 constexpr int poll_ms = 5;
 constexpr double waiting_s = 8;        // of a record on its way to the disk, at most
 constexpr double same_instant = 1e-6;  // of a step
@@ -51,6 +53,7 @@ bool Run::Loop::advance() noexcept {
   if (frames_.open()) frames_.take(exchange_.now_ns());
   if (cards_.open()) cards_.take();
   for (Port* port : stepped_) port->take(exchange_);
+  exchange_.look_for_pulse();
   timetable_.tell_others(exchange_, exchange_.time_s() + same_instant * exchange_.step_s());
   if (control_) control_->run_due(*plant_);
   goes_on_ = stride_ > 1 ? take_stride() : step();
@@ -293,17 +296,26 @@ std::string Run::Loop::start() {
   for (const auto& port : ports_) {
     if (std::string why = port->open(how); !why.empty()) return why;
   }
-  const std::int64_t until = exchange_.now_ns() + static_cast<std::int64_t>(startup_s * 1e9);
+  if (how.paced) exchange_.watch_time();
+  const bool pulses = how.paced && exchange_.time_source().follows_pulses();
+  const std::int64_t until =
+      exchange_.now_ns() + static_cast<std::int64_t>((startup_s + (pulses ? pulses_s : 0)) * 1e9);
   for (;;) {
     frames_.take(exchange_.now_ns());
     cards_.take();
     for (const auto& port : ports_) port->take(exchange_);
+    exchange_.look_for_pulse();
     for (const auto& port : ports_) port->give(exchange_);
     cards_.give(exchange_.time_s());
     const auto mute = std::find_if(ports_.begin(), ports_.end(), [](const auto& p) { return !p->ready(); });
-    if (mute == ports_.end()) return {};
-    if (exchange_.now_ns() > until || (*mute)->ended()) return (*mute)->failure();
-    frames_.wait(poll_ms);
+    const bool known = !pulses || exchange_.time_source().knows_second();
+    if (mute == ports_.end() && known) return {};
+    const bool over = exchange_.now_ns() > until;
+    if (over && !known)
+      return fmt::format("no second comes from the pulses of {} (three of them, 1 s apart, are wanted)",
+                         setup_.bench.clock_pulse);
+    if (mute != ports_.end() && (over || (*mute)->ended())) return (*mute)->failure();
+    if (!pulses) frames_.wait(poll_ms);  // pulses are seen as they come
   }
 }
 
@@ -333,16 +345,38 @@ void Run::Loop::begin_pace(std::int64_t zero_ns) noexcept {
 /// What the clock did against that of the steps.
 std::optional<Account> Run::Loop::clock_account() const {
   if (exchange_.zero_ns() == 0 || !anybody_outside()) return std::nullopt;
-  static constexpr std::array words{"not synchronised", "synchronised", "synchronised to a global clock"};
+  static const std::array<std::string, 3> words{"not synchronised", "synchronised",
+                                                "synchronised to a global clock"};
+  std::string said = exchange_.time_source().said();
+  if (!said.empty()) said = " (" + said + ")";
   const wire::Now now = exchange_.now();
   const std::int64_t moved_ns = (now.utc_ns - exchange_.utc_zero_ns()) - (now.steady_ns - first_zero_ns_);
   Account account;
   account.port = "clock";
-  account.carries =
-      fmt::format("{}, {}; {:+.1f} us against the steps' in {:.1f} s", exchange_.time_source().name(),
-                  words[static_cast<std::size_t>(exchange_.synchronised())],
-                  1e-3 * static_cast<double>(moved_ns), exchange_.time_s());
+  account.carries = fmt::format("{}, {}; it moved {:+.1f} us in {:.1f} s, and leads the steps by {:+.1f} us",
+                                exchange_.time_source().name(),
+                                words[static_cast<std::size_t>(exchange_.synchronised())] + said,
+                                1e-3 * static_cast<double>(moved_ns), exchange_.time_s(),
+                                1e-3 * static_cast<double>(exchange_.lead_ns()));
   return account;
+}
+
+/// The pace of the steps follows the clock that numbers samples, as slowly as no device notices: by 500 parts
+/// in a million at most.
+void Run::Loop::follow_clock(pace::Executive& executive, std::int64_t number,
+                             std::int64_t ahead_ns) noexcept {
+  const double stride_s = stride_ * exchange_.step_s();
+  if (number == 0) {
+    begin_pace(executive.start_ns() - ahead_ns);
+    strides_to_look_ = std::max<std::int64_t>(1, std::llround(look_at_clock_s / stride_s));
+    next_clock_look_ = strides_to_look_;
+  }
+  exchange_.shift_pace(executive.start_ns() - ahead_ns + executive.shift_ns());
+  if (number < next_clock_look_) return;
+  next_clock_look_ = number + strides_to_look_;
+  const double lead_s = 1e-9 * static_cast<double>(exchange_.look_for_lead());
+  const double share = std::clamp(lead_s / made_up_in_s, -most_turned, most_turned);
+  executive.turn(std::llround(-share * stride_s * 1e12));
 }
 
 pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& until) {
@@ -352,6 +386,7 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
   const auto strides = duration_s == 0 ? std::numeric_limits<std::int64_t>::max()
                                        : static_cast<std::int64_t>(std::ceil(duration_s / stride_s - 1e-6));
   pace::RealtimeGrants grants;
+  if (wall) exchange_.watch_time();
   if (wall) grants = pace::acquire_realtime();
   pace::Executive executive(pace::system_clock(), grants.may_spin);
   if (wall) executive.begin_at(begin_on_the_clock());
@@ -360,8 +395,7 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
   pace::Timing timing = executive.run(wall ? pace::Pace::wall : pace::Pace::free,
                                       std::llround(stride_s * 1e9), strides, [&](std::int64_t number) {
-                                        if (number == 0 && wall)
-                                          begin_pace(executive.start_ns() - begun_ns - step_ns);
+                                        if (wall) follow_clock(executive, number, begun_ns + step_ns);
                                         const bool stopped =
                                             options_.stop && options_.stop->load(std::memory_order_relaxed);
                                         return advance() && !(until && until()) && !stopped;

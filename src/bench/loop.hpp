@@ -44,6 +44,7 @@ class Run::Loop {
   [[nodiscard]] bool anybody_outside() const;
   [[nodiscard]] std::int64_t begin_on_the_clock();
   void begin_pace(std::int64_t zero_ns) noexcept;
+  void follow_clock(pace::Executive& executive, std::int64_t number, std::int64_t ahead_ns) noexcept;
   [[nodiscard]] std::optional<Account> clock_account() const;
 
   const Setup& setup_;
@@ -71,10 +72,11 @@ class Run::Loop {
   int stride_ = 1;                   // steps
   bool begun_ = false;
   long long next_row_ = 0;
-  std::int64_t utc_wanted_ns_ = 0;  // of the plant's beginning
-  std::int64_t first_zero_ns_ = 0;  // that, by the clock that never jumps
-  double next_look_s_ = 0;          // over the voltages of the plant
-  bool goes_on_ = true;             // the source does
+  std::int64_t utc_wanted_ns_ = 0;                          // of the plant's beginning
+  std::int64_t strides_to_look_ = 1, next_clock_look_ = 0;  // at the clock
+  std::int64_t first_zero_ns_ = 0;                          // that, by the clock that never jumps
+  double next_look_s_ = 0;                                  // over the voltages of the plant
+  bool goes_on_ = true;                                     // the source does
 
  private:
   [[nodiscard]] bool step() noexcept;

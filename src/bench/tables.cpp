@@ -93,11 +93,25 @@ const Table& table(const Bench*) {
           .text("ied", &Bench::ied, "the IED in it as which the bench publishes; any when left out",
                 Need::optional)
           .choice(
-              "clock", &Bench::clock, {"computer", "ptp"},
+              "clock", &Bench::clock, {"computer", "ptp", "pulse"},
               "what the second is, at which smpCnt is zero, and where times of messages come from: the "
-              "computer's clock, or a hardware clock that PTP (IEEE 1588) sets; whether it is synchronised "
-              "travels with them; trials set clock.lost to 1 where it shall not be")
+              "computer's clock, a hardware clock that PTP (IEEE 1588) sets, or a pulse each second; whether "
+              "it is synchronised travels with them; trials set clock.lost to 1 where it shall not be")
           .text("clock_device", &Bench::clock_device, "the hardware clock")
+          .text("clock_daemon", &Bench::clock_daemon,
+                "local socket of the PTP daemon (\"/var/run/ptp4l\") that is asked each second how the clock "
+                "stands: synchronised while its port follows a master, globally where that one's clockClass "
+                "is 7 "
+                "at most; nobody is asked when left out",
+                Need::optional)
+          .count("clock_domain", &Bench::clock_domain, within(0, 255), "PTP domain of that")
+          .quantity("clock_within", &Bench::clock_within_s, "us", network::above(0),
+                    "a clock that is further off its master counts as not synchronised")
+          .text("clock_pulse", &Bench::clock_pulse,
+                "point that rises at the full second, such as that of a contact_in: \"gps.second\"",
+                Need::optional)
+          .choice("clock_reach", &Bench::clock_reach, {"global", "local"},
+                  "what pulses, and a hardware clock that no daemon is asked about, are synchronised to")
           .choice("begins", &Bench::begins, {"at once", "on the second"}, "when a paced run begins")
           .texts("record", &Bench::record,
                  "further signals of the plant and outputs of its control to record")

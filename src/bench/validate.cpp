@@ -65,6 +65,16 @@ void Flaws::need_operable(const std::string& place, const std::string& field, co
 
 namespace {
 
+void check_clock(Flaws& flaws) {
+  const Bench& bench = flaws.setup.bench;
+  if (bench.clock == "pulse" && bench.clock_pulse.empty())
+    flaws.report("bench", "clock_pulse", "missing; the point that rises at the full second is wanted");
+  if (bench.clock == "pulse" && !bench.clock_pulse.empty())
+    flaws.need_point("bench", "clock_pulse", bench.clock_pulse);
+  if (bench.clock == "pulse" && !bench.clock_daemon.empty())
+    flaws.report("bench", "clock_daemon", "goes with clock = \"ptp\" or \"computer\"");
+}
+
 void check_contacts(Flaws& flaws) {
   std::set<std::string> names;
   for (const std::string& text : flaws.setup.bench.contacts) {
@@ -243,6 +253,7 @@ std::vector<Flaw> validate(const Setup& setup) {
   for (const PortSettings& port : setup.bench.ports)
     std::visit([&](const auto& settings) { internal::check(settings, flaws); }, port);
   internal::check_contacts(flaws);
+  internal::check_clock(flaws);
   for (const Device& device : setup.bench.devices) internal::check_device(device, flaws);
   return std::move(flaws.found);
 }

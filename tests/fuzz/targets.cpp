@@ -18,6 +18,7 @@
 #include "zavrek/scl.hpp"
 #include "zavrek/wire.hpp"
 #include "zavrek/wire/control_link.hpp"
+#include "zavrek/wire/ptp.hpp"
 
 namespace zavrek::fuzz {
 namespace {
@@ -41,6 +42,17 @@ void may_refuse(Body&& body) {
     require(*error.what() != '\0', "an error says something");
     require(std::string_view(error.what()).size() < 100'000, "an error is short");
   }
+}
+
+/// An answer says one thing, within its bounds.
+void ptp(Input input) {
+  const auto said = wire::ptp_answer(input, 0);
+  if (!said) return;
+  const int things = (said->offset_ns ? 1 : 0) + (said->master_class ? 1 : 0) + (said->state ? 1 : 0) +
+                     (said->utc_offset_s ? 1 : 0);
+  require(things <= 1, "an answer says one thing");
+  require(things == 1 || said->about == wire::PtpData::time_properties, "and each says something");
+  if (said->offset_ns) require(std::abs(*said->offset_ns) <= 0x1p47, "an offset of 64 bits");
 }
 
 /// What is taken is written as it is read again.
@@ -190,6 +202,7 @@ std::span<const Target> targets() {
   static constexpr std::array all{
       Target{"goose", codec<Goose, longest_frame>},
       Target{"goose_follow", goose_follow},
+      Target{"ptp", ptp},
       Target{"sampled_values", codec<SampledValues, longest_frame>},
       Target{"control_measure", codec<ControlMeasure, longest_control_message>},
       Target{"control_answer", codec<ControlAnswer, longest_control_message>},

@@ -5,6 +5,7 @@ import pathlib
 import subprocess
 import sys
 import tempfile
+import time
 
 tool = os.environ["ZAVREK"]
 source = pathlib.Path(os.environ["ZAVREK_SOURCE"])
@@ -50,6 +51,15 @@ def expect(truth, message):
 def has(text, *parts):
     for part in parts:
         expect(part in text, f"no \"{part}\" in:\n{text}")
+
+
+def clock_turns(within_s=0.5):
+    """By how many seconds somebody turns this computer's clock in that time."""
+    def ahead():
+        return time.clock_gettime_ns(time.CLOCK_REALTIME) - time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+    before = ahead()
+    time.sleep(within_s)
+    return abs(ahead() - before) * 1e-9
 
 
 def as_json(text):

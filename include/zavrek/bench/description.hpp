@@ -73,9 +73,14 @@ struct Bench {
   std::vector<std::string> contacts;
   std::string scl;                 ///< configuration of the substation (IEC 61850-6), relative to the case
   std::string ied;                 ///< as which the bench publishes in it
-  std::string clock = "computer";  ///< or "ptp": what the second is
+  std::string clock = "computer";  ///< or "ptp", or "pulse": what the second is
   std::string clock_device = "/dev/ptp0";
-  std::string begins = "at once";  ///< or "on the second"
+  std::string clock_daemon;  ///< socket of the PTP daemon that says how well it is synchronised
+  int clock_domain = 0;
+  double clock_within_s = 10e-6;
+  std::string clock_pulse;             ///< point that rises at the full second
+  std::string clock_reach = "global";  ///< or "local": of a clock that no daemon is asked about
+  std::string begins = "at once";      ///< or "on the second"
   double listen_s = 0.6;      ///< ahead of the first frame, whether somebody else speaks as the bench will
   int points_per_cycle = 80;  ///< of the records; the streams have 80
   std::vector<PortSettings> ports;

@@ -182,7 +182,16 @@ class Exchange {
   /// first time on.
   void begin_pace(std::int64_t zero_ns, std::int64_t utc_zero_ns) noexcept;
   [[nodiscard]] const internal::TimeSource& time_source() const noexcept { return *time_source_; }
+  /// From now on it is known how well its clock is synchronised.
+  void watch_time();
+  /// Ahead of each step: whether a pulse of the clock began.
+  void look_for_pulse() noexcept;
   [[nodiscard]] std::int64_t utc_zero_ns() const noexcept { return utc_zero_ns_; }
+  /// The plant's pace is turned so that it follows its clock: the steady clock at 0 s moves with it.
+  void shift_pace(std::int64_t zero_ns) noexcept { zero_ns_ = zero_ns; }
+  /// Looks by how much its clock leads the plant.
+  std::int64_t look_for_lead() noexcept;
+  [[nodiscard]] std::int64_t lead_ns() const noexcept { return lead_ns_; }
   void read() noexcept;
   /// Shows values `share` of the latest step behind its beginning, at `time_s`.
   void show(double share, double time_s) noexcept;
@@ -262,7 +271,9 @@ class Exchange {
   std::int64_t zero_ns_ = 0, utc_zero_ns_ = 0;
   std::unique_ptr<internal::TimeSource> time_source_;
   SettingId clock_lost_;
-  int synchronised_ = 0;
+  std::int64_t lead_ns_ = 0;  // of the clock
+  std::optional<PointId> pulse_;
+  bool pulsed_ = true;  // as it was last
 };
 
 }  // namespace zavrek::bench

@@ -177,7 +177,6 @@ class SamplesOut {
   /// By how much the instant of the next sample lies ahead of where its number says.
   [[nodiscard]] std::int64_t ahead_ns(std::int64_t utc_ns) const noexcept;
   void send(const protection::Sample& sample, int synchronised, wire::Link& link) noexcept;
-  [[nodiscard]] bool at_the_second() const noexcept { return message_.first().count == 0; }
   void count(Account& account) const noexcept;
 
  private:
