@@ -1,6 +1,7 @@
 #pragma once
 
 #include "zavrek/bench/beside.hpp"
+#include "zavrek/bench/cut.hpp"
 #include "zavrek/bench/description.hpp"
 #include "zavrek/bench/exchange.hpp"
 #include "zavrek/bench/port.hpp"

@@ -254,4 +254,45 @@ Account run_stand_in(const protection::RelaySettings& settings, const StandInTer
   return account;
 }
 
+LoadPhase::LoadPhase(const LoadAtBoard& load, double step_s)
+    : step_s_(step_s),
+      resistance_ohm_(load.resistance_ohm),
+      inductance_H_(load.inductance_H),
+      capacitance_F_(load.capacitance_F) {}
+
+double LoadPhase::next(double volts) noexcept {
+  const double behind_ohm = inductance_H_ / step_s_;
+  const double charging_A = capacitance_F_ / step_s_ * (volts - volts_);
+  volts_ = volts;
+  if (resistance_ohm_ + behind_ohm > 0)
+    current_A_ = (volts + behind_ohm * current_A_) / (resistance_ohm_ + behind_ohm);
+  return current_A_ + charging_A;
+}
+
+Account run_load(const LoadAtBoard& load, const std::atomic<bool>& stop) {
+  while (!stop && !card::Board::there(load.board)) std::this_thread::sleep_for(board_looked_for);
+  if (stop) return {};
+  card::Board board = card::Board::find(load.board);
+  std::vector<LoadPhase> phases(load.phases, LoadPhase(load, 1 / load.rate_Hz));
+  (void)pace::acquire_realtime_beside();
+  const auto period_ns = std::llround(1e9 / load.rate_Hz);
+  Account account;
+  account.port = "load";
+  account.carries = "terminal board " + load.board;
+  std::int64_t late_ns = 0;
+  for (std::int64_t due_ns = read_ns(CLOCK_MONOTONIC); !stop && board.served();) {
+    due_ns += period_ns;
+    const timespec until{static_cast<time_t>(due_ns / second_ns), static_cast<long>(due_ns % second_ns)};
+    (void)clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, nullptr);
+    late_ns = std::max(late_ns, read_ns(CLOCK_MONOTONIC) - due_ns);
+    for (std::size_t k = 0; k < phases.size(); ++k)
+      board.put(card::Board::Part::in, load.first_current + k,
+                phases[k].next(board.get(card::Board::Part::out, load.first_voltage + k)));
+    board.count_device_write();
+    ++account.received;
+  }
+  account.held_back_us = late_ns / 1000;
+  return account;
+}
+
 }  // namespace zavrek::bench

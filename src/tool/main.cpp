@@ -22,6 +22,7 @@ struct Words {
   tool::CompareOptions compare;
   tool::RelayOptions relay;
   tool::PanelOptions panel;
+  tool::LoadOptions load;
   tool::ControllerOptions controller;
   tool::WiringOptions wiring;
   tool::SclOptions scl;
@@ -349,6 +350,20 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->add_option("name", words.panel.name, "which of its panels; the first when left out");
   verb->add_option("--interface", words.panel.interface, "network interface, whatever the bench says");
   verb->callback([&] { code = tool::panel(words.panel); });
+
+  verb = app.add_subcommand("load", "a load that hangs on a power amplifier, at a terminal board");
+  verb->add_option("--board", words.load.board, "terminal board");
+  verb->add_option("--first-voltage", words.load.first_voltage,
+                   "output of the bench with the voltage of phase a");
+  verb->add_option("--first-current", words.load.first_current,
+                   "input of the bench for the current of phase a");
+  verb->add_option("--phases", words.load.phases, "how many, on terminals that follow")
+      ->check(CLI::Range(1, 3));
+  verb->add_option("--resistance", words.load.resistance, "per phase");
+  verb->add_option("--inductance", words.load.inductance, "in series with it");
+  verb->add_option("--capacitance", words.load.capacitance, "across both");
+  verb->add_option("--rate", words.load.rate, "of its own steps");
+  verb->callback([&] { code = tool::load(words.load); });
 
   verb = app.add_subcommand("controller", "the control of a case as a process of its own");
   verb->add_option("case", words.controller.folder, "folder of the case")->required();

@@ -125,6 +125,15 @@ struct LineOptions {
 };
 [[nodiscard]] int line(const LineOptions& options);
 
+struct LoadOptions {
+  std::string board = "board";
+  std::size_t first_voltage = 0, first_current = 0, phases = 3;
+  std::string resistance = "10 ohm", inductance = "0 H", capacitance = "0 F";
+  std::string rate = "20 kHz";
+};
+/// A load at an amplifier, as a process of its own at a terminal board.
+[[nodiscard]] int load(const LoadOptions& options);
+
 struct PanelOptions {
   std::string folder;
   std::string name;  // the first of the bench when empty

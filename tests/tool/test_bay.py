@@ -33,6 +33,16 @@ expect(len(set(captures)) == 7, f"every trial has a capture: {captures}")
 has(run("wiring", case), "MU1      X2:5-6", "VT1.vc")
 has(run_paced("prove", case), "13 of 15 proven, 0 wrong")
 
+# A load at a power amplifier, as a process of its own: judged beforehand, and as it then is.
+amplifier = demo / "amplifier"
+has(run("check", amplifier), "power_cut.heating: stable")
+has(run_paced("test", amplifier, "--out", "amplifier"), "2 of 2 trials passed")
+loose = scratch / "loose"
+shutil.copytree(amplifier, loose)
+(loose / "bench.toml").write_text((loose / "bench.toml").read_text().replace('resistance = "10 ohm"', 'resistance = "20 mohm"').replace('inductance = "8 mH"', 'inductance = "0 H"'))
+has(run("check", loose), "power_cut.heating: unstable at", "share")
+has(run("test", loose, "--out", "loose", code=1), "power_cut.heating: unstable at", "even_unstable")
+
 # A panel in another process works the breaker, remote and at hand, and sees what comes of it.
 going = subprocess.Popen([tool, "run", str(case), "--for", "7 s"], cwd=scratch, stdout=subprocess.PIPE, text=True)
 capture = None

@@ -12,6 +12,7 @@
 #include "zavrek/bench/ports/intruder.hpp"
 #include "zavrek/bench/ports/message.hpp"
 #include "zavrek/bench/ports/panel.hpp"
+#include "zavrek/bench/ports/power_cut.hpp"
 #include "zavrek/bench/ports/stream.hpp"
 #include "zavrek/bench/ports/stream_in.hpp"
 #include "zavrek/bench/ports/subscription.hpp"
@@ -26,7 +27,7 @@ using PortSettings = std::variant<Stream,    //
                                   StreamIn,  //
                                   Message,   //
                                   Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn,
-                                  TimeCode, DisturbanceRecorder, BreakerDrive, Panel, Intruder>;
+                                  TimeCode, DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

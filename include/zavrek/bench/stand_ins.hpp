@@ -233,6 +233,27 @@ class RelayAtBoard {
 Account run_stand_in(const protection::RelaySettings& settings, const StandInTerminals& terminals,
                      const std::string& interface, wire::Medium medium, const std::atomic<bool>& stop);
 
+/// A load that hangs on an amplifier at a terminal board: resistance and inductance in series in each phase,
+/// a capacitance across them.
+struct LoadAtBoard {
+  std::string board = "board";
+  std::size_t first_voltage = 0, first_current = 0, phases = 3;
+  double resistance_ohm = 10, inductance_H = 0, capacitance_F = 0;
+  double rate_Hz = 20'000;  ///< of its steps
+};
+/// One phase of it, by the rule of the backward Euler method.
+class LoadPhase {
+ public:
+  LoadPhase(const LoadAtBoard& load, double step_s);
+  [[nodiscard]] double next(double volts) noexcept;
+
+ private:
+  double step_s_, resistance_ohm_, inductance_H_, capacitance_F_;
+  double current_A_ = 0, volts_ = 0;
+};
+/// Waits for its board, and draws current until `stop` is set or the bench has gone.
+Account run_load(const LoadAtBoard& load, const std::atomic<bool>& stop);
+
 /// An operator's panel on the network: what its switches are goes out, what its lamps show comes in.
 class PanelStandIn {
  public:

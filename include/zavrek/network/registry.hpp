@@ -14,6 +14,7 @@
 #include "zavrek/network/dc.hpp"
 #include "zavrek/network/dc_converter.hpp"
 #include "zavrek/network/doubly_fed_machine.hpp"
+#include "zavrek/network/imposed_current.hpp"
 #include "zavrek/network/induction_machine.hpp"
 #include "zavrek/network/line.hpp"
 #include "zavrek/network/load.hpp"
@@ -37,6 +38,7 @@ namespace zavrek::network {
 /// in src/emt (equations and model), its test, and its row here.
 using Element = std::variant<Source,               //
                              CurrentSource,        //
+                             ImposedCurrent,       //
                              Branch,               //
                              Cable,                //
                              Line,                 //

@@ -13,7 +13,7 @@ namespace {
 
 struct Channel {
   ValueId value;
-  double ratio = 1, offset = 0;
+  double ratio = 1, offset = 0, before = 0;
   LowPass filter;
   DelayLine delay;
   Converter converter;
@@ -61,7 +61,9 @@ class AnalogueOutPort final : public Port {
     const bool terminals = card_->card->carries_terminals();
     for (std::size_t k = 0; k < channels_.size(); ++k) {
       Channel& c = channels_[k];
-      const double wanted = gain * (c.ratio * exchange.latest(c.value) + c.offset);
+      const double is = exchange.latest(c.value), before = std::exchange(c.before, is);
+      const double shown = settings_.mean ? (is + before) / 2 : is;
+      const double wanted = gain * (c.ratio * shown + c.offset);
       const double volts = c.converter.volts(c.delay.next(c.filter.next(wanted)));
       card_->analogue_out[static_cast<std::size_t>(settings_.first_channel) + k] =
           terminals ? c.amplifier.next(c.converter.terminal(volts)) : volts;

@@ -247,10 +247,10 @@ Slot Assembly::model(ModelPart part) {
   return model_parts.back().first;
 }
 
-Slot Assembly::knob(std::string name, std::string unit, double value, double low, double high) {
+Slot Assembly::knob(std::string name, std::string unit, double value, double low, double high, bool smooth) {
   const Slot slot = take_slots(1);
   signal(name, unit, {value_of(slot)});
-  knobs.push_back({std::move(name), std::move(unit), low, high, slot});
+  knobs.push_back({std::move(name), std::move(unit), low, high, slot, smooth});
   knob_values.push_back(value);
   return slot;
 }

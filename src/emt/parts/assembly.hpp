@@ -99,7 +99,8 @@ class Assembly {
   }
   void charge(Ends ends, double voltage_V) { charged.push_back({ends, voltage_V}); }
   Slot model(ModelPart part);  ///< returns the first slot
-  Slot knob(std::string name, std::string unit, double value, double low, double high);
+  /// A `smooth` one may be turned at every step without being a discontinuity.
+  Slot knob(std::string name, std::string unit, double value, double low, double high, bool smooth = false);
   void operable(Operable operable);
   void signal(std::string name, std::string unit, Terms terms);
   /// Signals NAME+"a", "b", "c", one per entry and letter.

@@ -221,6 +221,7 @@ struct Knob {
   std::string unit;
   double low = 0, high = 0;
   Slot slot{};
+  bool smooth = false;  // turning it is no discontinuity
 };
 
 }  // namespace zavrek::emt::internal

@@ -81,7 +81,7 @@ void Core::turn(int knob, double value) noexcept {
   const Knob& what = controls.knobs[static_cast<std::size_t>(knob)];
   const double bounded = std::clamp(value, what.low, what.high);
   for (Numbers* array : at.all()) (*array)[static_cast<std::size_t>(what.slot.index)] = bounded;
-  restart.pending = true;
+  restart.pending = restart.pending || !what.smooth;
 }
 
 double Core::value(const SignalRow& row) noexcept {

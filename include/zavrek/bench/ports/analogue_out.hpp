@@ -11,6 +11,7 @@ struct AnalogueOut : Terminals, Conversion {
   std::vector<std::string> inputs;
   std::string limit, slew, noise;
   double bandwidth_Hz = 0;
+  bool mean = false;
 };
 
 inline const network::Table& table(const AnalogueOut*) {
@@ -32,6 +33,10 @@ inline const network::Table& table(const AnalogueOut*) {
           .text("slew", &AnalogueOut::slew, "by which it changes at most: \"0.5 MA/s\"", Need::optional)
           .quantity("bandwidth", &AnalogueOut::bandwidth_Hz, "Hz", network::at_least(0),
                     "of the amplifier, of first order; 0: without bound")
+          .flag("mean", &AnalogueOut::mean,
+                "the mean of this step and the one before goes out: what ripples from step to step, as the "
+                "voltage "
+                "of an inductance whose current is imposed may, does not; half a step later")
           .text("noise", &AnalogueOut::noise, "of the amplifier, rms: \"5 mA\"", Need::optional)
           .build();
   return built;
