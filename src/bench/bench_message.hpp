@@ -1,11 +1,12 @@
 // What the bench itself publishes to devices elsewhere: what they read that this process knows.
 #pragma once
 
+#include <memory>
 #include <string>
 #include <utility>
 #include <vector>
 
-#include "zavrek/bench/description.hpp"
+#include "zavrek/bench/port.hpp"
 
 namespace zavrek::bench::internal {
 
@@ -20,5 +21,8 @@ inline constexpr int bench_goose_appid = 0x3FFF;
 /// Points that devices read and this process knows, in the order of the message's entries. `place` overrides
 /// that of every device when not empty.
 [[nodiscard]] std::vector<std::string> bench_published(const Bench& bench, const std::string& place);
+
+/// The settings of a message that nobody reads in this run.
+[[nodiscard]] std::unique_ptr<Port> make_idle_message(const std::string& name);
 
 }  // namespace zavrek::bench::internal

@@ -156,6 +156,9 @@ std::optional<AskId> Exchange::find_ask(const std::string& name) {
   for (std::size_t k = 0; k < asks_.size(); ++k) {
     if (asks_[k].name == name) return AskId{k};
   }
+  for (std::size_t k = 0; k < settings_.size(); ++k) {
+    if (settings_[k].name == name) return add(name, Kind::setting, static_cast<int>(k));
+  }
   if (name.starts_with(contact_prefix)) {
     const auto point = find_point(name);
     const std::vector<std::string> contacts = internal::contacts_of(setup_.bench);
@@ -174,9 +177,6 @@ std::optional<AskId> Exchange::find_ask(const std::string& name) {
     if (!found) found = among(plant_->knob_names(), Kind::knob);
   }
   if (!found && control_) found = among(control_->controller().parameters(), Kind::parameter);
-  for (std::size_t k = 0; k < settings_.size() && !found; ++k) {
-    if (settings_[k].name == name) found = add(name, Kind::setting, static_cast<int>(k));
-  }
   return found;
 }
 

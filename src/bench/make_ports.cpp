@@ -12,7 +12,10 @@ std::vector<std::unique_ptr<Port>> make_ports(const RunPlan& plan) {
   for (const PortSettings& port : bench.ports)
     made.push_back(std::visit([&](const auto& settings) { return make_port(settings, plan); }, port));
   for (const Device& device : bench.devices) made.push_back(make_port(device, plan));
-  if (!anybody_elsewhere(bench, plan.place)) return made;
+  if (!anybody_elsewhere(bench, plan.place)) {
+    if (!bench_published(bench, {}).empty()) made.push_back(make_idle_message(bench_goose_id));
+    return made;
+  }
   if (std::vector<std::string> told = bench_published(bench, plan.place); !told.empty()) {
     Message message;
     message.name = bench_goose_id;

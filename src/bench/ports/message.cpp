@@ -3,10 +3,12 @@
 #include "zavrek/bench/ports/message.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 #include <fmt/format.h>
 
+#include "bench/bench_message.hpp"
 #include "bench/data_set.hpp"
 #include "bench/make_port.hpp"
 #include "bench/way.hpp"
@@ -29,6 +31,24 @@ struct Shown {
   std::size_t of = 0;  // of a quality or a time: the entry that has it
 };
 
+constexpr std::array message_settings{"test",   "invalid", "simulation", "needs_commissioning",
+                                      "silent", "restart"};
+
+/// One that nobody reads in this run: its settings are there, and change nothing.
+class IdleMessage final : public Port {
+ public:
+  explicit IdleMessage(std::string name) : name_(std::move(name)) {}
+  void declare(Exchange& exchange) override {
+    for (const char* setting : message_settings) (void)exchange.add_setting(name_, {setting, "", 0, 1}, true);
+    (void)Way::declare_settings(exchange, name_, true);
+  }
+  void wire(Exchange&) override {}
+  bool each_step() const noexcept override { return false; }
+
+ private:
+  std::string name_;
+};
+
 class MessagePort final : public Port {
  public:
   explicit MessagePort(const Message& message)
@@ -38,12 +58,9 @@ class MessagePort final : public Port {
 
   void declare(Exchange& exchange) override {
     const auto one = [&](const char* name) { return exchange.add_setting(settings_.name, {name, "", 0, 1}); };
-    test_ = one("test");
-    invalid_ = one("invalid");
-    simulation_ = one("simulation");
-    needs_commissioning_ = one("needs_commissioning");
-    silent_ = one("silent");
-    restart_ = one("restart");
+    std::size_t k = 0;
+    for (SettingId* id : {&test_, &invalid_, &simulation_, &needs_commissioning_, &silent_, &restart_})
+      *id = one(message_settings[k++]);
     way_.declare(exchange, settings_.name);
   }
   void wire(Exchange& exchange) override {
@@ -199,6 +216,10 @@ class MessagePort final : public Port {
 };
 
 }  // namespace
+
+std::unique_ptr<Port> make_idle_message(const std::string& name) {
+  return std::make_unique<IdleMessage>(name);
+}
 
 template <>
 std::unique_ptr<Port> make_port(const Message& message, const RunPlan&) {
