@@ -10,6 +10,10 @@ namespace zavrek::pace {
 /// How simulated time follows real time.
 enum class Pace { free, wall };
 
+/// Of a thread so far: how often it was switched out against its will, and page faults.
+struct ThreadUse {
+  std::int64_t switched_out = 0, faults = 0;
+};
 /// The clock and the calls to the system that pacing needs; tests put their own in its place.
 class Clock {
  public:
@@ -17,6 +21,8 @@ class Clock {
   [[nodiscard]] virtual std::int64_t now_ns() noexcept = 0;
   /// Returns at or after `until_ns`, or earlier when interrupted.
   virtual void sleep_until_ns(std::int64_t until_ns) noexcept = 0;
+  /// Of the calling thread.
+  [[nodiscard]] virtual ThreadUse thread_use() noexcept { return {}; }
 };
 /// CLOCK_MONOTONIC and clock_nanosleep.
 [[nodiscard]] Clock& system_clock();
@@ -58,6 +64,12 @@ struct RealtimeGrants {
 /// Back to ordinary scheduling, unlocked memory and the processors it had.
 void leave_realtime();
 
+/// Why steps ended late, as far as it can be told from outside of the machine. `machine`: the thread was not
+/// switched out and fetched no memory, but a step took more than twenty times the median, or began late: an
+/// interrupt, or the host of a virtual machine.
+enum class Cause : std::size_t { catching_up, another_thread, memory, machine, own_work, all };
+/// "catching up", "another thread ran" ...
+[[nodiscard]] const char* to_string(Cause cause);
 /// The timing table of one run. Durations in ns.
 struct Timing {
   Pace pace = Pace::free;
@@ -66,6 +78,7 @@ struct Timing {
   std::int64_t plant_steps = 1;  ///< of the plant in each of these steps, when it takes several at once
   Histogram compute;   ///< from the start of a step's work to its end; of one step in sixteen when `free`
   Histogram lateness;  ///< start of a step's work behind its tick; `wall` only
+  std::array<std::int64_t, static_cast<std::size_t>(Cause::all)> causes{};  ///< of its overruns
   std::int64_t overruns = 0;               ///< steps whose work ended after the next one was due
   std::int64_t longest_overrun_steps = 0;  ///< most of them in a row
   std::int64_t overrun_steps_now = 0;      ///< in a row, up to the latest step
@@ -121,7 +134,7 @@ class Executive {
       const std::int64_t begun = pace == Pace::wall ? await(due, timing) : timed ? clock_.now_ns() : 0;
       const bool more = work(step);
       ++timing.steps;
-      if (timed) note(timing, step, begun, clock_.now_ns(), due + step_ns);
+      if (timed) note(timing, {step, due, begun, clock_.now_ns()});
       if (!more) break;
       shift_ps_ += turn_ps_;
     }
@@ -141,10 +154,15 @@ class Executive {
  private:
   static constexpr std::int64_t timed_of_free = 16;
   std::int64_t await(std::int64_t due_ns, Timing& timing) noexcept;
-  static void note(Timing& timing, std::int64_t step, std::int64_t begun, std::int64_t ended,
-                   std::int64_t next_due) noexcept;
+  struct Done {
+    std::int64_t step, due, begun, ended;
+  };
+  void note(Timing& timing, const Done& done) noexcept;
+  [[nodiscard]] Cause cause_of(const Timing& timing, const Done& done) noexcept;
+  static constexpr std::int64_t looks_at_thread = 20'000;  // steps between
   Clock& clock_;
   bool spin_only_;
+  ThreadUse use_;
   std::int64_t start_ns_ = 0, not_before_ns_ = 0;
   std::int64_t turn_ps_ = 0, shift_ps_ = 0;
 };

@@ -1,8 +1,11 @@
 #include <algorithm>
+#include <array>
 #include <cerrno>
 #include <ctime>
+#include <utility>
 
 #include <fmt/format.h>
+#include <sys/resource.h>
 
 #include "zavrek/pace.hpp"
 #include "zavrek/quantity.hpp"
@@ -24,6 +27,11 @@ class SystemClock final : public Clock {
   void sleep_until_ns(std::int64_t until_ns) noexcept override {
     const timespec until{until_ns / 1'000'000'000, until_ns % 1'000'000'000};
     clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, nullptr);
+  }
+  ThreadUse thread_use() noexcept override {
+    rusage use{};
+    (void)::getrusage(RUSAGE_THREAD, &use);
+    return {use.ru_nivcsw, use.ru_minflt + use.ru_majflt};
   }
 };
 
@@ -52,18 +60,39 @@ std::int64_t Executive::await(std::int64_t due_ns, Timing& timing) noexcept {
   return now;
 }
 
-void Executive::note(Timing& timing, std::int64_t step, std::int64_t begun, std::int64_t ended,
-                     std::int64_t next_due) noexcept {
-  timing.compute.add(ended - begun);
-  if (timing.pace == Pace::wall && ended <= next_due) timing.overrun_steps_now = 0;
-  if (timing.pace == Pace::wall && ended > next_due) {
-    ++timing.overruns;
-    timing.longest_overrun_steps = std::max(timing.longest_overrun_steps, ++timing.overrun_steps_now);
-    if (ended - next_due > timing.worst_overrun_ns) {
-      timing.worst_overrun_ns = ended - next_due;
-      timing.worst_overrun_step = step;
-    }
+void Executive::note(Timing& timing, const Done& done) noexcept {
+  timing.compute.add(done.ended - done.begun);
+  if (timing.pace != Pace::wall) return;
+  if (done.step % looks_at_thread == 0) use_ = clock_.thread_use();
+  const std::int64_t late = done.ended - done.due - timing.step_ns;
+  if (late <= 0) {
+    timing.overrun_steps_now = 0;
+    return;
   }
+  ++timing.causes[static_cast<std::size_t>(cause_of(timing, done))];
+  ++timing.overruns;
+  timing.longest_overrun_steps = std::max(timing.longest_overrun_steps, ++timing.overrun_steps_now);
+  if (late > timing.worst_overrun_ns) {
+    timing.worst_overrun_ns = late;
+    timing.worst_overrun_step = done.step;
+  }
+}
+
+Cause Executive::cause_of(const Timing& timing, const Done& done) noexcept {
+  const ThreadUse was = std::exchange(use_, clock_.thread_use());
+  if (timing.overrun_steps_now > 0 && done.ended - done.begun < timing.step_ns) return Cause::catching_up;
+  if (use_.switched_out != was.switched_out) return Cause::another_thread;
+  if (use_.faults != was.faults) return Cause::memory;
+  constexpr std::int64_t usual_times = 20;
+  const bool began_late = done.begun - done.due > timing.step_ns / 4;
+  const bool far_longer = done.ended - done.begun > usual_times * timing.compute.quantile_ns(0.5);
+  return began_late || far_longer ? Cause::machine : Cause::own_work;
+}
+
+const char* to_string(Cause cause) {
+  constexpr std::array words{"catching up", "another thread ran", "memory was fetched",
+                             "the machine was away", "the step's own work"};
+  return words[static_cast<std::size_t>(cause)];
 }
 
 std::string to_string(const Timing& timing) {
@@ -90,6 +119,13 @@ std::string to_string(const Timing& timing) {
           timing.worst_overrun_step,
           print_rounded(static_cast<double>(timing.worst_overrun_step * timing.step_ns) * 1e-9, "s"),
           show(timing.worst_overrun_ns));
+      std::string why;
+      for (std::size_t k = 0; k < timing.causes.size(); ++k) {
+        if (timing.causes[k] > 0)
+          why += fmt::format("{}{} {}", why.empty() ? "" : ", ", timing.causes[k],
+                             to_string(static_cast<Cause>(k)));
+      }
+      text += "\n    why             " + why;
     }
   }
   for (const std::string& shortcoming : timing.grants.shortcomings) text += "\n  note: " + shortcoming;

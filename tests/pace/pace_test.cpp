@@ -18,6 +18,7 @@ class ToldClock final : public Clock {
   std::int64_t oversleep_ns = 0;
   std::int64_t interrupted = 0;  // this many sleeps return at once
   std::int64_t sleeps = 0;
+  ThreadUse use;
 
   std::int64_t now_ns() noexcept override { return now += tick_ns; }
   void sleep_until_ns(std::int64_t until_ns) noexcept override {
@@ -28,7 +29,48 @@ class ToldClock final : public Clock {
     }
     now = std::max(now, until_ns + oversleep_ns);
   }
+  ThreadUse thread_use() noexcept override { return use; }
 };
+
+TEST(Causes, OfStepsThatEndLateAreTold) {
+  ToldClock clock;
+  const Timing timing = Executive(clock).run(Pace::wall, 50'000, 1000, [&](std::int64_t step) {
+    clock.now += 10'000;
+    if (step == 100) clock.now += 100'000, ++clock.use.switched_out;  // late by 60 us: one step catches up
+    if (step == 200) clock.now += 41'000, clock.use.faults += 3;
+    if (step == 300) clock.now += 300'000;  // by 260 us: more than twenty times the others take
+    if (step == 500) clock.now += 45'000;
+    return true;
+  });
+  const auto of = [&](Cause cause) { return timing.causes[static_cast<std::size_t>(cause)]; };
+  EXPECT_EQ(of(Cause::another_thread), 1);
+  EXPECT_EQ(of(Cause::memory), 1);
+  EXPECT_EQ(of(Cause::machine), 1);
+  EXPECT_EQ(of(Cause::own_work), 1);
+  EXPECT_EQ(of(Cause::catching_up), timing.overruns - 4);
+  EXPECT_GE(of(Cause::catching_up), 7);
+  const std::string text = to_string(timing);
+  EXPECT_NE(
+      text.find("1 another thread ran, 1 memory was fetched, 1 the machine was away, 1 the step's own work"),
+      std::string::npos)
+      << text;
+}
+
+TEST(Pace, IsTurnedByPartsOfANanosecond) {
+  ToldClock clock;
+  Executive executive(clock);
+  std::int64_t last = 0, first = 0;
+  (void)executive.run(Pace::wall, 50'000, 10'001, [&](std::int64_t step) {
+    if (step == 0) {
+      first = clock.now;
+      executive.turn(-500);
+    }
+    last = clock.now;
+    return true;
+  });
+  EXPECT_NEAR(static_cast<double>(last - first), 50'000.0 * 10'000 - 5'000, 20);
+  EXPECT_EQ(executive.shift_ns(), -5'000);
+}
 
 TEST(Punctuality, TellsHowManyStepsWereLateAndForHowLong) {
   ToldClock clock;
