@@ -7,6 +7,7 @@
 
 #include <fmt/format.h>
 
+#include "bench/irig.hpp"
 #include "bench/time_source.hpp"
 #include "zavrek/bench/description.hpp"
 #include "zavrek/bench/stand_ins.hpp"
@@ -181,7 +182,7 @@ class NetworkSide {
  public:
   NetworkSide(const StandInTerminals& terminals, const protection::Relay& relay, const std::string& interface,
               wire::Medium medium)
-      : clock_(Bench{}) {
+      : clock_(Bench{}), code_(terminals.time_code) {
     if (!terminals.frames) return;
     wire::FrameFilter filter{wire::ethertype_goose, {terminals.frames->goose_appid}};
     for (const StandInInput& input : terminals.frames->inputs) filter.appids.push_back(input.appid);
@@ -191,7 +192,7 @@ class NetworkSide {
     samples_.emplace(terminals, samples_per_cycle * terminals.frequency_Hz);
   }
   void begin() noexcept {
-    if (samples_) samples_->begin(read_ns(CLOCK_REALTIME));
+    if (samples_) samples_->begin(utc_ns());
     clock_.watch();
   }
   /// Behind each sample of the relay; by how much the next conversion shall come later, so that samples stay
@@ -205,9 +206,17 @@ class NetworkSide {
     }
     messages_->publish(read_now(), board.relay(), *link_);
     if (!samples_) return 0;
-    samples_->send(board.sample(), clock_.synchronised(), *link_);
-    return std::clamp<std::int64_t>(samples_->ahead_ns(read_ns(CLOCK_REALTIME)) / 2, -most_turned_ns,
-                                    most_turned_ns);
+    samples_->send(board.sample(), synchronised(), *link_);
+    if (renumbers_) samples_->begin(utc_ns());
+    renumbers_ = false;
+    return std::clamp<std::int64_t>(samples_->ahead_ns(utc_ns()) / 2, -most_turned_ns, most_turned_ns);
+  }
+  /// At each conversion.
+  void look(const card::Board& board) noexcept {
+    if (!code_) return;
+    const double level = code_->wetting_V > 0 ? code_->wetting_V : 1;
+    const bool high = board.get(card::Board::Part::contacts_out, code_->terminal) >= closed_from * level;
+    if (reader_.see(high, read_ns(CLOCK_MONOTONIC))) renumbers_ = reader_.seconds_read() == 1;
   }
   void count(Account& account) const {
     if (messages_) messages_->count(account);
@@ -215,8 +224,22 @@ class NetworkSide {
   }
 
  private:
-  static constexpr std::int64_t most_turned_ns = 2'000;
+  static constexpr std::int64_t most_turned_ns = 2'000, code_missed_ns = 3 * second_ns;
+  [[nodiscard]] std::int64_t utc_ns() const noexcept {
+    if (!code_ || reader_.seconds_read() == 0) return read_ns(CLOCK_REALTIME);
+    return reader_.time().utc_s * second_ns + read_ns(CLOCK_MONOTONIC) - reader_.began_ns();
+  }
+  [[nodiscard]] int synchronised() const noexcept {
+    if (!code_) return clock_.synchronised();
+    const bool there =
+        reader_.seconds_read() > 0 && read_ns(CLOCK_MONOTONIC) - reader_.began_ns() < code_missed_ns;
+    constexpr unsigned worst_locked = 1;
+    return !there ? 0 : reader_.time().quality <= worst_locked ? 2 : 0;
+  }
   internal::TimeSource clock_;
+  std::optional<StandInTerminals::Contact> code_;
+  internal::IrigReader reader_;
+  bool renumbers_ = false;
   std::unique_ptr<wire::Link> link_;
   std::optional<RelayMessages> messages_;
   std::optional<SamplesOut> samples_;
@@ -246,6 +269,7 @@ Account run_stand_in(const protection::RelaySettings& settings, const StandInTer
     const std::int64_t behind_ns = read_ns(CLOCK_MONOTONIC) - due_ns;
     late_ns = std::max(late_ns, behind_ns);
     // What was slept through is converted from what stands there now: the relay's time goes on.
+    network.look(relay.board());
     if (relay.convert()) due_ns += network.exchange(relay);
     ++account.received;
   }

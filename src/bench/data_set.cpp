@@ -26,8 +26,25 @@ std::optional<std::string_view> behind(std::string_view text, std::string_view w
 [[noreturn]] void refuse(std::string_view text) {
   throw Error(fmt::format(
       "\"{}\" is no entry; write it like \"Q1\", \"Q1 as position\", \"T1.p as float within 10 kW\", "
-      "\"quality of Q1\", \"time of Q1\"",
+      "\"quality of Q1\", \"time of Q1\", \"[ Q1 E1 - R1.trip ]\"",
       text));
+}
+
+/// "[ Q1 E1 - R1.trip ]"
+EntryText read_bits(std::string_view text) {
+  EntryText entry;
+  entry.what = EntryText::What::bits;
+  entry.kind = Kind::bits;
+  entry.name = text;
+  if (!text.ends_with(']')) refuse(text);
+  std::string_view names = trimmed(text.substr(1, text.size() - 2));
+  while (!names.empty()) {
+    entry.bits.emplace_back(names.substr(0, names.find_first_of(" \t")));
+    names = trimmed(names.substr(entry.bits.back().size()));
+  }
+  constexpr std::size_t most_bits = 64;
+  if (entry.bits.empty() || entry.bits.size() > most_bits) refuse(text);
+  return entry;
 }
 
 EntryText read_entry(std::string_view text) {
@@ -43,6 +60,7 @@ EntryText read_entry(std::string_view text) {
       entry.name = *name;
     }
   }
+  if (text.starts_with('[')) return read_bits(text);
   const std::size_t as = text.find(" as ");
   if (as != std::string_view::npos) {
     std::string_view type = trimmed(text.substr(as + 4));
@@ -98,6 +116,9 @@ std::vector<std::string> names_in(const std::vector<EntryText>& entries, bool nu
   std::vector<std::string> names;
   for (const EntryText& entry : entries) {
     if (entry.what == EntryText::What::value && entry.is_number() == numbers) names.push_back(entry.name);
+    for (const std::string& bit : entry.bits) {
+      if (!numbers && bit != "-") names.push_back(bit);
+    }
   }
   return names;
 }
@@ -116,6 +137,13 @@ DataSetReader::DataSetReader(const std::vector<std::string>& texts) {
   numbers_ = names_in(all, true);
   std::size_t points = 0, numbers = 0;
   for (std::size_t k = 0; k < all.size(); ++k) {
+    for (std::size_t bit = 0; bit < all[k].bits.size(); ++bit) {
+      if (all[k].bits[bit] == "-") continue;
+      Read read{k, points++, false, Kind::bits};
+      read.bits = static_cast<unsigned>(all[k].bits.size());
+      read.bit = static_cast<unsigned>(bit);
+      reads_.push_back(read);
+    }
     if (all[k].what != EntryText::What::value) continue;
     Read read{k, all[k].is_number() ? numbers++ : points++, all[k].is_number(), all[k].kind};
     for (std::size_t q = 0; q < all.size(); ++q) {

@@ -10,13 +10,14 @@
 namespace zavrek::bench::internal {
 
 struct EntryText {
-  enum class What : char { value, quality, time, skipped, structure };
+  enum class What : char { value, quality, time, skipped, structure, bits };
   What what = What::value;
   std::string name;                                     ///< of what it is, or whose quality or time
   wire::Datum::Kind kind = wire::Datum::Kind::boolean;  ///< of a value
   bool position = false;                                ///< a bit string of two bits
-  std::string within;  ///< by which a number may move unsaid; empty: by nothing
-  int members = 0;     ///< of a structure, which stand behind it
+  std::string within;             ///< by which a number may move unsaid; empty: by nothing
+  int members = 0;                ///< of a structure, which stand behind it
+  std::vector<std::string> bits;  ///< of a bit string: names, "-" for one that nothing is
   [[nodiscard]] bool is_number() const {
     using Kind = wire::Datum::Kind;
     return kind == Kind::real || kind == Kind::integer || kind == Kind::natural;
@@ -50,6 +51,8 @@ class DataSetReader {
         ++unfit;
       else if (read.is_number)
         number(read.place, datum.number());
+      else if (read.bits > 0)
+        point(read.place, (datum.value >> (read.bits - 1U - read.bit) & 1U) != 0);
       else
         point(read.place, datum.on());
     }
@@ -65,9 +68,11 @@ class DataSetReader {
     wire::Datum::Kind kind;
     bool has_quality = false;
     std::size_t quality = 0;
+    unsigned bits = 0, bit = 0;  // of a bit string: how many, and which
   };
   [[nodiscard]] static bool fits(const wire::Datum& datum, const Read& read) noexcept {
     if (read.is_number) return datum.kind == read.kind;
+    if (read.bits > 0) return datum.kind == wire::Datum::Kind::bits && datum.size == read.bits;
     return datum.kind == wire::Datum::Kind::boolean ||
            (datum.kind == wire::Datum::Kind::bits && datum.size == 2);
   }

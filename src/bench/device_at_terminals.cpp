@@ -209,7 +209,14 @@ class RelayAtTerminals final : public Port {
                                           static_cast<std::size_t>(at.first_channel) + k, wetting_V)});
     };
     for (const ContactOut* out : setup_.bench.all<ContactOut>()) {
-      if (out->device == device_.name) add("--reads", out->inputs, *out, out->wetting_V);
+      if (out->device != device_.name) continue;
+      add("--reads", out->inputs, *out, out->wetting_V);
+      const auto code = std::find(out->inputs.begin(), out->inputs.end(), device_.clocked_by);
+      if (code == out->inputs.end()) continue;
+      const auto at =
+          static_cast<std::size_t>(out->first_channel) + static_cast<std::size_t>(code - out->inputs.begin());
+      words.insert(words.end(),
+                   {"--time-code", fmt::format("{}={}@{:g}", device_.clocked_by, at, out->wetting_V)});
     }
     for (const ContactIn* in : setup_.bench.all<ContactIn>()) {
       if (in->device == device_.name) add("--gives", in->points, *in, in->wetting_V);

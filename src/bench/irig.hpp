@@ -6,6 +6,7 @@
 
 #include <array>
 #include <cstdint>
+#include <optional>
 
 namespace zavrek::bench::internal {
 
@@ -24,5 +25,35 @@ using IrigFrame = std::array<Symbol, 100>;
   if (number >= frame.size()) number = frame.size() - 1;
   return into_s - static_cast<double>(number) * symbol_s < high_s[static_cast<std::size_t>(frame[number])];
 }
+
+/// Of a carrier of 1 kHz that is modulated by it (B12x): its peak where it is high, a third of that where it
+/// is low; zeros of the carrier fall on the beginning of each symbol.
+[[nodiscard]] double irig_carrier(const IrigFrame& frame, double into_s) noexcept;
+
+/// What stands in a frame; nothing where its symbols are none or its parity is wrong.
+struct IrigTime {
+  std::int64_t utc_s = 0;
+  unsigned quality = 15;
+};
+[[nodiscard]] std::optional<IrigTime> irig_time(const IrigFrame& frame) noexcept;
+
+/// Reads the code from a level that it is shown again and again.
+class IrigReader {
+ public:
+  /// The level at an instant, no earlier than the last; whether a second has been read with it.
+  bool see(bool high, std::int64_t steady_ns) noexcept;
+  /// Of the second read last: what it is, and when it began.
+  [[nodiscard]] const IrigTime& time() const noexcept { return time_; }
+  [[nodiscard]] std::int64_t began_ns() const noexcept { return began_ns_; }
+  [[nodiscard]] long long seconds_read() const noexcept { return seconds_read_; }
+
+ private:
+  IrigFrame frame_{};
+  std::size_t at_ = 0;  // symbols of the frame under way
+  bool in_frame_ = false, high_ = false, position_ = false;
+  std::int64_t rose_ns_ = 0, frame_ns_ = 0, began_ns_ = 0;
+  IrigTime time_;
+  long long seconds_read_ = 0;
+};
 
 }  // namespace zavrek::bench::internal

@@ -62,6 +62,7 @@ std::vector<RelayMessages::Entry> RelayMessages::entries_of(const StandInPorts& 
         entry.what = Entry::What::structure;
         continue;
       case EntryText::What::skipped:
+      case EntryText::What::bits:
         break;
     }
     if (at == outputs.end() || text.is_number() || text.what == EntryText::What::skipped)

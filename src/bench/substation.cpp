@@ -82,6 +82,7 @@ bool fits(const EntryText& entry, const std::string& type) {
     case EntryText::What::time:
       return type == "Timestamp";
     case EntryText::What::skipped:
+    case EntryText::What::bits:  // their types are many
       return true;
     case EntryText::What::value:
       break;
@@ -300,6 +301,12 @@ std::vector<scl::Entry> message_entries(const Message& message, Numbers& numbers
   }
   const auto value_of = [&](const EntryText& text, std::size_t from) -> const EntryText* {
     if (text.what == EntryText::What::value) return &text;
+    if (text.what == EntryText::What::bits)
+      throw Error(Flaw{
+          .file = {},
+          .place = "message." + message.name,
+          .field = "entries",
+          .text = fmt::format("\"{}\" is a bit string, which a configuration has no type for", text.name)});
     for (std::size_t k = from; k < texts.size(); ++k) {
       if (texts[k].what == EntryText::What::value && texts[k].name == text.name) return &texts[k];
     }

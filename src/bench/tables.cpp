@@ -55,6 +55,11 @@ const Table& table(const Device*) {
                 Need::optional)
           .count("publishes_appid", &Device::publishes_appid, within(0x4000, 0x7FFF),
                  "application identifier of these sampled values")
+          .text(
+              "clocked_by", &Device::clocked_by,
+              "input of it, at a contact_out, that brings IRIG-B (see time_code), by which it numbers these; "
+              "the computer's clock when left out",
+              Need::optional)
           .text("source", &Device::source,
                 "hardware address of its messages (\"02-5a-00-00-00-01\"), where it is outside; that of the "
                 "first "

@@ -156,6 +156,7 @@ void check_places(const Device& device, const std::string& place, Flaws& flaws) 
 void check_inputs(const Device& device, const std::string& place, Flaws& flaws) {
   std::vector<std::string> used = protection::inputs_of(device.relay);
   for (const std::string& name : protection::inputs_of(device.approved_relay)) used.push_back(name);
+  if (!device.clocked_by.empty()) used.push_back(device.clocked_by);
   std::vector<std::string> fed;
   for (const std::string& text : device.inputs) {
     const std::string name = split_pair(text).first;

@@ -328,6 +328,9 @@ void add_processes(CLI::App& app, Words& words, int& code) {
                    "at a board: what it measures at its first place goes out as sampled values under this "
                    "identifier and application identifier, such as MU1@16641")
       ->needs("--board");
+  verb->add_option("--time-code", words.relay.time_code,
+                   "at a board: terminal that brings IRIG-B, by which these samples are numbered: irig=3@110")
+      ->needs("--board");
   verb->add_option("--tells-from", words.relay.tells_from,
                    "from which place of the board on it tells what it measures and sees");
   verb->add_option(

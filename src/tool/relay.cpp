@@ -96,6 +96,7 @@ bench::StandInTerminals terminals_of(const RelayOptions& options) {
         {input.place, input.quantity, *terminal, ends.size() == 2 ? parse_quantity_as(ends[1], "") : 1});
   }
   for (const std::string& text : options.reads) all.reads.push_back(contact_of("--reads", text));
+  if (!options.time_code.empty()) all.time_code = contact_of("--time-code", options.time_code);
   for (const std::string& text : options.gives) all.gives.push_back(contact_of("--gives", text));
   return all;
 }

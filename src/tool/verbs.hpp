@@ -155,6 +155,7 @@ struct RelayOptions {
   std::string board;      // terminal board that it hangs on, in place of streams
   bool messages = false;  // both ways, though it hangs on a board
   std::string publishes;  // its samples, as "ID@APPID"
+  std::string time_code;  // "irig=3@110"
   std::size_t tells_from = 0;
   std::vector<std::string> measures;      // "ia=0"
   std::vector<std::string> reads, gives;  // "block=3@110"

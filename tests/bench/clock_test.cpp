@@ -51,6 +51,40 @@ TEST(Irig, SaysTheTimeInTheDigitsOfTheStandard) {
   EXPECT_FALSE(internal::irig_level(frame, 0.9981)) << "the last is a position, of 8 ms";
 }
 
+/// Read symbol by symbol from its level, with a jitter of two steps of 50 us.
+TEST(Irig, IsReadBackFromItsLevel) {
+  internal::IrigReader reader;
+  const std::int64_t begins_s = 1'796'081'490;
+  int seconds = 0;
+  for (int minutes : {0, -210}) {
+    for (std::int64_t ns = 370'000'000; ns < 4'100'000'000; ns += 100'000) {
+      const std::int64_t second = begins_s + ns / 1'000'000'000;
+      const IrigFrame frame = internal::irig_frame(second, minutes, 4);
+      if (!reader.see(internal::irig_level(frame, 1e-9 * static_cast<double>(ns % 1'000'000'000)), ns))
+        continue;
+      ++seconds;
+      EXPECT_EQ(reader.time().utc_s, second) << "told with its last symbol";
+      EXPECT_EQ(reader.time().quality, 4U);
+      EXPECT_EQ(reader.began_ns(), (second - begins_s) * 1'000'000'000);
+    }
+  }
+  EXPECT_EQ(seconds, 2 * 3);
+  IrigFrame damaged = internal::irig_frame(begins_s, 0, 0);
+  EXPECT_TRUE(internal::irig_time(damaged));
+  damaged[3] = damaged[3] == Symbol::one ? Symbol::zero : Symbol::one;
+  EXPECT_FALSE(internal::irig_time(damaged)) << "its parity is wrong";
+  damaged[19] = Symbol::zero;
+  EXPECT_FALSE(internal::irig_time(damaged));
+}
+
+TEST(Irig, ModulatesACarrier) {
+  const IrigFrame frame = internal::irig_frame(1'796'081'492, 0, 0);
+  EXPECT_NEAR(internal::irig_carrier(frame, 0.00025), 1, 1e-9) << "high";
+  EXPECT_NEAR(internal::irig_carrier(frame, 0.00825), 1.0 / 3, 1e-9) << "low";
+  EXPECT_NEAR(internal::irig_carrier(frame, 0.00975), -1.0 / 3, 1e-9);
+  for (const double at_s : {0.0, 0.01, 0.5, 0.99}) EXPECT_NEAR(internal::irig_carrier(frame, at_s), 0, 1e-9);
+}
+
 bench::Setup timed_quay(const std::string& id) {
   bench::Setup setup = quay();
   Stream stream = stream_of_quay(id, 0x5011);

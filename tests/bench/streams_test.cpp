@@ -172,15 +172,20 @@ TEST(Messages, CarryDataOfEveryKindThereAndBack) {
   message.id = own_id("yard");
   message.appid = 0x311;
   message.revision = 4;
-  message.entries = {"Q1 as position", "quality of Q1", "time of Q1", "CT1.ia as float within 10 A",
-                     "{ bench.remote, quality of bench.remote, VT1.va as integer within 5 V }"};
+  message.entries = {"Q1 as position",
+                     "quality of Q1",
+                     "time of Q1",
+                     "CT1.ia as float within 10 A",
+                     "{ bench.remote, quality of bench.remote, VT1.va as integer within 5 V }",
+                     "[ bench.remote - Q1 ]"};
   Subscription reading;
   reading.name = "S1";
   reading.id = message.id;
   reading.appid = message.appid;
   reading.revision = 4;
-  reading.entries = {"q1 as position", "quality of q1", "-", "ia as float",
-                     "{ go, quality of go, va as integer }"};
+  reading.entries = {
+      "q1 as position",    "quality of q1", "-", "ia as float", "{ go, quality of go, va as integer }",
+      "[ bit1 bit2 bit3 ]"};
   reading.opens = {"Q1: go"};
   reading.sets = {"grid.voltage: ia"};
   setup.bench.ports = {message, reading};
@@ -205,6 +210,16 @@ TEST(Messages, CarryDataOfEveryKindThereAndBack) {
     if (event.text == "S1 go") opened_s = event.time_s;
   }
   EXPECT_NEAR(opened_s, 0.4, 0.03) << "what is not good is not taken";
+  // A bit string has no quality of its own here: its first bit rises with the contact, its last is Q1.
+  const auto when = [&](const std::string& text) {
+    for (const record::Event& event : record.events) {
+      if (event.text == text) return event.time_s;
+    }
+    return -1.0;
+  };
+  EXPECT_NEAR(when("S1 bit1"), 0.25, 0.03);
+  EXPECT_EQ(when("S1 bit2"), -1);
+  EXPECT_NEAR(when("S1 bit3 off"), opened_s, 0.03) << "as Q1 opens";
   const auto* sent = record.find_analog("CT1.ia");
   const auto* read = record.find_analog("S1.ia");
   ASSERT_TRUE(sent && read);

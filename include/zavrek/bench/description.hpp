@@ -38,7 +38,8 @@ struct Device {
   std::string when_silent = "end";   ///< see Subscription
   std::string publishes;             ///< svID of its samples, where it is connected to both
   int publishes_appid = 0x4000;
-  std::string source;  ///< hardware address of that, where it is outside; empty: of its first message
+  std::string clocked_by;  ///< its input that brings IRIG-B
+  std::string source;      ///< hardware address of that, where it is outside; empty: of its first message
   /// Faults in the wiring to a relay in the plant's process, one of `wirings`, and wrong ratios in front of
   /// it.
   std::string current_wiring = "straight", voltage_wiring = "straight";

@@ -164,6 +164,8 @@ struct StandInTerminals {
   /// On a network besides: messages both ways (`streams` is not used), and, where they have an identifier,
   /// the samples of its first place. Such a one is a merging unit.
   std::optional<StandInPorts> frames;
+  /// Terminal that brings IRIG-B, by which samples are numbered; the computer's clock when empty.
+  std::optional<Contact> time_code;
   std::string samples_id;
   std::uint16_t samples_appid = 0x4000;
 };
@@ -198,6 +200,7 @@ class RelayAtBoard {
   [[nodiscard]] double conversions_per_s() const noexcept { return rate_Hz_; }
   [[nodiscard]] bool served() const noexcept { return board_.served(); }
   [[nodiscard]] protection::Relay& relay() noexcept { return relay_; }
+  [[nodiscard]] const card::Board& board() const noexcept { return board_; }
 
  private:
   /// Butterworth, by the bilinear transformation (A. V. Oppenheim, R. W. Schafer, ch. 7).

@@ -47,6 +47,10 @@ void turn_on(const std::vector<std::string>& texts, wire::Goose& message) {
       case What::structure:
         message.entries.push_back(wire::Datum::structure(text.members));
         break;
+      case What::bits:
+        message.entries.push_back(
+            wire::Datum::bits(~0ULL >> (64 - text.bits.size()), static_cast<int>(text.bits.size())));
+        break;
       case What::skipped:
         message.entries.push_back(wire::Datum::boolean(true));
         break;

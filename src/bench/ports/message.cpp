@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <optional>
 
 #include <fmt/format.h>
 
@@ -29,6 +30,7 @@ struct Shown {
   double said = 0;    // last
   std::int64_t changed_utc_ns = 0;
   std::size_t of = 0;  // of a quality or a time: the entry that has it
+  std::vector<std::optional<PointId>> bits;
 };
 
 constexpr std::array message_settings{"test",   "invalid", "simulation", "needs_commissioning",
@@ -74,6 +76,8 @@ class MessagePort final : public Port {
       } else if (text.what == EntryText::What::value) {
         shown.point = exchange.point_of(text.name);
       }
+      for (const std::string& bit : text.bits)
+        shown.bits.push_back(bit == "-" ? std::nullopt : std::optional(exchange.point_of(bit)));
     }
     for (Shown& shown : shown_) {
       const auto at = std::find_if(shown_.begin(), shown_.end(), [&](const Shown& other) {
@@ -175,6 +179,12 @@ class MessagePort final : public Port {
         case EntryText::What::skipped:
           present_[k] = Datum::boolean(false);
           break;
+        case EntryText::What::bits: {
+          std::uint64_t word = 0;
+          for (const auto& bit : shown.bits) word = word << 1U | (bit && exchange.on(*bit) ? 1U : 0U);
+          present_[k] = Datum::bits(word, static_cast<int>(shown.bits.size()));
+          break;
+        }
       }
     }
     for (std::size_t k = 0; k < shown_.size(); ++k) {

@@ -9,7 +9,10 @@ namespace {
 class TimeCodePort final : public Port {
  public:
   explicit TimeCodePort(const TimeCode& settings) : settings_(settings) {}
-  void declare(Exchange& exchange) override { level_ = exchange.add_output(settings_.name, "level"); }
+  void declare(Exchange& exchange) override {
+    level_ = exchange.add_output(settings_.name, "level");
+    carrier_ = exchange.add_value(settings_.name, "carrier", "V");
+  }
   void wire(Exchange&) override {}
   /// Ahead of the step, so that contacts carry it behind it.
   void take(Exchange& exchange) noexcept override {
@@ -20,7 +23,9 @@ class TimeCodePort final : public Port {
       constexpr unsigned locked = 0, failed = 15;
       frame_ = irig_frame(second, settings_.local_minutes, exchange.synchronised() > 0 ? locked : failed);
     }
-    const bool high = irig_level(frame_, 1e-9 * static_cast<double>(utc_ns % 1'000'000'000));
+    const double into_s = 1e-9 * static_cast<double>(utc_ns % 1'000'000'000);
+    exchange.tell(carrier_, irig_carrier(frame_, into_s));
+    const bool high = irig_level(frame_, into_s);
     if (exchange.on(level_) != high) exchange.show_only(level_, high);
   }
   std::vector<Path> paths() const override {
@@ -30,6 +35,7 @@ class TimeCodePort final : public Port {
  private:
   TimeCode settings_;
   PointId level_;
+  ValueId carrier_;
   std::int64_t second_ = -1;
   IrigFrame frame_{};
 };

@@ -40,7 +40,9 @@ inline const network::Table& table(const Message*) {
                   "\"Q1 as position\" (of two bits), \"T1.p as float within 10 kW\" (sent anew when it moves "
                   "further), \"T1.tap as integer\", \"as natural\", \"quality of Q1\", \"time of Q1\" (of "
                   "its "
-                  "last change), and \"{ Q1 as position, quality of Q1, time of Q1 }\" for a structure",
+                  "last change), \"[ Q1 E1 - R1.trip ]\" for a bit string (\"-\" is a bit of nothing), and "
+                  "\"{ Q1 as "
+                  "position, quality of Q1, time of Q1 }\" for a structure",
                   Need::required)
               .count("appid", &Message::appid, within(0, 0x3FFF), "application identifier of its frames")
               .text("control_block", &Message::control_block,

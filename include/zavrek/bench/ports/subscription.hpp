@@ -40,7 +40,8 @@ inline const network::Table& table(const Subscription*) {
                 Need::optional)
           .texts("entries", &Subscription::entries,
                  "names for its data set, in order: \"trip\" (on or off: a boolean, or a position, on while "
-                 "closed), \"p as float\", \"tap as integer\" (numbers), \"quality of trip\" (what is not "
+                 "closed), \"p as float\", \"tap as integer\" (numbers), \"[ a b - d ]\" (bits of a string), "
+                 "\"quality of trip\" (what is not "
                  "good, or under test, is not taken), \"time of trip\", \"-\" for what is passed over, and "
                  "\"{ trip, quality of trip, time of trip }\" for a structure; those of the configuration "
                  "(`scl`) when left out")
