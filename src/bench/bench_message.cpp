@@ -25,7 +25,8 @@ std::vector<std::string> bench_published(const Bench& bench, const std::string& 
   for (const Device& device : bench.devices) {
     if (!device.by_frames()) continue;  // contacts tell it
     for (const std::string& input : device.inputs) {
-      const auto [name, source] = split_pair(input);
+      const auto [name, text] = split_pair(input);
+      const std::string source = signed_point(text).name;
       if (device.at_terminals() && comes_by_contact(bench, device, name)) continue;
       const Device* owner = owner_of(bench, source).first;
       const bool here = owner == nullptr || is_here(*owner, place) || !owner->by_frames();

@@ -46,6 +46,15 @@ std::size_t number_in(const std::vector<std::string>& names, const std::string& 
 
 }  // namespace
 
+AntiAlias::AntiAlias(double corner_Hz, double rate_Hz) {
+  const double w = std::tan(std::numbers::pi * corner_Hz / rate_Hz),
+               norm = 1 + std::numbers::sqrt2 * w + w * w;
+  b0_ = w * w / norm;
+  b1_ = 2 * b0_;
+  a1_ = 2 * (w * w - 1) / norm;
+  a2_ = (1 - std::numbers::sqrt2 * w + w * w) / norm;
+}
+
 RelayAtBoard::RelayAtBoard(const protection::RelaySettings& settings, const StandInTerminals& terminals)
     : relay_(settings, samples_per_cycle * terminals.frequency_Hz, terminals.frequency_Hz,
              static_cast<int>(places_of(terminals))),
@@ -54,21 +63,11 @@ RelayAtBoard::RelayAtBoard(const protection::RelaySettings& settings, const Stan
       frequency_Hz_(terminals.frequency_Hz),
       oversampling_(terminals.oversampling),
       samples_(places_of(terminals)) {
-  const double corner_Hz = 0.4 * samples_per_cycle * terminals.frequency_Hz;
-  const double w = std::tan(std::numbers::pi * corner_Hz / rate_Hz_),
-               norm = 1 + std::numbers::sqrt2 * w + w * w;
-  b0_ = w * w / norm;
-  b1_ = 2 * b0_;
-  a1_ = 2 * (w * w - 1) / norm;
-  a2_ = (1 - std::numbers::sqrt2 * w + w * w) / norm;
+  const AntiAlias filter(0.4 * samples_per_cycle * terminals.frequency_Hz, rate_Hz_);
   for (const auto& one : terminals.measures)
-    lines_.push_back({one.place,
-                      one.quantity,
-                      one.terminal,
+    lines_.push_back({one.place, one.quantity, one.terminal,
                       terminals.tells_from + 2 * currents * one.place + one.quantity,
-                      to_primary(settings, one.quantity < currents),
-                      one.factor,
-                      {}});
+                      to_primary(settings, one.quantity < currents), one.factor, filter});
   const auto level = [](double wetting_V) { return wetting_V > 0 ? wetting_V : 1; };
   for (const auto& one : terminals.reads) {
     const auto at = std::find(relay_.inputs().begin(), relay_.inputs().end(), one.name);
@@ -86,9 +85,7 @@ bool RelayAtBoard::convert() {
   const double cosine = std::cos(angle_rad), sine = std::sin(angle_rad);
   for (Line& line : lines_) {
     const double x = line.factor * board_.get(card::Board::Part::out, line.terminal);
-    Filter& f = line.filter;
-    const double y = b0_ * x + b1_ * f.x1 + b0_ * f.x2 - a1_ * f.y1 - a2_ * f.y2;
-    f = {x, f.x1, y, f.y1};
+    const double y = line.filter.next(x);
     line.squares += y * y;
     line.cosines += y * cosine;
     line.sines += y * sine;

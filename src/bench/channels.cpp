@@ -42,15 +42,4 @@ double Amplifier::next(double wanted) noexcept {
   return state_ + noise_ * sum;
 }
 
-Signed signed_signal(const std::string& text) {
-  if (text.starts_with('-')) return {text.substr(1), true};
-  return {text, false};
-}
-
-Signed signed_point(const std::string& text) {
-  constexpr std::string_view no = "not ";
-  if (text.starts_with(no)) return {text.substr(no.size()), true};
-  return {text, false};
-}
-
 }  // namespace zavrek::bench::internal

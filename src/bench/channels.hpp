@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "bench/names.hpp"
 #include "bench/random.hpp"
 #include "zavrek/bench/exchange.hpp"
 #include "zavrek/bench/ports/analogue_out.hpp"
@@ -107,13 +108,5 @@ class Lagging {
   bool is_ = false, wanted_ = false;
   double since_s_ = -INFINITY, changed_s_ = -INFINITY;
 };
-
-/// What a text such as "-CT1.ia" or "not Q1" says.
-struct Signed {
-  std::string name;
-  bool reversed = false;
-};
-[[nodiscard]] Signed signed_signal(const std::string& text);
-[[nodiscard]] Signed signed_point(const std::string& text);
 
 }  // namespace zavrek::bench::internal

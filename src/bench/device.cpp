@@ -53,13 +53,16 @@ class RelayHere final : public Port {
       const auto [name, source] = split_pair(text);
       const auto input = std::find(known.begin(), known.end(), name);
       if (input == known.end()) continue;  // no condition uses it
-      inputs_.push_back({static_cast<std::size_t>(input - known.begin()), exchange.point_of(source)});
+      const Signed from = signed_point(source);
+      inputs_.push_back(
+          {static_cast<std::size_t>(input - known.begin()), exchange.point_of(from.name), from.reversed});
     }
   }
   bool each_step() const noexcept override { return false; }
 
   void sample(const Exchange& exchange) noexcept override {
-    for (const Input& input : inputs_) relay_.set_input(input.number, exchange.on(input.point));
+    for (const Input& input : inputs_)
+      relay_.set_input(input.number, exchange.on(input.point) != input.reversed);
     for (std::size_t k = 0; k < streams_.size(); ++k) samples_[k] = streams_[k].sample(exchange);
     if (miswired_) samples_[wrong_place_] = as_wired(device_, samples_[wrong_place_]);
     decided_ = relay_.push(samples_) || decided_;
@@ -82,6 +85,7 @@ class RelayHere final : public Port {
   struct Input {
     std::size_t number;
     PointId point;
+    bool reversed;
   };
   Device device_;
   protection::Relay relay_;
@@ -241,11 +245,14 @@ std::vector<std::string> message_words(const Setup& setup, const Device& device,
   for (const std::string& text : device.inputs) {
     const auto [name, from] = split_pair(text);
     if (device.at_terminals() && comes_by_contact(bench, device, name)) continue;
-    const auto known = std::find(published.begin(), published.end(), from);
-    words.insert(words.end(), {"--input", known != published.end()
-                                              ? fmt::format("{}={}@{}:{}", name, bench_goose_id,
-                                                            bench_goose_appid, known - published.begin())
-                                              : fmt::format("{}={}", name, entry_elsewhere(bench, from))});
+    const Signed source_of = signed_point(from);
+    const auto known = std::find(published.begin(), published.end(), source_of.name);
+    const std::string entry =
+        known != published.end()
+            ? fmt::format("{}@{}:{}", bench_goose_id, bench_goose_appid, known - published.begin())
+            : entry_elsewhere(bench, source_of.name);
+    words.insert(words.end(),
+                 {"--input", fmt::format("{}={}{}", name, source_of.reversed ? "!" : "", entry)});
   }
   return words;
 }

@@ -90,5 +90,16 @@ bool anybody_elsewhere(const Bench& bench, const std::string& place) {
                      [&](const Device& device) { return !is_here(device, place); });
 }
 
+Signed signed_signal(const std::string& text) {
+  if (text.starts_with('-')) return {text.substr(1), true};
+  return {text, false};
+}
+
+Signed signed_point(const std::string& text) {
+  constexpr std::string_view no = "not ";
+  if (text.starts_with(no)) return {text.substr(no.size()), true};
+  return {text, false};
+}
+
 }  // namespace internal
 }  // namespace zavrek::bench

@@ -34,4 +34,12 @@ struct Contact {
 /// Whether any device is not.
 [[nodiscard]] bool anybody_elsewhere(const Bench& bench, const std::string& place);
 
+/// What a text such as "-CT1.ia" or "not Q1" says.
+struct Signed {
+  std::string name;
+  bool reversed = false;
+};
+[[nodiscard]] Signed signed_signal(const std::string& text);
+[[nodiscard]] Signed signed_point(const std::string& text);
+
 }  // namespace zavrek::bench::internal

@@ -34,7 +34,7 @@ RelayMessages::RelayMessages(const StandInPorts& ports, const protection::Relay&
   for (const StandInInput& port : ports.inputs) {
     const auto at = std::find(known.begin(), known.end(), port.name);
     if (at == known.end()) continue;  // no condition uses it
-    inputs_.push_back({static_cast<std::size_t>(at - known.begin()), port.entry,
+    inputs_.push_back({static_cast<std::size_t>(at - known.begin()), port.entry, port.reversed,
                        GooseSubscriber(port.appid, port.publisher)});
   }
 }
@@ -107,7 +107,8 @@ void RelayMessages::take(Bytes frame, std::int64_t now_ns, protection::Relay& re
   for (Input& input : inputs_) {
     if (!input.subscriber.take(frame, now_ns)) continue;
     const Goose& message = input.subscriber.message();
-    if (input.entry < message.entries.size()) relay.set_input(input.place, message.on(input.entry));
+    if (input.entry < message.entries.size())
+      relay.set_input(input.place, message.on(input.entry) != input.reversed);
   }
 }
 

@@ -28,13 +28,20 @@ RelayStandIn::RelayStandIn(protection::RelaySettings settings, StandInPorts port
       last_(ports_.streams.size()),
       before_(last_),
       between_(last_),
+      filtered_(last_),
+      filters_(last_.size()),
       arrived_(ports_.streams.size(), 0),
       missing_(ports_.streams.size(), 0),
       suspects_(ports_.streams.size(), -1),
       stream_rate_(static_cast<int>(std::lround(ports_.streams.empty() || ports_.streams[0].rate_Hz == 0
                                                     ? ports_.rate_Hz
                                                     : ports_.streams[0].rate_Hz))),
-      followed_(ports_.streams.size()) {}
+      followed_(ports_.streams.size()) {
+  constexpr double corner_share = 0.4;  // of its own rate
+  for (auto& filters : filters_) {
+    if (stream_rate_ > ports_.rate_Hz) filters.fill(AntiAlias(corner_share * ports_.rate_Hz, stream_rate_));
+  }
+}
 
 void RelayStandIn::take(Bytes frame, Now now, Link& link) {
   const auto kind = kind_of(frame);
@@ -131,6 +138,13 @@ void RelayStandIn::feed() {
     relay_.push(last_);
     return;
   }
+  // What lies beyond half of its own rate would come back as something else.
+  for (std::size_t s = 0; s < last_.size(); ++s) {
+    for (std::size_t k = 0; k < 4; ++k) {
+      filtered_[s].current_A[k] = filters_[s][k].next(last_[s].current_A[k]);
+      filtered_[s].voltage_V[k] = filters_[s][4 + k].next(last_[s].voltage_V[k]);
+    }
+  }
   const auto mixed = [](double a, double b, double share) { return a + share * (b - a); };
   const double now_s = static_cast<double>(fed_++) / rate;
   for (;; ++relay_fed_) {
@@ -139,13 +153,13 @@ void RelayStandIn::feed() {
     const double share = std::clamp(1 - (now_s - at_s) * rate, 0.0, 1.0);
     for (std::size_t s = 0; s < last_.size(); ++s) {
       for (std::size_t k = 0; k < 4; ++k) {
-        between_[s].current_A[k] = mixed(before_[s].current_A[k], last_[s].current_A[k], share);
-        between_[s].voltage_V[k] = mixed(before_[s].voltage_V[k], last_[s].voltage_V[k], share);
+        between_[s].current_A[k] = mixed(before_[s].current_A[k], filtered_[s].current_A[k], share);
+        between_[s].voltage_V[k] = mixed(before_[s].voltage_V[k], filtered_[s].voltage_V[k], share);
       }
     }
     relay_.push(between_);
   }
-  before_ = last_;
+  before_ = filtered_;
 }
 
 void RelayStandIn::push(Now now, Link& link) {

@@ -37,7 +37,7 @@ const Table& table(const Device*) {
           .texts("inputs", &Device::inputs,
                  "binary inputs, from outputs of other devices, from breakers, switches and contactors that "
                  "are closed, "
-                 "from contacts, or from signals, on above one half: [\"block: R1.start\", \"closed: Q1\"]")
+                 "from contacts, or from signals, on above one half: [\"block: R1.start\", \"open: not Q1\"]")
           .count("appid", &Device::appid, within(0, 0x3FFE), "application identifier of its GOOSE messages")
           .text("id", &Device::id, "goID of its messages; its name when left out", Need::optional)
           .texts(

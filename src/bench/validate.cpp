@@ -226,7 +226,7 @@ void check_device(const Device& device, Flaws& flaws) {
     if (name.empty() || source.empty())
       flaws.report(place, "inputs", fmt::format("\"{}\" is no pair such as \"block: R1.start\"", text));
     else
-      flaws.need_point(place, "inputs", source);
+      flaws.need_point(place, "inputs", signed_point(source).name);
   }
   check_entries(device, place, flaws);
   check_places(device, place, flaws);

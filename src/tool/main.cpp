@@ -312,7 +312,8 @@ void add_processes(CLI::App& app, Words& words, int& code) {
                    "for each of its places; where they are not as usual, samples a second and the places of "
                    "ia ib ic in va vb vc vn behind, S1@16384@4800@0,1,2,3,4,5,6,7");
   verb->add_option("--input", words.relay.inputs,
-                   "binary input from an entry of a GOOSE message, such as block=R1@17:0");
+                   "binary input from an entry of a GOOSE message, such as block=R1@17:0; block=!R1@17:0 is "
+                   "on while that is off");
   verb->add_option("--goose-appid", words.relay.goose_appid, "application identifier of its GOOSE");
   verb->add_option(
       "--entry", words.relay.entries,

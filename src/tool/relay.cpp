@@ -66,8 +66,10 @@ bench::StandInInput input_of(const std::string& text) {
   const auto appid = number_of(text.substr(at + 1, colon - at - 1), 0xFFFF);
   const auto entry = number_of(text.substr(colon + 1), wire::most_goose_entries - 1);
   if (!appid || !entry) refuse("--input", text, "block=R1@17:0");
-  return {text.substr(0, equal), text.substr(equal + 1, at - equal - 1), static_cast<std::uint16_t>(*appid),
-          *entry};
+  std::string publisher = text.substr(equal + 1, at - equal - 1);
+  const bool reversed = publisher.starts_with('!');
+  if (reversed) publisher.erase(0, 1);
+  return {text.substr(0, equal), publisher, static_cast<std::uint16_t>(*appid), *entry, reversed};
 }
 
 bench::StandInTerminals::Contact contact_of(const char* option, const std::string& text) {

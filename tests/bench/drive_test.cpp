@@ -131,6 +131,43 @@ TEST_F(Drive, FollowsABreakerThatSomebodyElseMoves) {
   EXPECT_LT(fell["D1.a"][0], 0.115);
 }
 
+// --- inputs that are on while something is off ----------------------------------------------------
+
+TEST(Inputs, MayBeOnWhileAPointIsOff) {
+  bench::Setup setup = quay();
+  Stream stream = stream_of_quay("inputs", 0x5031);
+  stream.published = "when read";
+  Device relay;
+  relay.name = "R1";
+  relay.place = "plant";
+  relay.settings = "R1.toml";
+  relay.reads = {"M1"};
+  relay.inputs = {"open: not Q1", "closed: Q1"};
+  protection::Output output;
+  output.name = "is_open";
+  output.when = "input.open and not input.closed";
+  relay.relay.functions = {output};
+  relay.approved_relay = relay.relay;
+  setup.bench.ports = {stream};
+  setup.bench.devices = {relay};
+  for (const Flaw& flaw : validate(setup))
+    ADD_FAILURE() << flaw.place << " " << flaw.field << " " << flaw.text;
+  bench::Run run(setup, setup.network, {.free = true});
+  run.schedule({{.at_s = 0.1, .kind = Deed::Kind::open, .what = "Q1"},
+                {.at_s = 0.3, .kind = Deed::Kind::close, .what = "Q1"}});
+  ASSERT_EQ(run.start(), "");
+  (void)run.execute(0.5);
+  std::vector<std::pair<double, bool>> seen;
+  for (const Change& change : run.exchange().changes()) {
+    if (run.exchange().name_of(change.point) == "R1.is_open") seen.emplace_back(change.time_s, change.on);
+  }
+  ASSERT_EQ(seen.size(), 2U);
+  EXPECT_TRUE(seen[0].second);
+  EXPECT_NEAR(seen[0].first, 0.105, 0.01);
+  EXPECT_FALSE(seen[1].second);
+  EXPECT_NEAR(seen[1].first, 0.3, 0.005);
+}
+
 // --- merging unit and panel -----------------------------------------------------------------------
 
 TEST(MergingUnit, NumbersItsSamplesFromTheFullSecond) {

@@ -151,6 +151,36 @@ TEST_F(StandInTest, ReadsABinaryInputFromTheEntryOfAGooseMessage) {
   relay.take(wire.frames.front(), {1'000'000, 1'000'000}, link);
   for (int k = 100; k < 200; ++k) relay.take(sample(k, 400), {}, link);
   EXPECT_TRUE(relay.relay().start());
+  // The same of an input that is on while the entry is off.
+  ports.inputs = {{"block", "R7", 0x0007, 1, true}};
+  RelayStandIn reversed(settings, ports);
+  reversed.take(wire.frames.front(), {1'000'000, 1'000'000}, link);
+  for (int k = 0; k < 100; ++k) reversed.take(sample(k, 400), {}, link);
+  EXPECT_FALSE(reversed.relay().start());
+}
+
+/// At 14,400 samples a second, of which the relay takes 4,000: 4,050 Hz would come back as 50.
+TEST_F(StandInTest, SeesNothingOfWhatLiesBeyondHalfItsRate) {
+  StandInPorts ports;
+  ports.streams[0].rate_Hz = 14'400;
+  const auto fast = [&](int k, double rms, double frequency_Hz) {
+    SampledValues m = sample_message();
+    m.address = sampled_values_address(0x4000);
+    m.first().count = static_cast<std::uint16_t>(k % 14'400);
+    protection::Sample values;
+    for (std::size_t p = 0; p < 3; ++p)
+      values.current_A[p] =
+          std::numbers::sqrt2 * rms *
+          std::cos(2 * std::numbers::pi * (frequency_Hz * k / 14'400 - static_cast<double>(p) / 3));
+    put_sample(values, m.first());
+    return frame_of(m);
+  };
+  for (const auto& [rms, frequency_Hz, starts] :
+       {std::tuple{400.0, 50.0, true}, std::tuple{400.0, 4050.0, false}, std::tuple{400.0, 3950.0, false}}) {
+    RelayStandIn relay(settings, ports);
+    for (int k = 0; k < 3000; ++k) relay.take(fast(k, rms, frequency_Hz), {}, link);
+    EXPECT_EQ(relay.relay().start(), starts) << frequency_Hz;
+  }
 }
 
 }  // namespace

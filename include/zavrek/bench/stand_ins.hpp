@@ -9,6 +9,7 @@
 #include <functional>
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "zavrek/bench/account.hpp"
@@ -35,6 +36,7 @@ struct StandInInput {
   std::string publisher;
   std::uint16_t appid = 0;
   std::size_t entry = 0;
+  bool reversed = false;  ///< on while that is off
 };
 
 /// How a relay stand-in is reached.
@@ -65,6 +67,7 @@ class RelayMessages {
   struct Input {
     std::size_t place;  // of the relay's inputs
     std::size_t entry;
+    bool reversed;
     wire::GooseSubscriber subscriber;
   };
   /// An entry of its message: an output, or what goes with one.
@@ -81,6 +84,24 @@ class RelayMessages {
   std::vector<Entry> entries_;
   std::vector<wire::Datum> published_;
   std::vector<bool> outputs_;
+};
+
+/// Low-pass filter of second order (Butterworth, by the bilinear transformation: A. V. Oppenheim, R. W.
+/// Schafer, ch. 7), for what is sampled more slowly behind it.
+class AntiAlias {
+ public:
+  AntiAlias() = default;  ///< lets all through
+  AntiAlias(double corner_Hz, double rate_Hz);
+  [[nodiscard]] double next(double x) noexcept {
+    const double y = b0_ * x + b1_ * x1_ + b0_ * x2_ - a1_ * y1_ - a2_ * y2_;
+    x2_ = std::exchange(x1_, x);
+    y2_ = std::exchange(y1_, y);
+    return y;
+  }
+
+ private:
+  double b0_ = 1, b1_ = 0, a1_ = 0, a2_ = 0;
+  double x1_ = 0, x2_ = 0, y1_ = 0, y2_ = 0;
 };
 
 /// A relay between two wires: sampled values (and GOOSE for its inputs) in, GOOSE (start, trip, further
@@ -115,14 +136,15 @@ class RelayStandIn {
   StandInPorts ports_;
   RelayMessages messages_;
   wire::SampledValues incoming_;
-  std::vector<protection::Sample> last_, before_, between_;  // per stream
-  std::vector<char> arrived_;          // per stream: has the sample that is being gathered
-  std::vector<int> missing_;           // per stream: samples since its last good one
-  std::vector<int> suspects_;          // per stream: count of a sample that was far off, else -1
-  bool blind_ = false;                 // one has had none for too long
-  int gathering_ = -1;                 // count of that sample
-  int stream_rate_;                    // samples a second
-  long long fed_ = 0, relay_fed_ = 0;  // samples of the streams, and of the relay
+  std::vector<protection::Sample> last_, before_, between_, filtered_;  // per stream
+  std::vector<std::array<AntiAlias, 8>> filters_;  // where the streams are faster than the relay
+  std::vector<char> arrived_;                      // per stream: has the sample that is being gathered
+  std::vector<int> missing_;                       // per stream: samples since its last good one
+  std::vector<int> suspects_;                      // per stream: count of a sample that was far off, else -1
+  bool blind_ = false;                             // one has had none for too long
+  int gathering_ = -1;                             // count of that sample
+  int stream_rate_;                                // samples a second
+  long long fed_ = 0, relay_fed_ = 0;              // samples of the streams, and of the relay
   struct Followed {
     wire::MacAddress source{};
     std::int64_t last_ns = 0;
@@ -203,17 +225,13 @@ class RelayAtBoard {
   [[nodiscard]] const card::Board& board() const noexcept { return board_; }
 
  private:
-  /// Butterworth, by the bilinear transformation (A. V. Oppenheim, R. W. Schafer, ch. 7).
-  struct Filter {
-    double x1 = 0, x2 = 0, y1 = 0, y2 = 0;
-  };
   void decide();
   void tell_measured();
   void tell(card::Board::Part part, std::size_t place, double value);
   struct Line {
     std::size_t place, quantity, terminal, tells;
     double to_primary, factor;
-    Filter filter;
+    AntiAlias filter;
     double squares = 0, cosines = 0, sines = 0;  // summed over the cycle under way
   };
   struct Contact {
@@ -225,7 +243,6 @@ class RelayAtBoard {
   double rate_Hz_, frequency_Hz_;
   int oversampling_, phase_ = 0;
   int samples_told_ = 0;  // of those that the next values told are of
-  double b0_, b1_, a1_, a2_;
   std::vector<Line> lines_;
   std::vector<Contact> reads_, gives_;
   std::vector<protection::Sample> samples_;

@@ -56,12 +56,13 @@ std::vector<protection::RecordedInputs::Change> Evidence::inputs_of(const Device
                                                                     double zero_s) const {
   std::vector<protection::RecordedInputs::Change> changes;
   for (const std::string& text : device.inputs) {
-    const auto [name, source] = bench::internal::split_pair(text);
-    const std::string column = column_of(*record_, source);
+    const auto [name, text_of_source] = bench::internal::split_pair(text);
+    const bench::internal::Signed source = bench::internal::signed_point(text_of_source);
+    const std::string column = column_of(*record_, source.name);
     if (const record::Binary* binary = record_->find_binary(column); binary && !binary->samples.empty())
-      changes.push_back({-zero_s, name, binary->samples.front() != 0});
+      changes.push_back({-zero_s, name, (binary->samples.front() != 0) != source.reversed});
     for (const record::Event& event : record_->events) {
-      if (event.of == column) changes.push_back({event.time_s - zero_s, name, event.on});
+      if (event.of == column) changes.push_back({event.time_s - zero_s, name, event.on != source.reversed});
     }
   }
   std::stable_sort(changes.begin(), changes.end(),
