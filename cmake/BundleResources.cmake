@@ -1,5 +1,5 @@
-# Writes OUTPUT, a C++ source that defines one std::string_view per pair NAME=FILE in RESOURCES.
-set(text "// Generated from files of the build; do not edit.\n#include \"report/resources.hpp\"\n\nnamespace zavrek::report::internal {\n")
+# Of a ROOM: writes OUTPUT, a C++ source that defines one std::string_view per pair NAME=FILE in RESOURCES.
+set(text "// Generated from files of the build; do not edit.\n#include \"${ROOM}/resources.hpp\"\n\nnamespace zavrek::${ROOM}::internal {\n")
 foreach(pair IN LISTS RESOURCES)
   string(REGEX MATCH "^([^=]+)=(.+)$" matched "${pair}")
   set(name "${CMAKE_MATCH_1}")
@@ -8,4 +8,4 @@ foreach(pair IN LISTS RESOURCES)
   string(APPEND text "static const unsigned char ${name}_bytes[] = {${bytes}0};\n")
   string(APPEND text "const std::string_view ${name}(reinterpret_cast<const char*>(${name}_bytes), sizeof ${name}_bytes - 1);\n")
 endforeach()
-file(WRITE "${OUTPUT}" "${text}}  // namespace zavrek::report::internal\n")
+file(WRITE "${OUTPUT}" "${text}}  // namespace zavrek::${ROOM}::internal\n")

@@ -8,7 +8,7 @@ import sys
 root = pathlib.Path(__file__).resolve().parent.parent
 floors = [
     {"quantity"}, {"network"}, {"emt", "control", "protection"}, {"record"}, {"pace", "wire", "card"}, {"scl"},
-    {"bench"}, {"trial"}, {"casefile"}, {"report", "page"}, {"tool"},
+    {"bench"}, {"trial"}, {"casefile"}, {"report", "page"}, {"engine"}, {"tool"},
 ]
 height = {room: level for level, rooms in enumerate(floors) for room in rooms}
 # What each room within emt may include beside itself and the rooms below emt: from the bottom up.

@@ -22,6 +22,7 @@ struct Words {
   tool::CompareOptions compare;
   tool::RelayOptions relay;
   tool::PanelOptions panel;
+  tool::ServeOptions serve;
   tool::LoadOptions load;
   tool::ControllerOptions controller;
   tool::WiringOptions wiring;
@@ -354,6 +355,17 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->add_option("name", words.panel.name, "which of its panels; the first when left out");
   verb->add_option("--interface", words.panel.interface, "network interface, whatever the bench says");
   verb->callback([&] { code = tool::panel(words.panel); });
+
+  verb = app.add_subcommand(
+      "serve",
+      "an engine: cases that a page, a script or another tool starts, watches and works while they run");
+  verb->add_option("cases", words.serve.folders, "folders of cases")->required();
+  verb->add_option("--port", words.serve.port, "of this computer (127.0.0.1); any that is free when left out")
+      ->check(CLI::Range(0, 65535));
+  verb->add_option("--viewer-token", words.serve.viewer_token, "file with the token of those who may look");
+  verb->add_option("--operator-token", words.serve.operator_token,
+                   "file with the token of those who may act too");
+  verb->callback([&] { code = tool::serve(words.serve); });
 
   verb = app.add_subcommand("load", "a load that hangs on a power amplifier, at a terminal board");
   verb->add_option("--board", words.load.board, "terminal board");

@@ -125,6 +125,14 @@ struct LineOptions {
 };
 [[nodiscard]] int line(const LineOptions& options);
 
+struct ServeOptions {
+  std::vector<std::string> folders;
+  int port = 0;
+  std::string viewer_token, operator_token;  // files
+};
+/// An engine that others watch and work, until it is interrupted.
+[[nodiscard]] int serve(const ServeOptions& options);
+
 struct LoadOptions {
   std::string board = "board";
   std::size_t first_voltage = 0, first_current = 0, phases = 3;

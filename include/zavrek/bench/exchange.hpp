@@ -109,6 +109,7 @@ class Exchange {
   [[nodiscard]] bool is_idle(AskId what) const;
   /// Settings of ports, "S1.loss"; and the unit of each.
   [[nodiscard]] std::vector<std::pair<std::string, std::string>> port_settings() const;
+  [[nodiscard]] std::size_t point_count() const noexcept { return points_.size(); }
   [[nodiscard]] const std::string& name_of(PointId point) const { return points_[point.index].name; }
   /// As the record names it: "Q1.closed" for a position, else its own name.
   [[nodiscard]] std::string column_of(PointId point) const;
