@@ -97,7 +97,7 @@ function draw() {
       const ink = getComputedStyle(document.body).color;
       const axis = { stroke: ink, grid: { stroke: "#8884" }, ticks: { stroke: "#8886" } };
       const plot = new uPlot({ width: $("curves").clientWidth, height: 250, series, bands, legend: { show: false },
-        scales: { x: { time: false } }, axes: [{ ...axis }, { ...axis, label: unit, size: 70 }], pxAlign: 0 }, [[]], $("curves"));
+        scales: { x: { time: false } }, axes: [{ ...axis }, { ...axis, label: unit, size: 76, values: (_, ticks) => ticks.map((t) => String(Number(t.toPrecision(4)))) }], pxAlign: 0 }, [[]], $("curves"));
       return { plot, names, unit };
     });
     plots.key = key;

@@ -7,7 +7,7 @@ namespace zavrek::engine::internal {
 std::string page() {
   std::string text =
       "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" "
-      "content=\"width=device-width\"><title>Zavrek</title>\n<style>\n";
+      "content=\"width=device-width\"><link rel=\"icon\" href=\"data:,\"><title>Zavrek</title>\n<style>\n";
   text += live_uplot_css;
   text += live_css;
   text += "</style></head>\n";

@@ -75,7 +75,7 @@ class Engine::Served {
         [this](const auto& request, auto& response) { return admit(request, response); });
     server_.Get("/", [](const httplib::Request&, httplib::Response& response) {
       response.set_header("Content-Security-Policy",
-                          "default-src 'self' 'unsafe-inline'; frame-ancestors 'none'");
+                          "default-src 'self' 'unsafe-inline'; img-src data:; frame-ancestors 'none'");
       response.set_content(internal::page(), "text/html; charset=utf-8");
     });
     server_.Get("/api/v1/run/stream",

@@ -4,7 +4,8 @@ import { mkdtempSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 
-export async function open(file, web) {
+/// What it asks for from elsewhere than `address` is among the faults.
+export async function openAt(address, web) {
   const { chromium } = createRequire(join(web, "package.json"))("playwright-core");
   const profile = mkdtempSync(join(tmpdir(), "zavrek-page-"));
   const browser = await chromium.launchPersistentContext(profile, {
@@ -16,10 +17,13 @@ export async function open(file, web) {
   const faults = [];
   page.on("pageerror", (error) => faults.push(String(error)));
   page.on("console", (message) => message.type() === "error" && faults.push(message.text()));
-  page.on("request", (request) => request.url().startsWith("file:") || faults.push(`asks for ${request.url()}`));
-  await page.goto(`file://${file}`);
+  const origin = address.startsWith("file:") ? "file:" : address;
+  page.on("request", (request) => request.url().startsWith(origin) || faults.push(`asks for ${request.url()}`));
+  await page.goto(address);
   return { browser, page, faults };
 }
+
+export const open = (file, web) => openAt(`file://${file}`, web);
 
 /// Drags from one share of a box to another.
 export async function drag(page, box, from, to) {

@@ -138,6 +138,17 @@ expect(engine.poll() is None, "it lives")
 engine.terminate()
 expect(engine.wait(timeout=10) == 0, "it ends as it is told")
 
+# The page, in a real browser: started, watched, operated by the keyboard, told of a knob beyond its bounds.
+engine, base = begin(demo / "bay")
+browser = subprocess.run(["node", str(source / "tests/tool/live_page.mjs"), base, str(source / "web")], capture_output=True, text=True, timeout=150)
+expect(browser.returncode == 0, browser.stdout + browser.stderr)
+page = json.loads(browser.stdout)
+expect(page["faults"] == [] and page["curves"] == 2, page)
+expect(any("bench.order_open closed" in line for line in page["events"]) and any("Q1 open" in line for line in page["events"]), page)
+has(page["trouble"], "Q1D.late is not between 0 and 10")
+engine.terminate()
+engine.wait(timeout=10)
+
 # Tokens: one looks, the other acts.
 engine, base = begin(demo / "bay", "--viewer-token", "look", "--operator-token", "act")
 ask(base, "/api/v1/engine", code=401)
