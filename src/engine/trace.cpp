@@ -14,13 +14,14 @@ std::int64_t RowRing::read(std::int64_t first, std::int64_t last, const std::vec
   last = std::min(last, written());
   const auto room = static_cast<std::int64_t>(rows_);
   first = std::max({std::int64_t{0}, first, written() - room + 1});
+  if (first >= last) return first;
   for (std::int64_t row = first; row < last; ++row) {
     for (const std::size_t column : columns)
       into.push_back(values_[at(row) + column].load(std::memory_order_relaxed));
   }
   // What the writer reached while this was copied is no row any more.
   std::atomic_thread_fence(std::memory_order_acquire);
-  const std::int64_t whole = std::min(last, std::max(first, written() - room + 1));
+  const std::int64_t whole = std::clamp(written() - room + 1, first, last);
   into.erase(into.begin(), into.begin() + static_cast<std::ptrdiff_t>(
                                               (whole - first) * static_cast<std::int64_t>(columns.size())));
   return whole;

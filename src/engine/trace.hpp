@@ -24,7 +24,10 @@ class RowRing {
   void put(std::size_t column, double value) noexcept {
     values_[at(written()) + column].store(value, std::memory_order_relaxed);
   }
-  void commit() noexcept { written_.store(written() + 1, std::memory_order_release); }
+  void commit() noexcept {
+    written_.store(written() + 1, std::memory_order_release);
+    std::atomic_thread_fence(std::memory_order_release);  // ahead of what is put next, over an old row
+  }
   /// By anybody: rows written so far.
   [[nodiscard]] std::int64_t written() const noexcept { return written_.load(std::memory_order_acquire); }
   /// Copies rows from `first` up to `last` (not in it) of `columns`; where reading begins after what was
