@@ -23,6 +23,7 @@ struct Words {
   tool::RelayOptions relay;
   tool::PanelOptions panel;
   tool::ServeOptions serve;
+  tool::TargetOptions target;
   tool::LoadOptions load;
   tool::ControllerOptions controller;
   tool::WiringOptions wiring;
@@ -360,12 +361,28 @@ void add_processes(CLI::App& app, Words& words, int& code) {
       "serve",
       "an engine: cases that a page, a script or another tool starts, watches and works while they run");
   verb->add_option("cases", words.serve.folders, "folders of cases")->required();
-  verb->add_option("--port", words.serve.port, "of this computer (127.0.0.1); any that is free when left out")
+  verb->add_option("--port", words.serve.port, "of this computer (127.0.0.1); 0: any that is free")
       ->check(CLI::Range(0, 65535));
   verb->add_option("--viewer-token", words.serve.viewer_token, "file with the token of those who may look");
   verb->add_option("--operator-token", words.serve.operator_token,
                    "file with the token of those who may act too");
   verb->callback([&] { code = tool::serve(words.serve); });
+
+  verb = app.add_subcommand("target", "works an engine: what it has, starts, stops, operates, watches");
+  verb->add_option("action", words.target.action,
+                   "list; start CASE; stop; set WHAT VALUE; strike and clear (the fault); watch [SIGNALS]; "
+                   "record FILE")
+      ->required()
+      ->check(CLI::IsMember({"list", "start", "stop", "set", "strike", "clear", "watch", "record"}));
+  verb->add_option("words", words.target.words, "what the action wants");
+  verb->add_option("--at", words.target.at, "address of the engine");
+  verb->add_option("--token", words.target.token, "file with a token");
+  verb->add_option("--for", words.target.duration,
+                   "duration of what is started; until it is stopped when left out");
+  verb->add_option("--place", words.target.place, place_help)->check(CLI::IsMember({"plant"}));
+  verb->add_flag("--free", words.target.free, "as fast as it goes, where nobody lives by the clock");
+  verb->add_flag("--json", words.target.json, "print JSON");
+  verb->callback([&] { code = tool::target(words.target); });
 
   verb = app.add_subcommand("load", "a load that hangs on a power amplifier, at a terminal board");
   verb->add_option("--board", words.load.board, "terminal board");

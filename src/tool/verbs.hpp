@@ -127,11 +127,23 @@ struct LineOptions {
 
 struct ServeOptions {
   std::vector<std::string> folders;
-  int port = 0;
+  int port = 41200;
   std::string viewer_token, operator_token;  // files
 };
 /// An engine that others watch and work, until it is interrupted.
 [[nodiscard]] int serve(const ServeOptions& options);
+
+struct TargetOptions {
+  std::string at = "http://127.0.0.1:41200";
+  std::string action;
+  std::vector<std::string> words;
+  std::string token;  // file
+  std::string duration, place;
+  bool free = false;
+  bool json = false;
+};
+/// Works an engine.
+[[nodiscard]] int target(const TargetOptions& options);
 
 struct LoadOptions {
   std::string board = "board";

@@ -17,7 +17,7 @@ atexit.register(lambda: [engine.kill() for engine in begun])
 
 
 def begin(*words):
-    engine = subprocess.Popen([tool, "serve", *map(str, words)], cwd=scratch, stdout=subprocess.PIPE, text=True)
+    engine = subprocess.Popen([tool, "serve", "--port", "0", *map(str, words)], cwd=scratch, stdout=subprocess.PIPE, text=True)
     begun.append(engine)
     line = engine.stdout.readline()
     expect(line.startswith("engine at http://127.0.0.1:"), line)
@@ -148,6 +148,29 @@ expect(any("bench.order_open closed" in line for line in page["events"]) and any
 has(page["trouble"], "Q1D.late is not between 0 and 10")
 engine.terminate()
 engine.wait(timeout=10)
+
+# The example of a script, and the tool itself as a client.
+engine, base = begin(demo / "veskar")
+told = subprocess.run([sys.executable, str(source / "examples/strike.py"), base, "veskar"], capture_output=True, text=True, timeout=60)
+expect(told.returncode == 0, told.stderr)
+struck = told.stdout.splitlines()
+for wanted in ("R1 start", "R1 trip", "Q1 open"):
+    expect(any(line.endswith(wanted) for line in struck), f"{wanted} in\n{told.stdout}")
+has(run("target", "--at", base, "list"), "veskar", "ended")
+has(run("target", "--at", base, "start", "veskar", "--place", "plant", "--for", "1.5 s"), "veskar: starting")
+has(run("target", "--at", base, "watch", "VT0.va"), "veskar: running", "VT0.va", "veskar: ended")
+has(run("target", "--at", base, "start", "veskra", code=2), "did you mean")
+has(run("target", "--at", base, "start", "veskar", "--place", "plant"), "veskar: starting")
+time.sleep(0.8)
+has(run("target", "--at", base, "set", "Q1", "0"), "done")
+has(run("target", "--at", base, "strike"), "done")
+has(run("target", "--at", base, "stop"), "veskar: ended", "steps")
+run("target", "--at", base, "record", "live.csv")
+has((scratch / "live.csv").read_text()[:300], "time_s")
+expect(as_json(run("target", "--at", base, "list", "--json"))["run"]["state"] == "ended", "as JSON")
+engine.terminate()
+engine.wait(timeout=10)
+has(run("target", "--at", base, "list", code=2), "no engine answers", "zavrek serve")
 
 # Tokens: one looks, the other acts.
 engine, base = begin(demo / "bay", "--viewer-token", "look", "--operator-token", "act")
