@@ -63,6 +63,13 @@ void check_inputs_of(const std::string& device, const std::vector<std::string>& 
                                 : fmt::format("{} names for {} channels", inputs.size(), channels));
 }
 
+std::string address_of(const Bench& bench, const std::string& card) {
+  for (const Card* one : bench.all<Card>()) {
+    if (one->name == card) return one->address.empty() ? one->name : one->address;
+  }
+  return card;
+}
+
 std::size_t tells_from(const Bench& bench, const std::string& device, const std::string& card) {
   std::size_t ahead = 0;
   for (const Device& other : bench.devices) {

@@ -34,6 +34,9 @@ struct RelayInput {
 };
 [[nodiscard]] RelayInput relay_input(const std::string& text);
 
+/// Where a card of the bench is, as others are told.
+[[nodiscard]] std::string address_of(const Bench& bench, const std::string& card);
+
 /// From which place on a device tells what it measures and sees at a board: ia ib ic va vb vc of its first
 /// place, then of its second; and its binary inputs in order. Each device of a board has `told_by_device` of
 /// them; those that find no room tell nothing.

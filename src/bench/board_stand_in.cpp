@@ -167,12 +167,7 @@ void SamplesOut::count(Account& account) const noexcept {
 
 namespace {
 
-std::int64_t read_ns(clockid_t clock) {
-  timespec t{};
-  clock_gettime(clock, &t);
-  return static_cast<std::int64_t>(t.tv_sec) * second_ns + t.tv_nsec;
-}
-wire::Now read_now() { return {read_ns(CLOCK_MONOTONIC), read_ns(CLOCK_REALTIME)}; }
+wire::Now read_now() { return {pace::system_clock().now_ns(), pace::utc_ns()}; }
 
 /// What a stand-in at terminals has on a network besides.
 class NetworkSide {
@@ -199,7 +194,7 @@ class NetworkSide {
     for (int taken = 0; taken < 64; ++taken) {
       const std::size_t length = link_->receive(frame_);
       if (length == 0) break;
-      messages_->take(wire::Bytes(frame_).first(length), read_ns(CLOCK_MONOTONIC), board.relay());
+      messages_->take(wire::Bytes(frame_).first(length), pace::system_clock().now_ns(), board.relay());
     }
     messages_->publish(read_now(), board.relay(), *link_);
     if (!samples_) return 0;
@@ -213,7 +208,7 @@ class NetworkSide {
     if (!code_) return;
     const double level = code_->wetting_V > 0 ? code_->wetting_V : 1;
     const bool high = board.get(card::Board::Part::contacts_out, code_->terminal) >= closed_from * level;
-    if (reader_.see(high, read_ns(CLOCK_MONOTONIC))) renumbers_ = reader_.seconds_read() == 1;
+    if (reader_.see(high, pace::system_clock().now_ns())) renumbers_ = reader_.seconds_read() == 1;
   }
   void count(Account& account) const {
     if (messages_) messages_->count(account);
@@ -223,13 +218,13 @@ class NetworkSide {
  private:
   static constexpr std::int64_t most_turned_ns = 2'000, code_missed_ns = 3 * second_ns;
   [[nodiscard]] std::int64_t utc_ns() const noexcept {
-    if (!code_ || reader_.seconds_read() == 0) return read_ns(CLOCK_REALTIME);
-    return reader_.time().utc_s * second_ns + read_ns(CLOCK_MONOTONIC) - reader_.began_ns();
+    if (!code_ || reader_.seconds_read() == 0) return pace::utc_ns();
+    return reader_.time().utc_s * second_ns + pace::system_clock().now_ns() - reader_.began_ns();
   }
   [[nodiscard]] int synchronised() const noexcept {
     if (!code_) return clock_.synchronised();
     const bool there =
-        reader_.seconds_read() > 0 && read_ns(CLOCK_MONOTONIC) - reader_.began_ns() < code_missed_ns;
+        reader_.seconds_read() > 0 && pace::system_clock().now_ns() - reader_.began_ns() < code_missed_ns;
     constexpr unsigned worst_locked = 1;
     return !there ? 0 : reader_.time().quality <= worst_locked ? 2 : 0;
   }
@@ -257,13 +252,13 @@ Account run_stand_in(const protection::RelaySettings& settings, const StandInTer
   account.port = "device." + terminals.name;
   account.carries = "terminal board " + terminals.board;
   std::int64_t late_ns = 0;
-  std::int64_t due_ns = read_ns(CLOCK_MONOTONIC);
+  std::int64_t due_ns = pace::system_clock().now_ns();
   network.begin();
   while (!stop && relay.served()) {
     due_ns += period_ns;
     const timespec until{static_cast<time_t>(due_ns / second_ns), static_cast<long>(due_ns % second_ns)};
     (void)clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, nullptr);
-    const std::int64_t behind_ns = read_ns(CLOCK_MONOTONIC) - due_ns;
+    const std::int64_t behind_ns = pace::system_clock().now_ns() - due_ns;
     late_ns = std::max(late_ns, behind_ns);
     // What was slept through is converted from what stands there now: the relay's time goes on.
     network.look(relay.board());
@@ -301,11 +296,11 @@ Account run_load(const LoadAtBoard& load, const std::atomic<bool>& stop) {
   account.port = "load";
   account.carries = "terminal board " + load.board;
   std::int64_t late_ns = 0;
-  for (std::int64_t due_ns = read_ns(CLOCK_MONOTONIC); !stop && board.served();) {
+  for (std::int64_t due_ns = pace::system_clock().now_ns(); !stop && board.served();) {
     due_ns += period_ns;
     const timespec until{static_cast<time_t>(due_ns / second_ns), static_cast<long>(due_ns % second_ns)};
     (void)clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, nullptr);
-    late_ns = std::max(late_ns, read_ns(CLOCK_MONOTONIC) - due_ns);
+    late_ns = std::max(late_ns, pace::system_clock().now_ns() - due_ns);
     for (std::size_t k = 0; k < phases.size(); ++k)
       board.put(card::Board::Part::in, load.first_current + k,
                 phases[k].next(board.get(card::Board::Part::out, load.first_voltage + k)));

@@ -195,15 +195,16 @@ CutJudgement judge_loop(const StepResponse& model, const LoopOfCut& loop, double
   const Complex uncut = 1.0 / (1.0 + opened.around(0, at));
   const Complex cut = 1.0 / (1.0 + opened.gain(0, at, loop.share, loop.filter_Hz));
   judgement.error = std::abs(cut - uncut) / std::abs(uncut);
-  const std::string where =
-      std::isinf(margin.gain)
-          ? "no gain makes it oscillate"
-          : fmt::format("{:.3g} times its gain oscillates at {:.3g} Hz", margin.gain, margin.at_Hz);
+  const std::string where = std::isinf(margin.gain)
+                                ? "no gain makes it oscillate"
+                                : fmt::format("{:.3g} times its gain oscillates at {}", margin.gain,
+                                              print_rounded(margin.at_Hz, "Hz", 3));
   judgement.words =
       judgement.stable
           ? fmt::format("stable: {}; {} once around, {:.2g} % of the voltage wrong at {:g} Hz", where,
                         print_rounded(judgement.delay_s, "s", 3), 100 * judgement.error, frequency_Hz)
-          : fmt::format("unstable at {:.3g} Hz: {}", margin.at_Hz, helps(model, opened, loop, margin.gain));
+          : fmt::format("unstable at {}: {}", print_rounded(margin.at_Hz, "Hz", 3),
+                        helps(model, opened, loop, margin.gain));
   return judgement;
 }
 

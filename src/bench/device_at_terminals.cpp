@@ -166,12 +166,6 @@ class RelayAtTerminals final : public Port {
     Subscriber subscriber;
     std::vector<std::size_t> places;  // outputs of the points that it reads
   };
-  [[nodiscard]] std::string address_of(const std::string& card) const {
-    for (const Card* one : setup_.bench.all<Card>()) {
-      if (one->name == card) return one->address.empty() ? one->name : one->address;
-    }
-    return card;
-  }
   /// The stand-in, told where its terminals are on the board.
   [[nodiscard]] std::vector<std::string> words(const Opening& how) const {
     std::vector<std::string> words{how.program.string(),
@@ -182,7 +176,7 @@ class RelayAtTerminals final : public Port {
                                    "--frequency",
                                    print_quantity(setup_.network.frequency_Hz, "Hz"),
                                    "--board",
-                                   address_of(card_name_),
+                                   address_of(setup_.bench, card_name_),
                                    "--tells-from",
                                    std::to_string(tells_from(setup_.bench, device_.name, card_name_)),
                                    "--counts"};

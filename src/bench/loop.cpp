@@ -23,11 +23,6 @@ constexpr double waiting_s = 8;        // of a record on its way to the disk, at
 constexpr double same_instant = 1e-6;  // of a step
 constexpr double looks_apart = 1.09;   // cycles: each looks at another angle
 
-wire::Medium medium_of(const std::string& word) {
-  if (word == "raw") return wire::Medium::raw;
-  return word == "datagram" ? wire::Medium::datagram : wire::Medium::automatic;
-}
-
 std::optional<internal::ControlSeat> control_of(const Setup& setup, Source& source,
                                                 const RunOptions& options) {
   const bool any = !setup.control.blocks.empty() || !setup.control.ready.empty();
@@ -121,7 +116,7 @@ Run::Loop::Loop(const Setup& setup, std::unique_ptr<Source> source, const RunOpt
       control_(control_of(setup, *source_, options)),
       exchange_(setup, *source_, control_ ? &*control_ : nullptr),
       frames_(options.interface.empty() ? setup.bench.interface : options.interface,
-              medium_of(setup.bench.medium)),
+              wire::medium_of(setup.bench.medium)),
       cards_(setup),
       record_rate_Hz_(setup.bench.points_per_cycle * setup.network.frequency_Hz) {
   if (plant_ && options.cores > 1 && plant_->summary().shards > 1) {

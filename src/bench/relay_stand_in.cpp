@@ -1,6 +1,5 @@
 #include <algorithm>
 #include <cmath>
-#include <ctime>
 #include <utility>
 
 #include <fmt/format.h>
@@ -209,12 +208,7 @@ Account run_stand_in(const protection::RelaySettings& settings, const StandInPor
   const auto link = open(ethertype_sampled_values, ports.streams);
   const auto goose = open(ethertype_goose, ports.inputs);
   FrameBuffer frame;
-  const auto read = [](clockid_t clock) {
-    timespec t{};
-    clock_gettime(clock, &t);
-    return static_cast<std::int64_t>(t.tv_sec) * 1'000'000'000 + t.tv_nsec;
-  };
-  const auto now = [&] { return Now{read(CLOCK_MONOTONIC), read(CLOCK_REALTIME)}; };
+  const auto now = [] { return Now{pace::system_clock().now_ns(), pace::utc_ns()}; };
   const auto take_waiting = [&](Link& from) {
     for (int taken = 0; taken < 256; ++taken) {
       const std::size_t length = from.receive(frame);

@@ -1,5 +1,4 @@
 #include <cstdio>
-#include <ctime>
 #include <string>
 
 #include <fmt/format.h>
@@ -10,17 +9,12 @@
 #include "tool/verbs.hpp"
 #include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/casefile.hpp"
+#include "zavrek/pace.hpp"
 
 namespace zavrek::tool {
 namespace {
 
 constexpr int wait_ms = 1;
-
-std::int64_t read_ns(clockid_t clock) {
-  timespec t{};
-  clock_gettime(clock, &t);
-  return static_cast<std::int64_t>(t.tv_sec) * 1'000'000'000 + t.tv_nsec;
-}
 
 const bench::Panel& panel_of(const bench::Bench& bench, const std::string& name) {
   std::vector<std::string> names;
@@ -63,24 +57,21 @@ int panel(const PanelOptions& options) {
   const trial::Case all = casefile::read_case(options.folder);
   const bench::Panel& settings = panel_of(all.bench, options.name);
   bench::PanelStandIn panel(settings, all.bench);
-  const wire::Medium medium = all.bench.medium == "raw"        ? wire::Medium::raw
-                              : all.bench.medium == "datagram" ? wire::Medium::datagram
-                                                               : wire::Medium::automatic;
-  const auto link =
-      wire::open_link(options.interface.empty() ? all.bench.interface : options.interface, medium,
-                      {wire::ethertype_goose, {static_cast<std::uint16_t>(settings.lamps_appid)}});
+  const auto link = wire::open_link(
+      options.interface.empty() ? all.bench.interface : options.interface, wire::medium_of(all.bench.medium),
+      {wire::ethertype_goose, {static_cast<std::uint16_t>(settings.lamps_appid)}});
   fmt::print("panel {} on {}: {}\n", settings.name, link->description(), panel.words());
   fmt::print(
       "write \"SWITCH on\", \"off\", \"press\" or \"press 500 ms\"; \"wait 1 s\", \"show\", \"end\"\n");
   std::fflush(stdout);
-  const std::int64_t begun_ns = read_ns(CLOCK_MONOTONIC);
+  const std::int64_t begun_ns = pace::system_clock().now_ns();
   std::int64_t waits_until_ns = 0;
   bool more = true;
   Lines lines;
   wire::FrameBuffer frame;
   const std::atomic<bool>& stop = stop_on_signal();
   while (!stop) {
-    const wire::Now now{read_ns(CLOCK_MONOTONIC), read_ns(CLOCK_REALTIME)};
+    const wire::Now now{pace::system_clock().now_ns(), pace::utc_ns()};
     if (more) more = lines.read();
     std::string line;
     while (now.steady_ns >= waits_until_ns && lines.next(line)) {
@@ -110,7 +101,8 @@ int panel(const PanelOptions& options) {
       }
     }
     for (const std::string& change : panel.take_changed())
-      fmt::print("{:9.3f} s  {}\n", 1e-9 * static_cast<double>(read_ns(CLOCK_MONOTONIC) - begun_ns), change);
+      fmt::print("{:9.3f} s  {}\n", 1e-9 * static_cast<double>(pace::system_clock().now_ns() - begun_ns),
+                 change);
     std::fflush(stdout);
   }
   return done;

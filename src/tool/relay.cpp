@@ -121,9 +121,7 @@ int relay(const RelayOptions& options) {
   ports.revision = options.revision;
   ports.frequency_Hz = parse_quantity_as(options.frequency, "Hz");
   ports.rate_Hz = 80 * ports.frequency_Hz;
-  const wire::Medium medium = options.medium == "raw"        ? wire::Medium::raw
-                              : options.medium == "datagram" ? wire::Medium::datagram
-                                                             : wire::Medium::automatic;
+  const wire::Medium medium = wire::medium_of(options.medium);
   if (!options.source.empty()) ports.source = wire::parse_mac_address(options.source);
   if (!options.board.empty()) {
     bench::StandInTerminals terminals = terminals_of(options);

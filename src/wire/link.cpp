@@ -203,6 +203,11 @@ std::unique_ptr<Link> open_datagram(const FrameFilter& filter, const std::string
 
 }  // namespace
 
+Medium medium_of(const std::string& word) {
+  if (word == "raw") return Medium::raw;
+  return word == "datagram" ? Medium::datagram : Medium::automatic;
+}
+
 std::unique_ptr<Link> open_link(const std::string& interface, Medium medium, const FrameFilter& filter) {
   std::string why_not;
   if (medium != Medium::datagram) {

@@ -36,6 +36,8 @@ class Link {
 };
 
 enum class Medium { automatic, raw, datagram };
+/// By its word; automatic for any other.
+[[nodiscard]] Medium medium_of(const std::string& word);
 /// Frames as they are over a raw packet socket on `interface`; where the system does not allow that, the
 /// same frames inside datagrams on the loopback's multicast group 239.61.85.1. Throws Error when neither
 /// opens.

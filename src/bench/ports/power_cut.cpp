@@ -7,6 +7,7 @@
 
 #include <fmt/format.h>
 
+#include "bench/at_terminals.hpp"
 #include "bench/channels.hpp"
 #include "bench/make_port.hpp"
 #include "pace/program.hpp"
@@ -102,14 +103,10 @@ class PowerCutPort final : public Port {
 
  private:
   [[nodiscard]] std::vector<std::string> words(const Opening& how) const {
-    std::string address = out_.card;
-    for (const Card* card : setup_.bench.all<Card>()) {
-      if (card->name == out_.card && !card->address.empty()) address = card->address;
-    }
     return {how.program.string(),
             "load",
             "--board",
-            address,
+            address_of(setup_.bench, out_.card),
             "--first-voltage",
             std::to_string(out_.first_channel),
             "--first-current",

@@ -194,8 +194,8 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
     if (const Device* device = o.all.bench.find_device(e.device)) verdict.doubt = hollow(o, *device);
   } else if (e.times > 0) {
     const int rises = o.evidence.rises(e.device + "." + e.output);
-    verdict.expected = fmt::format("{} times", e.times);
-    verdict.measured = fmt::format("{} times", rises);
+    verdict.expected = fmt::format("{} time{}", e.times, e.times == 1 ? "" : "s");
+    verdict.measured = fmt::format("{} time{}", rises, rises == 1 ? "" : "s");
     verdict.passed = rises == e.times;
   } else if (!e.before.empty()) {
     const auto other = o.evidence.first(e.before, true, 0);
