@@ -43,6 +43,7 @@ double RmsOfCycle::get() const noexcept {
 FrequencyOfPhasor::FrequencyOfPhasor(int samples_per_cycle, double nominal_Hz)
     : phasor_(samples_per_cycle),
       past_(static_cast<std::size_t>(samples_per_cycle)),
+      found_Hz_(static_cast<std::size_t>(samples_per_cycle / 2), nominal_Hz),
       nominal_Hz_(nominal_Hz),
       frequency_Hz_(nominal_Hz) {}
 
@@ -57,7 +58,12 @@ void FrequencyOfPhasor::push(double value) noexcept {
     return;
   }
   known_ = size >= least_share * most_ && protection::size_of(was) >= least_share * most_;
-  if (known_) frequency_Hz_ = nominal_Hz_ * (1 + std::arg(is * std::conj(was)) / (2 * std::numbers::pi));
+  if (!known_) return;
+  found_Hz_[found_at_] = nominal_Hz_ * (1 + std::arg(is * std::conj(was)) / (2 * std::numbers::pi));
+  found_at_ = (found_at_ + 1) % found_Hz_.size();
+  double sum = 0;
+  for (const double one : found_Hz_) sum += one;
+  frequency_Hz_ = sum / static_cast<double>(found_Hz_.size());
 }
 
 Trigger::Trigger(std::string text, Exchange& exchange, double rate_Hz)

@@ -27,8 +27,9 @@ class RmsOfCycle {
 };
 
 /// Frequency from the turn of the phasor in the latest nominal cycle (A. G. Phadke, J. S. Thorp,
-/// "Synchronized Phasor Measurements and Their Applications", ch. 4); two cycles behind. Unknown while the
-/// signal is below a fifth of what it was at most.
+/// "Synchronized Phasor Measurements and Their Applications", ch. 4), its mean over half a cycle, in which
+/// the ripple of a phasor off its nominal frequency goes round once; two and a half cycles behind. Unknown
+/// while the signal is below a fifth of what it was at most.
 class FrequencyOfPhasor {
  public:
   FrequencyOfPhasor(int samples_per_cycle, double nominal_Hz);
@@ -39,6 +40,8 @@ class FrequencyOfPhasor {
  private:
   protection::RunningPhasor phasor_;
   std::vector<protection::Phasor> past_;
+  std::vector<double> found_Hz_;  // of half a cycle
+  std::size_t found_at_ = 0;
   std::size_t at_ = 0;
   int pushed_ = 0;
   double nominal_Hz_, frequency_Hz_, most_ = 0;
