@@ -20,6 +20,7 @@ class TimeCodePort final : public Port {
     const std::int64_t second = utc_ns / 1'000'000'000;
     if (second != second_) {
       second_ = second;
+      ++seconds_;
       constexpr unsigned locked = 0, failed = 15;
       frame_ = irig_frame(second, settings_.local_minutes, exchange.synchronised() > 0 ? locked : failed);
     }
@@ -27,6 +28,13 @@ class TimeCodePort final : public Port {
     exchange.tell(carrier_, irig_carrier(frame_, into_s));
     const bool high = irig_level(frame_, into_s);
     if (exchange.on(level_) != high) exchange.show_only(level_, high);
+  }
+  std::vector<Account> accounts() const override {
+    Account account;
+    account.port = "time_code." + settings_.name;
+    account.carries = "IRIG-B";
+    account.sent = seconds_;
+    return {account};
   }
   std::vector<Path> paths() const override {
     return {{"the clock", "time_code " + settings_.name, settings_.name + ".level", 1, ""}};
@@ -37,6 +45,7 @@ class TimeCodePort final : public Port {
   PointId level_;
   ValueId carrier_;
   std::int64_t second_ = -1;
+  long long seconds_ = 0;  // begun
   IrigFrame frame_{};
 };
 
