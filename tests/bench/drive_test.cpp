@@ -80,6 +80,12 @@ TEST_F(Drive, IsNotMovedByAPulseThatIsTooShort) {
   EXPECT_TRUE(fell["Q1"].empty());
 }
 
+TEST_F(Drive, OpensThoughItsOrderIsOverByThen) {
+  play(0.3, pulse("trip", 0.1, 0.112));
+  ASSERT_EQ(fell["D1.a"].size(), 1U) << "the coil was energised for longer than it needs";
+  EXPECT_NEAR(fell["D1.a"][0], 0.132, 0.2e-3);
+}
+
 TEST_F(Drive, OpensBehindAClosingAndDoesNotPump) {
   // Closed onto a trip that stays, with an order that stays too.
   play(0.9, all({pulse("trip", 0.1, 0.15), pulse("close", 0.3, 0.85), pulse("trip", 0.32, 0.5)}));

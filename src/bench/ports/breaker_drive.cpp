@@ -56,8 +56,11 @@ class BreakerDrivePort final : public Port {
     const bool trips = trip_.next(any_of(exchange, opens_), now);
     const bool closes = close_.next(any_of(exchange, closes_), now);
     follow(exchange);
-    if (trips && now >= opens_at(exchange, now)) move(exchange, false);
-    if (!trips) open_due_ = never;
+    if (trips && open_due_ == never && (closed_ || close_due_ != never)) begin_to_open(exchange, now);
+    if (now >= open_due_) {
+      open_due_ = never;
+      move(exchange, false);
+    }
     if (closes && !wanted_) begin_to_close(exchange, trips, now);
     wanted_ = closes;
     if (now >= close_due_) {
@@ -105,13 +108,10 @@ class BreakerDrivePort final : public Port {
     if (is != position_was_) closed_ = is;
     position_was_ = is;
   }
-  /// When the trip coil, energised now, parts the contacts; not ahead of a closing that is under way.
-  double opens_at(const Exchange& exchange, double now) noexcept {
-    if (!closed_ && close_due_ == never) return never;
-    const double after_s = std::max(0.0, settings_.opening_s - settings_.coil_s) + exchange.setting(late_);
-    if (open_due_ == never) open_due_ = now + after_s;
-    if (close_due_ != never) open_due_ = std::max(open_due_, close_due_ + after_s);
-    return open_due_;
+  /// Not ahead of a closing that is under way.
+  void begin_to_open(const Exchange& exchange, double now) noexcept {
+    const double from_s = close_due_ == never ? now : close_due_;
+    open_due_ = from_s + std::max(0.0, settings_.opening_s - settings_.coil_s) + exchange.setting(late_);
   }
   void begin_to_close(const Exchange& exchange, bool trips, double now) noexcept {
     const bool locked = !std::all_of(interlocks_.begin(), interlocks_.end(),
@@ -135,7 +135,6 @@ class BreakerDrivePort final : public Port {
     }
     closed_ = close;
     ++(close ? closings_ : opened_);
-    if (!close) open_due_ = never;
   }
 
   BreakerDrive settings_;
