@@ -75,15 +75,15 @@ bool CaptureKeeper::is_needed(long long number) const noexcept {
 double* CaptureKeeper::next_row() noexcept {
   const long long at = rows(), overwritten = at - static_cast<long long>(plan_.rows);
   const bool kept = thread_.joinable();
-  while (kept && overwritten >= 0 && !given_up_.load(std::memory_order_relaxed) && is_needed(overwritten)) {
+  while (kept && overwritten >= 0 && !given_up() && is_needed(overwritten)) {
     if (plan_.may_wait) {
       std::this_thread::yield();
       continue;
     }
     if (!plan_.all) break;  // that capture is lost, and its writer sees it
-    given_up_.store(true, std::memory_order_relaxed);
+    late_.store(true, std::memory_order_relaxed);
   }
-  if (plan_.all && given_up_.load(std::memory_order_relaxed)) {
+  if (plan_.all && given_up()) {
     lost_.fetch_add(1, std::memory_order_relaxed);
     return nullptr;
   }
@@ -94,7 +94,7 @@ void CaptureKeeper::hand_in(const Capture& capture) noexcept {
   if (!thread_.joinable()) return;
   const std::size_t at = handed_in_.load(std::memory_order_relaxed);
   while (at - taken_.load(std::memory_order_acquire) >= most_waiting) {
-    if (plan_.may_wait && !given_up_.load(std::memory_order_relaxed)) {
+    if (plan_.may_wait && !given_up()) {
       std::this_thread::yield();
       continue;
     }
@@ -120,9 +120,9 @@ void CaptureKeeper::work(const std::stop_token& stop) {
       if (over) return;
       std::this_thread::sleep_for(look_again);
     }
-  } catch (const Error& error) {
+  } catch (const std::exception& error) {
     why_ = error.what();
-    given_up_.store(true, std::memory_order_relaxed);
+    broken_.store(true, std::memory_order_release);
   }
 }
 
@@ -202,10 +202,10 @@ void CaptureKeeper::end() {
 }
 
 std::string CaptureKeeper::failure() const {
-  if (!given_up_.load(std::memory_order_relaxed) || (thread_.joinable() && why_.empty() && !plan_.all))
-    return {};
-  if (thread_.joinable()) return plan_.name + ": the disk does not take what it keeps in time";
-  return fmt::format("{}: {}", plan_.name, why_.empty() ? "the disk did not take it in time" : why_);
+  if (broken_.load(std::memory_order_acquire)) return fmt::format("{}: {}", plan_.name, why_);
+  if (late_.load(std::memory_order_relaxed))
+    return plan_.name + ": the disk did not take what it keeps in time";
+  return {};
 }
 
 }  // namespace zavrek::bench::internal

@@ -63,6 +63,9 @@ class CaptureKeeper {
 
  private:
   void work(const std::stop_token& stop);
+  [[nodiscard]] bool given_up() const noexcept {
+    return late_.load(std::memory_order_relaxed) || broken_.load(std::memory_order_acquire);
+  }
   [[nodiscard]] bool is_needed(long long number) const noexcept;
   [[nodiscard]] bool write_some();
   void write_rows(long long until);
@@ -84,8 +87,9 @@ class CaptureKeeper {
   std::atomic<long long> done_ = 0;     // rows that may be overwritten, where all are kept or captures wait
   std::array<Capture, most_waiting> waiting_;
   std::atomic<std::size_t> handed_in_ = 0, taken_ = 0;
-  std::atomic<long long> lost_ = 0;  // rows, or captures, that had no place
-  std::atomic<bool> given_up_ = false;
+  std::atomic<long long> lost_ = 0;   // rows, or captures, that had no place
+  std::atomic<bool> late_ = false;    // by the run: the disk did not take rows in time
+  std::atomic<bool> broken_ = false;  // by the writer: `why_` says how
   long long files_ = 0;
   std::string why_;
   std::jthread thread_;
