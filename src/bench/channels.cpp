@@ -4,8 +4,9 @@
 
 namespace zavrek::bench::internal {
 
-LowPass::LowPass(double corner_Hz, double step_s)
-    : share_(corner_Hz > 0 ? -std::expm1(-2 * std::numbers::pi * corner_Hz * step_s) : 1) {}
+double LowPass::share_of(double corner_Hz, double step_s) {
+  return corner_Hz > 0 ? -std::expm1(-2 * std::numbers::pi * corner_Hz * step_s) : 1;
+}
 
 Converter::Converter(const Conversion& conversion, double full_scale)
     : per_volt_(full_scale / conversion.range_V),

@@ -19,7 +19,9 @@ namespace zavrek::bench::internal {
 class LowPass {
  public:
   LowPass() = default;
-  LowPass(double corner_Hz, double step_s);
+  LowPass(double corner_Hz, double step_s) : share_(share_of(corner_Hz, step_s)) {}
+  /// Of what is new in each step; 1 without a corner.
+  [[nodiscard]] static double share_of(double corner_Hz, double step_s);
   [[nodiscard]] double next(double value) noexcept {
     if (!begun_) state_ = value;
     begun_ = true;

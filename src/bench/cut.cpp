@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 #include <unsupported/Eigen/FFT>
 
+#include "bench/channels.hpp"
 #include "zavrek/emt.hpp"
 
 namespace zavrek::bench {
@@ -46,7 +47,7 @@ std::vector<double> answer(const emt::Plant& from, const std::vector<emt::KnobId
   return response;
 }
 
-/// exp(-t) on the way to its end, so that what rings beyond it is not cut off at once.
+/// Faded out over its last eighth: what still rings there is not cut off at once.
 std::vector<Complex> spectrum_of(const std::vector<double>& response) {
   std::vector<double> faded = response;
   const std::size_t fades = faded.size() / 8;
@@ -59,10 +60,9 @@ std::vector<Complex> spectrum_of(const std::vector<double>& response) {
   return spectrum;
 }
 
-/// 1 - exp(-w step), as LowPass has it.
+/// As LowPass has it.
 Complex low_pass(double corner_Hz, double step_s, Complex back) {
-  if (corner_Hz <= 0) return 1;
-  const double share = 1 - std::exp(-2 * pi * corner_Hz * step_s);
+  const double share = internal::LowPass::share_of(corner_Hz, step_s);
   return share / (1.0 - (1 - share) * back);
 }
 
@@ -87,8 +87,9 @@ class Loop {
     const double angle = 2 * pi * frequency_Hz(k) * step_s_;
     const Complex back = std::polar(1.0, -angle);  // a step ago
     const Complex mean = loop_.mean ? (1.0 + back) / 2.0 : Complex(1);
-    return share * mean * low_pass(filter_Hz, step_s_, back) * low_pass(loop_.bandwidth_Hz, step_s_, back) *
-           std::polar(1.0, -angle * steps_around()) * around(mode, k);
+    Complex filtered = low_pass(filter_Hz, step_s_, back);
+    for (const double corner_Hz : loop_.corners_Hz) filtered *= low_pass(corner_Hz, step_s_, back);
+    return share * mean * filtered * std::polar(1.0, -angle * steps_around()) * around(mode, k);
   }
   /// Model and device alone, as without a cut.
   [[nodiscard]] Complex around(std::size_t mode, std::size_t k) const {
@@ -208,31 +209,27 @@ CutJudgement judge_loop(const StepResponse& model, const LoopOfCut& loop, double
   return judgement;
 }
 
-std::vector<CutJudgement> judge_cuts(const Setup& setup) {
-  std::vector<CutJudgement> all;
-  for (const PowerCut* cut : setup.bench.all<PowerCut>()) {
-    const auto find = [&](const auto& ports, const std::string& name) {
-      const auto at =
-          std::find_if(ports.begin(), ports.end(), [&](const auto* one) { return one->name == name; });
-      if (at == ports.end()) throw Error(fmt::format("power_cut.{}: no port \"{}\"", cut->name, name));
-      return *at;
-    };
-    const AnalogueOut& out = *find(setup.bench.all<AnalogueOut>(), cut->gives);
-    const AnalogueIn& in = *find(setup.bench.all<AnalogueIn>(), cut->takes);
-    LoopOfCut loop{cut->resistance_ohm,  cut->inductance_H, cut->capacitance_F,
-                   out.ratio * in.ratio, cut->share,        cut->filter_Hz,
-                   out.bandwidth_Hz,     out.mean,          0};
-    loop.delay_s = cut->delay_s + out.delay_s + in.delay_s;
-    // Filters ahead of converters, as they delay what is slow.
-    for (const double corner_Hz : {out.filter_Hz, in.filter_Hz}) {
-      if (corner_Hz > 0) loop.delay_s += 1 / (2 * pi * corner_Hz);
-    }
-    CutJudgement judgement = judge_loop(step_response(setup.network, cut->draws, steps_looked_at), loop,
-                                        setup.network.frequency_Hz);
-    judgement.cut = cut->name;
-    all.push_back(std::move(judgement));
-  }
-  return all;
+CutJudgement judge_cut(const Setup& setup, const PowerCut& cut) {
+  const auto find = [&](const auto& ports, const std::string& name) {
+    const auto at =
+        std::find_if(ports.begin(), ports.end(), [&](const auto* one) { return one->name == name; });
+    if (at == ports.end()) throw Error(fmt::format("power_cut.{}: no port \"{}\"", cut.name, name));
+    return *at;
+  };
+  const AnalogueOut& out = *find(setup.bench.all<AnalogueOut>(), cut.gives);
+  const AnalogueIn& in = *find(setup.bench.all<AnalogueIn>(), cut.takes);
+  LoopOfCut loop;
+  loop.resistance_ohm = cut.resistance_ohm;
+  loop.inductance_H = cut.inductance_H;
+  loop.capacitance_F = cut.capacitance_F;
+  loop.scale = out.ratio * in.ratio;
+  loop.share = cut.share;
+  loop.filter_Hz = cut.filter_Hz;
+  loop.corners_Hz = {out.filter_Hz, out.bandwidth_Hz, in.filter_Hz};
+  loop.mean = out.mean;
+  loop.delay_s = cut.delay_s + out.delay_s + in.delay_s;
+  return judge_loop(step_response(setup.network, cut.draws, steps_looked_at), loop,
+                    setup.network.frequency_Hz);
 }
 
 }  // namespace zavrek::bench

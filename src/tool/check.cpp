@@ -128,8 +128,8 @@ int check(const CheckOptions& options) {
   if (std::string note = trial::rows_between_steps(all, plant.step_s()); !note.empty())
     notes.push_back(std::move(note));
   for (std::string& note : trial::check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
-  for (const bench::CutJudgement& judgement : bench::judge_cuts(all))
-    notes.push_back(fmt::format("power_cut.{}: {}", judgement.cut, judgement.words));
+  for (const bench::PowerCut* cut : all.bench.all<bench::PowerCut>())
+    notes.push_back(fmt::format("power_cut.{}: {}", cut->name, bench::judge_cut(all, *cut).words));
   const OnBench on_bench = on_bench_of(all);
   if (options.json) {
     fmt::print("{}\n", printed(to_json(all, plant, notes, on_bench)));

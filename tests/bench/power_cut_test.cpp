@@ -225,7 +225,7 @@ TEST(PowerCut, GivesTheCurrentsOfTheNetworkWithoutACut) {
   const auto& drawn = record.find_analog("device.ia")->samples;
   const double last_peak = *std::max_element(drawn.end() - 80, drawn.end());
   // Of the bus's voltage so much is wrong as is reckoned beforehand.
-  const double error = judge_cuts(setup)[0].error;
+  const double error = judge_cut(setup, *setup.bench.all<PowerCut>()[0]).error;
   EXPECT_LT(error, 2e-3);
   EXPECT_NEAR(last_peak / peak, 1, 2 * error + 3e-3);
 }

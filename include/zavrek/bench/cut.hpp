@@ -23,16 +23,15 @@ struct StepResponse {
 /// A device at a cut, and what the loop through it has beside.
 struct LoopOfCut {
   double resistance_ohm = 0, inductance_H = 0, capacitance_F = 0;
-  double scale =
-      1;  ///< volts at the device per volt of the model, times amperes of the model per ampere there
-  double share = 1;         ///< of the currents that is fed back
-  double filter_Hz = 0;     ///< low-pass filters of first order: of the currents,
-  double bandwidth_Hz = 0;  ///< and of the amplifier
-  bool mean = false;        ///< of two steps of the voltage
-  double delay_s = 0;       ///< beyond the step that the model itself takes
+  /// Volts at the device per volt of the model, times amperes of the model per ampere there.
+  double scale = 1;
+  double share = 1;                ///< of the currents that is fed back
+  double filter_Hz = 0;            ///< low-pass filter of first order on them; 0: none
+  std::vector<double> corners_Hz;  ///< likewise of what else lies on the way: amplifier, converters
+  bool mean = false;               ///< of two steps of the voltage
+  double delay_s = 0;              ///< beyond the step that the model itself takes
 };
 struct CutJudgement {
-  std::string cut;
   bool stable = false;
   double gain_margin = 0;  ///< by which the loop's gain may grow; less than 1 when it is unstable
   double at_Hz = 0;        ///< where it would then oscillate
@@ -44,7 +43,7 @@ struct CutJudgement {
 /// of Dynamic Systems", ch. 7) on the loop's frequency response: model and device are stable by themselves.
 [[nodiscard]] CutJudgement judge_loop(const StepResponse& model, const LoopOfCut& loop, double frequency_Hz);
 
-/// Of every power_cut of a bench, in order. Throws Error where one names what is not there.
-[[nodiscard]] std::vector<CutJudgement> judge_cuts(const Setup& setup);
+/// Of a power_cut of a bench. Throws Error where it names what is not there.
+[[nodiscard]] CutJudgement judge_cut(const Setup& setup, const PowerCut& cut);
 
 }  // namespace zavrek::bench

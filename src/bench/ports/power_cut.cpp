@@ -47,10 +47,9 @@ class PowerCutPort final : public Port {
   std::string open(const Opening& how) override {
     if (!connected_) return {};
     if (!settings_.even_unstable) {
-      for (const CutJudgement& judgement : judge_cuts(setup_)) {
-        if (judgement.cut == settings_.name && !judgement.stable)
-          return fmt::format("power_cut.{}: {} (or even_unstable = true)", settings_.name, judgement.words);
-      }
+      const CutJudgement judgement = judge_cut(setup_, settings_);
+      if (!judgement.stable)
+        return fmt::format("power_cut.{}: {} (or even_unstable = true)", settings_.name, judgement.words);
     }
     if (settings_.device != "stand-in") return {};
     if (!how.cards.join(out_.card).card->carries_terminals())
