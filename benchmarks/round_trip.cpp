@@ -12,6 +12,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include "bench/quay.hpp"
 #include "zavrek/bench.hpp"
 #include "zavrek/pace.hpp"
 
@@ -24,16 +25,9 @@ constexpr double samples_Hz = 4000;
 constexpr std::uint16_t stream_appid = 0x5F01, message_appid = 0x3F01;
 
 bench::Setup setup_of() {
-  bench::Setup setup;
+  bench::Setup setup = bench::quay();
   setup.network.step_s = 50e-6;
-  setup.network.buses = {{"quay", 11e3}, {"berth", 11e3}};
-  setup.network.elements = {
-      network::Source{.name = "grid", .bus = "quay", .short_circuit_VA = 140e6},
-      network::Breaker{.name = "Q1", .between = {"quay", "berth"}},
-      network::CurrentTransformer{.name = "CT1", .on = "Q1", .primary_A = 300, .secondary_A = 1},
-      network::VoltageTransformer{.name = "VT1", .bus = "quay", .primary_V = 11e3, .secondary_V = 110},
-      network::Load{.name = "ferry", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
-  setup.bench.listen_s = 0;
+  setup.bench.medium = "automatic";
   bench::Stream stream;
   stream.name = "S1";
   stream.ct = "CT1";

@@ -13,12 +13,11 @@ namespace {
 constexpr double press_s = 0.2;  // unless said otherwise
 
 wire::Goose message_of(const Panel& panel) {
-  wire::Goose message;
-  message.address = wire::goose_address(static_cast<std::uint16_t>(panel.appid));
-  message.address.source = wire::random_source();
-  message.control_block = panel.name + "LD0/LLN0$GO$outputs";
-  message.data_set = panel.name + "LD0/LLN0$outputs";
-  message.id = panel.name;
+  StandInPorts ports;
+  ports.name = panel.name;
+  ports.goose_appid = static_cast<std::uint16_t>(panel.appid);
+  ports.source = wire::random_source();
+  wire::Goose message = stand_in_message(ports);
   message.set(std::vector<bool>(panel.switches.size()));
   return message;
 }

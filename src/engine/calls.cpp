@@ -148,17 +148,19 @@ Session& Calls::session(const std::string& name) const {
 }
 
 Session& Calls::current() const {
-  if (!current_) refuse(409, "", "nothing runs, and nothing has run; start a case");
-  return *current_;
+  Session* const current = current_;
+  if (!current) refuse(409, "", "nothing runs, and nothing has run; start a case");
+  return *current;
 }
 
 json Calls::status() const {
   json out{{"state", "stopped"}, {"case", nullptr}};
-  if (!current_) return out;
-  const Status status = current_->status();
-  out = {{"case", current_->name()}, {"state", status.state},     {"time_s", status.time_s},
-         {"paced", status.paced},    {"failure", status.failure}, {"duration_s", status.duration_s}};
-  if (const auto timing = current_->timing()) {
+  const Session* const current = current_;
+  if (!current) return out;
+  const Status status = current->status();
+  out = {{"case", current->name()}, {"state", status.state},     {"time_s", status.time_s},
+         {"paced", status.paced},   {"failure", status.failure}, {"duration_s", status.duration_s}};
+  if (const auto timing = current->timing()) {
     json causes = json::object();
     for (std::size_t k = 0; k < timing->causes.size(); ++k) {
       if (timing->causes[k] > 0) causes[pace::to_string(static_cast<pace::Cause>(k))] = timing->causes[k];
@@ -171,7 +173,7 @@ json Calls::status() const {
                        {"most", 1e-3 * static_cast<double>(timing->compute.max_ns())}}}};
   }
   out["ports"] = json::array();
-  for (const bench::Account& account : current_->accounts()) {
+  for (const bench::Account& account : current->accounts()) {
     json port{{"port", account.port}, {"carries", account.carries}};
     for (const bench::CountOf& count : bench::counts_of_accounts()) {
       if (account.*count.count != 0) port[count.key] = account.*count.count;
@@ -203,6 +205,30 @@ json Calls::describe(const Session& session) const {
           {"points", session.points()},
           {"asks", asks},
           {"trials", trials}};
+}
+
+json Calls::start(Session& wanted, const json& fields) {
+  const std::string place = fields.value("place", "");
+  if (!place.empty() && place != "plant") refuse(400, "place", "\"plant\" is wanted, or nothing");
+  const double duration_s = time_of(fields, "for", 0);
+  const std::lock_guard lock(starting_);
+  if (const Session* const running = current_; running && running != &wanted) {
+    const std::string state = running->status().state;
+    if (state == "running" || state == "starting")
+      refuse(409, "case", fmt::format("{} runs; stop it first", running->name()));
+  }
+  try {
+    wanted.start(duration_s, fields.value("free", false), place);
+  } catch (const Error& error) {
+    refuse(409, "case", error.what());
+  }
+  current_ = &wanted;
+  return status();
+}
+
+void Calls::stop_all() {
+  const std::lock_guard lock(starting_);
+  for (const auto& session : sessions_) session->stop();
 }
 
 json Calls::ask(const json& fields) {
@@ -253,22 +279,22 @@ json Calls::traces(const std::string& signals, double from_s, double until_s, in
   std::vector<std::size_t> columns;
   const std::vector<std::string> names = split(signals, ',');
   for (const std::string& name : names) {
-    const auto at = std::find(traces->signals().begin(), traces->signals().end(), name);
-    if (at == traces->signals().end())
+    const auto at = std::find(traces->signals.begin(), traces->signals.end(), name);
+    if (at == traces->signals.end())
       refuse(404, "signals",
-             fmt::format("no signal \"{}\"{}", name.substr(0, 100), suggestion(name, traces->signals())));
-    columns.push_back(static_cast<std::size_t>(at - traces->signals().begin()));
+             fmt::format("no signal \"{}\"{}", name.substr(0, 100), suggestion(name, traces->signals)));
+    columns.push_back(static_cast<std::size_t>(at - traces->signals.begin()));
   }
-  const double rate_Hz = session.rate_Hz();
+  const double rate_Hz = traces->rate_Hz;
   std::vector<double> rows;
   const auto wanted = static_cast<std::int64_t>(std::ceil(from_s * rate_Hz));
-  const std::int64_t first = traces->rows().read(
-      wanted, static_cast<std::int64_t>(std::floor(until_s * rate_Hz)) + 1, columns, rows);
+  const std::int64_t first =
+      traces->rows.read(wanted, static_cast<std::int64_t>(std::floor(until_s * rate_Hz)) + 1, columns, rows);
   const Pixels out = pixels_of(rows, columns.size(), first, rate_Hz, static_cast<std::size_t>(pixels));
   json curves = json::array();
   for (std::size_t k = 0; k < names.size(); ++k)
     curves.push_back({{"name", names[k]},
-                      {"unit", traces->units()[columns[k]]},
+                      {"unit", traces->units[columns[k]]},
                       {"least", out.least[k]},
                       {"greatest", out.greatest[k]}});
   return {{"time_s", out.time_s},
@@ -286,26 +312,11 @@ json Calls::answer(const Call& call, const Asked& asked) {
   }
   if (call.path == "/api/v1/openapi.json") return json::parse(openapi());
   if (call.path == "/api/v1/cases/{case}") return describe(session(asked.parts.at("case")));
-  if (call.path == "/api/v1/cases/{case}/start") {
-    Session& wanted = session(asked.parts.at("case"));
-    const std::string place = fields.value("place", "");
-    if (!place.empty() && place != "plant") refuse(400, "place", "\"plant\" is wanted, or nothing");
-    const double duration_s = time_of(fields, "for", 0);
-    if (current_ && current_ != &wanted) {
-      const std::string state = current_->status().state;
-      if (state == "running" || state == "starting")
-        refuse(409, "case", fmt::format("{} runs; stop it first", current_->name()));
-    }
-    try {
-      wanted.start(duration_s, fields.value("free", false), place);
-    } catch (const Error& error) {
-      refuse(409, "case", error.what());
-    }
-    current_ = &wanted;
-    return status();
-  }
+  if (call.path == "/api/v1/cases/{case}/start") return start(session(asked.parts.at("case")), fields);
   if (call.path == "/api/v1/run/stop") {
-    current().stop();
+    Session& running = current();
+    const std::lock_guard lock(starting_);
+    running.stop();
     return status();
   }
   if (call.path == "/api/v1/run") return status();

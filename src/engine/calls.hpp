@@ -1,8 +1,9 @@
 // The calls of the engine: one table, from which routes, checks and the description come.
 #pragma once
 
-#include <functional>
+#include <atomic>
 #include <map>
+#include <mutex>
 #include <string>
 #include <vector>
 
@@ -36,6 +37,7 @@ struct Asked {
   nlohmann::json fields = nlohmann::json::object();
 };
 
+/// By any number of threads.
 class Calls {
  public:
   explicit Calls(std::vector<std::unique_ptr<Session>>& sessions) : sessions_(sessions) {}
@@ -47,6 +49,8 @@ class Calls {
                                         std::map<std::string, std::string>& parts, bool& other_method);
   /// Fields by the table: unknown, missing, of another type. Throws Refusal.
   static void check(const Call& call, const nlohmann::json& fields);
+  /// Ends what runs.
+  void stop_all();
   /// Throws Refusal.
   [[nodiscard]] nlohmann::json answer(const Call& call, const Asked& asked);
 
@@ -61,8 +65,10 @@ class Calls {
  private:
   [[nodiscard]] nlohmann::json describe(const Session& session) const;
   [[nodiscard]] nlohmann::json ask(const nlohmann::json& fields);
+  [[nodiscard]] nlohmann::json start(Session& wanted, const nlohmann::json& fields);
   std::vector<std::unique_ptr<Session>>& sessions_;
-  Session* current_ = nullptr;
+  std::atomic<Session*> current_ = nullptr;
+  std::mutex starting_;  // or stopping: one at a time; nobody else waits for it
 };
 
 }  // namespace zavrek::engine::internal

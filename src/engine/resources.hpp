@@ -5,6 +5,6 @@
 
 namespace zavrek::engine::internal {
 
-extern const std::string_view live_html, live_css, live_js, live_uplot_js, live_uplot_css;
+extern const std::string_view live_html, live_css, live_js;
 
 }  // namespace zavrek::engine::internal

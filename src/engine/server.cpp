@@ -2,7 +2,6 @@
 // is decided by the host name, the origin and the token of a request.
 #include <algorithm>
 #include <chrono>
-#include <mutex>
 #include <thread>
 
 #include <fmt/format.h>
@@ -108,10 +107,7 @@ class Engine::Served {
     listening_ = std::thread([this] { server_.listen_after_bind(); });
     while (!stop) std::this_thread::sleep_for(std::chrono::milliseconds(20));
     ending_ = true;
-    {
-      const std::lock_guard lock(mutex_);
-      for (const auto& session : sessions_) session->stop();
-    }
+    calls_.stop_all();
     server_.stop();
     listening_.join();
   }
@@ -178,7 +174,6 @@ class Engine::Served {
         for (const auto& [name, text] : request.params) asked.fields[name] = field_of(*call, name, text);
       }
       Calls::check(*call, asked.fields);
-      const std::lock_guard lock(mutex_);
       response.set_content(calls_.answer(*call, asked).dump(-1, ' ', false, json::error_handler_t::replace),
                            "application/json");
     } catch (const Refusal& refusal) {
@@ -209,7 +204,6 @@ class Engine::Served {
           }
           std::string piece;
           try {
-            const std::lock_guard lock(mutex_);
             piece = next_piece(signals, seen->until_s, seen->events);
           } catch (const Refusal& refusal) {
             piece = "event: error\ndata: " + json{{"field", refusal.field}, {"text", refusal.text}}.dump() +
@@ -247,7 +241,6 @@ class Engine::Served {
   EngineOptions options_;
   std::vector<std::unique_ptr<internal::Session>> sessions_;
   Calls calls_;
-  mutable std::mutex mutex_;  // of the calls
   httplib::Server server_;
   int port_ = 0;
   std::atomic<bool> ending_ = false;

@@ -39,7 +39,7 @@ std::vector<std::string> shown_signals(const trial::Case& all, const emt::Plant&
 }  // namespace
 
 struct Session::Life {
-  std::shared_ptr<TracePort> traces;
+  std::shared_ptr<Traces> traces;
   bench::Beside* beside = nullptr;   // of the run, while that is there
   std::vector<std::string> on, off;  // words of a change, by the number of its point
   std::unique_ptr<bench::Run> run;
@@ -76,7 +76,6 @@ Session::Session(std::string name, trial::Case all, bench::RunOptions options)
     for (const std::string& one : run.controller()->parameters()) add(one);
   }
   for (const auto& [setting, unit] : run.exchange().port_settings()) add(setting);
-  rate_Hz_ = bench::samples_per_cycle * all_.network.frequency_Hz;
 }
 
 Session::~Session() { stop(); }
@@ -99,8 +98,7 @@ void Session::start(double duration_s, bool free, const std::string& place) {
     life_.reset();
   }
   stop_ = false;
-  thread_ = std::jthread(
-      [this, duration_s, free, place](const std::stop_token& stop) { work(stop, duration_s, free, place); });
+  thread_ = std::jthread([this, duration_s, free, place] { work(duration_s, free, place); });
 }
 
 void Session::stop() {
@@ -108,66 +106,64 @@ void Session::stop() {
   if (thread_.joinable()) thread_.join();
 }
 
-void Session::work(const std::stop_token&, double duration_s, bool free, std::string place) {
-  const auto fail = [&](const std::string& why) {
-    const std::lock_guard lock(mutex_);
-    status_.state = "ended";
-    status_.failure = why;
-  };
+void Session::fail(const std::string& why) {
+  const std::lock_guard lock(mutex_);
+  status_.state = "ended";
+  status_.failure = why;
+}
+
+/// Whatever goes wrong in a run, the engine goes on.
+void Session::work(double duration_s, bool free, const std::string& place) {
   try {
-    auto life = std::make_shared<Life>();
-    bench::RunOptions how = options_;
-    how.stop = &stop_;
-    how.free = free;
-    how.place = std::move(place);
-    life->run = std::make_unique<bench::Run>(all_, network_, how);
-    life->traces = std::make_shared<TracePort>(signals_, rate_Hz_, trace_bytes);
-    // The run owns its ports; what viewers read of the traces is held by both.
-    struct Forward final : bench::Port {
-      explicit Forward(std::shared_ptr<TracePort> to) : to_(std::move(to)) {}
-      void wire(bench::Exchange& exchange) override { to_->wire(exchange); }
-      double rate_Hz() const noexcept override { return to_->rate_Hz(); }
-      void sample(const bench::Exchange& exchange) noexcept override { to_->sample(exchange); }
-      void give(bench::Exchange& exchange) noexcept override { to_->give(exchange); }
-      std::shared_ptr<TracePort> to_;
-    };
-    life->run->add(std::make_unique<Forward>(life->traces));
-    std::vector<std::string> asks;
-    for (const Askable& one : askables_) asks.push_back(one.name);
-    auto beside = std::make_unique<bench::Beside>("engine", signals_, points_, asks);
-    life->beside = beside.get();
-    life->run->add(std::move(beside));
-    life->run->record(0, duration_s > 0 ? std::min(duration_s, most_kept_s) : kept_s, {});
-    const bench::Exchange& exchange = life->run->exchange();
-    for (std::size_t k = 0; k < exchange.point_count(); ++k) {
-      life->on.push_back(exchange.words_of({0, bench::PointId{k}, true}));
-      life->off.push_back(exchange.words_of({0, bench::PointId{k}, false}));
-    }
-    if (std::string why = life->run->start(); !why.empty()) return fail(why);
-    {
-      const std::lock_guard lock(mutex_);
-      life_ = life;
-      status_.state = "running";
-      status_.paced = life->run->paced();
-    }
-    const pace::Timing timing = life->run->execute(duration_s);
-    const std::string failure = life->run->failure();
-    life->run->end();
-    std::vector<bench::Account> accounts = life->run->accounts();
-    record::Record record = life->run->take_record(0);
-    const double time_s = life->run->exchange().time_s();
-    const std::lock_guard lock(mutex_);
-    life->beside = nullptr;
-    life->run.reset();
-    accounts_ = std::move(accounts);
-    timing_ = timing;
-    record_ = std::move(record);
-    status_.state = "ended";
-    status_.time_s = time_s;
-    status_.failure = failure;
-  } catch (const Error& error) {
+    run_to_its_end(duration_s, free, place);
+  } catch (const std::exception& error) {
     fail(error.what());
   }
+}
+
+void Session::run_to_its_end(double duration_s, bool free, const std::string& place) {
+  auto life = std::make_shared<Life>();
+  bench::RunOptions how = options_;
+  how.stop = &stop_;
+  how.free = free;
+  how.place = place;
+  life->run = std::make_unique<bench::Run>(all_, network_, how);
+  life->traces =
+      std::make_shared<Traces>(signals_, bench::samples_per_cycle * all_.network.frequency_Hz, trace_bytes);
+  life->run->add(std::make_unique<TracePort>(life->traces));
+  std::vector<std::string> asks;
+  for (const Askable& one : askables_) asks.push_back(one.name);
+  auto beside = std::make_unique<bench::Beside>("engine", signals_, points_, asks);
+  life->beside = beside.get();
+  life->run->add(std::move(beside));
+  life->run->record(0, duration_s > 0 ? std::min(duration_s, most_kept_s) : kept_s, {});
+  const bench::Exchange& exchange = life->run->exchange();
+  for (std::size_t k = 0; k < exchange.point_count(); ++k) {
+    life->on.push_back(exchange.words_of({0, bench::PointId{k}, true}));
+    life->off.push_back(exchange.words_of({0, bench::PointId{k}, false}));
+  }
+  if (std::string why = life->run->start(); !why.empty()) return fail(why);
+  {
+    const std::lock_guard lock(mutex_);
+    life_ = life;
+    status_.state = "running";
+    status_.paced = life->run->paced();
+  }
+  const pace::Timing timing = life->run->execute(duration_s);
+  const std::string failure = life->run->failure();
+  life->run->end();
+  std::vector<bench::Account> accounts = life->run->accounts();
+  record::Record record = life->run->take_record(0);
+  const double time_s = life->run->exchange().time_s();
+  const std::lock_guard lock(mutex_);
+  life->beside = nullptr;
+  life->run.reset();
+  accounts_ = std::move(accounts);
+  timing_ = timing;
+  record_ = std::move(record);
+  status_.state = "ended";
+  status_.time_s = time_s;
+  status_.failure = failure;
 }
 
 Status Session::status() const {
@@ -205,7 +201,7 @@ std::optional<bench::Beside::View> Session::values() const {
   return view;
 }
 
-std::shared_ptr<const TracePort> Session::traces() const {
+std::shared_ptr<const Traces> Session::traces() const {
   const std::lock_guard lock(mutex_);
   return life_ ? life_->traces : nullptr;
 }
@@ -219,7 +215,7 @@ std::vector<Happened> Session::events(std::int64_t from, std::int64_t& next) con
   next = from;
   if (!life) return {};
   std::vector<double> rows;
-  const std::int64_t first = life->traces->changes().read(from, INT64_MAX, {0, 1, 2}, rows);
+  const std::int64_t first = life->traces->changes.read(from, INT64_MAX, {0, 1, 2}, rows);
   std::vector<Happened> all;
   for (std::size_t k = 0; k + 2 < rows.size(); k += 3) {
     const auto point = static_cast<std::size_t>(rows[k + 1]);

@@ -47,10 +47,10 @@ class Session {
   [[nodiscard]] const std::vector<std::string>& signals() const noexcept { return signals_; }
   [[nodiscard]] const std::vector<std::string>& units() const noexcept { return units_; }
   [[nodiscard]] const std::vector<std::string>& points() const noexcept { return points_; }
-  [[nodiscard]] double rate_Hz() const noexcept { return rate_Hz_; }
 
-  /// `duration_s` 0: until stopped. Throws Error while it runs already.
+  /// `duration_s` 0: until stopped. Throws Error while it runs already. By one thread at a time, as `stop`.
   void start(double duration_s, bool free, const std::string& place);
+  /// Waits until it has ended.
   void stop();
   [[nodiscard]] Status status() const;
   /// Waits at most so long until the plant has answered.
@@ -58,7 +58,7 @@ class Session {
   /// Of signals, then of points as 0 or 1; empty while nothing runs.
   [[nodiscard]] std::optional<bench::Beside::View> values() const;
   /// Null before the first start.
-  [[nodiscard]] std::shared_ptr<const TracePort> traces() const;
+  [[nodiscard]] std::shared_ptr<const Traces> traces() const;
   /// From number `from` on; `next` is the number behind the last.
   [[nodiscard]] std::vector<Happened> events(std::int64_t from, std::int64_t& next) const;
   [[nodiscard]] std::vector<bench::Account> accounts() const;
@@ -69,7 +69,9 @@ class Session {
  private:
   /// Of one run; viewers may hold its parts longer.
   struct Life;
-  void work(const std::stop_token& stop, double duration_s, bool free, std::string place);
+  void work(double duration_s, bool free, const std::string& place);
+  void run_to_its_end(double duration_s, bool free, const std::string& place);
+  void fail(const std::string& why);
 
   std::string name_;
   trial::Case all_;
@@ -77,7 +79,6 @@ class Session {
   bench::RunOptions options_;
   std::vector<std::string> signals_, units_, points_;
   std::vector<Askable> askables_;
-  double rate_Hz_ = 4000;
   mutable std::mutex mutex_;  // of what follows
   Status status_;
   std::shared_ptr<Life> life_;

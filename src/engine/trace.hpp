@@ -3,6 +3,7 @@
 // told.
 #pragma once
 
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -11,26 +12,26 @@
 
 namespace zavrek::engine::internal {
 
-/// Fills both rings.
+/// What viewers read of a run, as long as any of them does.
+struct Traces {
+  Traces(std::vector<std::string> names, double samples_per_s, std::size_t most_bytes);
+  std::vector<std::string> signals, units;
+  double rate_Hz;
+  RowRing rows;
+  RowRing changes;  ///< of points: time, number of the point, 0 or 1
+};
+
+/// Fills them.
 class TracePort final : public bench::Port {
  public:
-  TracePort(std::vector<std::string> signals, double rate_Hz, std::size_t most_bytes);
+  explicit TracePort(std::shared_ptr<Traces> traces) : traces_(std::move(traces)) {}
   void wire(bench::Exchange& exchange) override;
-  [[nodiscard]] double rate_Hz() const noexcept override { return rate_Hz_; }
+  [[nodiscard]] double rate_Hz() const noexcept override { return traces_->rate_Hz; }
   void sample(const bench::Exchange& exchange) noexcept override;
   void give(bench::Exchange& exchange) noexcept override;
 
-  [[nodiscard]] const std::vector<std::string>& signals() const noexcept { return signals_; }
-  [[nodiscard]] const std::vector<std::string>& units() const noexcept { return units_; }
-  [[nodiscard]] const RowRing& rows() const noexcept { return rows_; }
-  /// Changes of points: time, number of the point, 0 or 1.
-  [[nodiscard]] const RowRing& changes() const noexcept { return changes_; }
-
  private:
-  static constexpr std::size_t most_changes = 4096;
-  std::vector<std::string> signals_, units_;
-  double rate_Hz_;
-  RowRing rows_, changes_;
+  std::shared_ptr<Traces> traces_;
   std::vector<bench::ValueId> values_;
   std::size_t seen_ = 0;  // of the exchange's changes
 };

@@ -88,7 +88,7 @@ void print_state(const json& run) {
              timing["compute_us"]["median"].get<double>(), timing["compute_us"]["most"].get<double>());
 }
 
-/// Since when a reader waits for a case to begin, or to end.
+/// Curves, events and states as they come, until the run has ended.
 int watch(Target& target, const TargetOptions& options) {
   std::string state;
   target.watch(options.words.empty() ? "" : options.words[0], [&](const std::string& kind, const json& data) {

@@ -81,7 +81,7 @@ TEST(Session, RunsIsAskedAndRunsAgain) {
     const auto events = session.events(0, next);
     EXPECT_GE(events.size(), 2U);
     EXPECT_EQ(next, static_cast<std::int64_t>(events.size()));
-    EXPECT_GT(session.traces()->rows().written(), 11'900);
+    EXPECT_GT(session.traces()->rows.written(), 11'900);
   }
   session.start(0, true, "plant");
   EXPECT_THROW(session.start(1, true, "plant"), Error);

@@ -100,6 +100,18 @@ while time.time() < deadline:
     elif line.startswith("data: ") and kind == "traces":
         pixels += len(json.loads(line[6:])["time_s"])
 expect(kinds.get("traces", 0) >= 4 and kinds.get("status", 0) >= 4 and pixels > 200, f"{kinds}, {pixels} pixels")
+# Forty may watch; the others are told.
+crowd = []
+for k in range(45):
+    one = http.client.HTTPConnection(host, timeout=20)
+    one.request("GET", "/api/v1/run/stream")
+    crowd.append(one)
+    if k >= 40:
+        answer = one.getresponse()
+        expect(answer.status == 503 and "too many watch" in json.loads(answer.read())["error"]["text"], answer.status)
+for one in crowd:
+    one.close()
+until(lambda: ask(base, "/api/v1/run")["state"] == "running", "it goes on")
 ask(base, "/api/v1/run/record", code=409)
 ended = ask(base, "/api/v1/run/stop", {})
 expect(ended["state"] == "ended" and ended["failure"] == "" and any(p["port"] == "beside.engine" for p in ended["ports"]), ended)
