@@ -156,15 +156,16 @@ std::optional<AskId> Exchange::find_ask(const std::string& name) {
   for (std::size_t k = 0; k < asks_.size(); ++k) {
     if (asks_[k].name == name) return AskId{k};
   }
+  // A contact of the bench hides a setting of its message of the same name.
+  const bool of_bench = name.starts_with(contact_prefix);
+  if (const auto point = of_bench ? find_point(name) : std::nullopt)
+    return add(name, Kind::contact, static_cast<int>(point->index));
   for (std::size_t k = 0; k < settings_.size(); ++k) {
     if (settings_[k].name == name) return add(name, Kind::setting, static_cast<int>(k));
   }
-  if (name.starts_with(contact_prefix)) {
-    const auto point = find_point(name);
-    const std::vector<std::string> contacts = internal::contacts_of(setup_.bench);
-    if (!point) throw Error(fmt::format("no contact \"{}\"{}", name, suggestion(name, contacts)));
-    return add(name, Kind::contact, static_cast<int>(point->index));
-  }
+  if (of_bench)
+    throw Error(
+        fmt::format("no contact \"{}\"{}", name, suggestion(name, internal::contacts_of(setup_.bench))));
   const auto among = [&](const std::vector<std::string>& known, Kind kind) -> std::optional<AskId> {
     const auto at = std::find(known.begin(), known.end(), name);
     if (at == known.end()) return std::nullopt;

@@ -174,6 +174,32 @@ TEST(Inputs, MayBeOnWhileAPointIsOff) {
   EXPECT_NEAR(seen[1].first, 0.3, 0.005);
 }
 
+/// The bench has contacts and, to devices elsewhere, a message with settings: both are called "bench.NAME".
+TEST(Inputs, OfContactsHideSettingsOfTheBenchsMessage) {
+  bench::Setup setup = quay();
+  setup.bench.contacts = {"test"};
+  Device relay;
+  relay.name = "R1";
+  relay.settings = "R1.toml";
+  relay.reads = {"M1"};
+  relay.inputs = {"blocked: bench.test"};
+  protection::Output output;
+  output.name = "seen";
+  output.when = "input.blocked";
+  relay.relay.functions = {output};
+  setup.bench.ports = {stream_of_quay("hide", 0x5032)};
+  for (const char* place : {"process", "plant"}) {
+    relay.place = place;
+    setup.bench.devices = {relay};
+    bench::Run run(setup, setup.network, {.free = true});
+    Exchange& exchange = run.exchange();
+    EXPECT_TRUE(exchange.is_contact(exchange.ask_of("bench.test")));
+    EXPECT_TRUE(exchange.is_of_port(exchange.ask_of("bench.restart")));
+    EXPECT_EQ(exchange.is_idle(exchange.ask_of("bench.restart")), relay.place == "plant");
+    EXPECT_THROW((void)exchange.ask_of("bench.rest"), Error);
+  }
+}
+
 // --- merging unit and panel -----------------------------------------------------------------------
 
 TEST(MergingUnit, NumbersItsSamplesFromTheFullSecond) {

@@ -127,6 +127,7 @@ expect("/api/v1/cases/{case}/start" in paths and "what" in paths["/api/v1/run/as
 ask(base, "/api/v1/run/stop", {}, code=403, Origin="http://example.org")
 ask(base, "/api/v1/engine", code=421, Host="example.org")
 ask(base, "/api/v1/run/ask", b"{" + b" " * 100_000 + b"}", code=413)
+ask(base, "/api/v1/run/values?names=" + "x" * 9000, code=414)
 plain = urllib.request.Request(base + "/api/v1/run/stop", data=b"{}", headers={"Content-Type": "text/plain"})
 try:
     urllib.request.urlopen(plain)
