@@ -29,14 +29,15 @@ void Frames::join(FrameListener& listener, std::uint16_t ethertype, std::uint16_
     join();
 }
 
-void Frames::take(std::int64_t now_ns) noexcept {
-  if (!link_) return;
+bool Frames::take(std::int64_t now_ns) noexcept {
+  if (!link_) return false;
   for (int k = 0; k < most_at_once; ++k) {
     const std::size_t length = link_->receive(frame_);
-    if (length == 0) return;
+    if (length == 0) return false;
     for (FrameListener* listener : listeners_)
       listener->take_frame(wire::Bytes(frame_).first(length), now_ns);
   }
+  return true;
 }
 
 void Frames::wait(int timeout_ms) noexcept {

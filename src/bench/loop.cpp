@@ -2,8 +2,10 @@
 
 #include <algorithm>
 #include <array>
+#include <chrono>
 #include <cmath>
 #include <numeric>
+#include <thread>
 
 #include <fmt/format.h>
 
@@ -17,6 +19,9 @@ namespace {
 
 constexpr double startup_s = 3;  // that devices have until they must be heard
 constexpr double look_at_clock_s = 0.25, made_up_in_s = 1, most_turned = 500e-6;
+constexpr std::int64_t taken_ahead_ns = 300'000;  // of the first step
+constexpr int most_looks = 100'000;
+constexpr std::chrono::microseconds between_looks{100};
 constexpr double pulses_s = 1;  // besides, where three pulses must come
 constexpr int poll_ms = 5;
 constexpr double waiting_s = 8;        // of a record on its way to the disk, at most
@@ -356,6 +361,17 @@ std::optional<Account> Run::Loop::clock_account() const {
   return account;
 }
 
+/// What waits on the network, and what comes up to an instant of the clock that never jumps.
+void Run::Loop::take_until(std::int64_t until_ns) {
+  if (!frames_.open()) return;
+  for (int looks = 0; looks < most_looks; ++looks) {
+    while (frames_.take(exchange_.now_ns()) && ++looks < most_looks) {
+    }
+    if (exchange_.now_ns() >= until_ns) return;
+    std::this_thread::sleep_for(between_looks);
+  }
+}
+
 /// The pace of the steps follows the clock that numbers samples, as slowly as no device notices: by 500 parts
 /// in a million at most.
 void Run::Loop::follow_clock(pace::Executive& executive, std::int64_t number,
@@ -384,7 +400,13 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
   if (wall) exchange_.watch_time();
   if (wall) grants = pace::acquire_realtime();
   pace::Executive executive(pace::system_clock(), grants.may_spin);
-  if (wall) executive.begin_at(begin_on_the_clock());
+  if (wall) {
+    // Who samples or tells has done so all the while: the first step does not find what is old by then.
+    take_until(0);
+    const std::int64_t begins_ns = begin_on_the_clock();
+    take_until(begins_ns - taken_ahead_ns);
+    executive.begin_at(begins_ns);
+  }
   // A step that begins on its tick ends one step later in the plant's time, long before by the clock.
   const std::int64_t begun_ns = std::llround(exchange_.time_s() * 1e9);
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);

@@ -44,6 +44,7 @@ class Run::Loop {
   [[nodiscard]] bool anybody_outside() const;
   [[nodiscard]] std::int64_t begin_on_the_clock();
   void begin_pace(std::int64_t zero_ns) noexcept;
+  void take_until(std::int64_t until_ns);
   void follow_clock(pace::Executive& executive, std::int64_t number, std::int64_t ahead_ns) noexcept;
   [[nodiscard]] std::optional<Account> clock_account() const;
 

@@ -1,9 +1,12 @@
 // Sampled values and messages of every form, sent and read back by one bench, and what its settings spoil.
 #include <gtest/gtest.h>
 
+#include <atomic>
+#include <chrono>
 #include <cmath>
 #include <numbers>
 #include <string>
+#include <thread>
 
 #include <unistd.h>
 
@@ -11,6 +14,7 @@
 #include "bench/probe.hpp"
 #include "bench/quay.hpp"
 #include "bench/way.hpp"
+#include "wire/memory_link.hpp"
 #include "zavrek/bench.hpp"
 
 namespace zavrek::bench {
@@ -163,6 +167,62 @@ TEST(StreamsOut, AreSpoiledWhileARunGoesAndItIsCounted) {
   };
   EXPECT_EQ(value("R1.va", 0.295), 0);
   EXPECT_NEAR(value("R1.age", 0.15), in.delay_s, 1e-4);
+}
+
+/// Who publishes samples beside the bench, and holds its breath when told.
+class Beside {
+ public:
+  Beside(std::string id, int appid) : id_(std::move(id)), appid_(appid) {}
+  ~Beside() {
+    going_ = false;
+    thread_.join();
+  }
+  std::atomic<bool> quiet = false;
+
+ private:
+  void work() {
+    const auto link = wire::open_link("lo", wire::Medium::datagram, {});
+    wire::SampledValues message = wire::sample_message();
+    message.address = wire::sampled_values_address(static_cast<std::uint16_t>(appid_));
+    message.first().id = id_;
+    wire::put_sample({}, message.first());
+    const auto began = std::chrono::steady_clock::now();
+    for (long long count = 0; going_; ++count) {
+      std::this_thread::sleep_until(began + count * std::chrono::microseconds(250));
+      message.first().count = static_cast<std::uint16_t>(count % 4000);
+      if (!quiet) (void)link->send(wire::frame_of(message));
+    }
+  }
+  std::string id_;
+  int appid_;
+  std::atomic<bool> going_ = true;
+  std::thread thread_{[this] { work(); }};
+};
+
+/// A hole in samples is told; a longer one than the field allows ends the run, where they must come.
+TEST(StreamsIn, EndTheRunWhereTheyStayAway) {
+  bench::Setup setup = quay();
+  StreamIn in = stream_in(stream_out());
+  in.when_silent = "end";
+  in.ends_after_s = 0.3;
+  setup.bench.ports = {in};
+  Beside publisher(in.id, in.appid);
+  for (const double hole_s : {0.1, 0.5}) {
+    publisher.quiet = false;
+    bench::Run run(setup, setup.network, {.free = true});
+    run.record(0.9, 0, {});
+    ASSERT_EQ(run.start(), "");
+    (void)run.execute(0.9, [&] {
+      const double now_s = run.exchange().time_s();
+      publisher.quiet = now_s > 0.2 && now_s < 0.2 + hole_s;
+      return false;
+    });
+    const std::string why = run.failure();
+    EXPECT_EQ(why.empty(), hole_s < 0.3) << why;
+    EXPECT_TRUE(why.empty() || why.find("to be used since 0.2") != std::string::npos) << why;
+    const record::Record record = run.take_record(0);
+    EXPECT_EQ(record.find_binary("R1.good")->samples[static_cast<std::size_t>(0.27 * record.rate_Hz)], 0);
+  }
 }
 
 TEST(Messages, CarryDataOfEveryKindThereAndBack) {

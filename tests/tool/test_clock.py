@@ -35,12 +35,12 @@ try:
     for name in names:
         shell("ip", "netns", "add", name)
     shell("ip", "link", "add", "va", "netns", names[0], "type", "veth", "peer", "name", "vb", "netns", names[1])
+    for name, device, address in zip(names, ["va", "vb"], ["10.9.0.1/24", "10.9.0.2/24"]):
+        shell("ip", "-n", name, "addr", "add", address, "dev", device)
+        shell("ip", "-n", name, "link", "set", device, "up")
 except subprocess.CalledProcessError as error:
     print(f"skipped: no network namespaces here ({error.stderr.strip()})")
     sys.exit(77)
-for name, device, address in zip(names, ["va", "vb"], ["10.9.0.1/24", "10.9.0.2/24"]):
-    shell("ip", "-n", name, "addr", "add", address, "dev", device)
-    shell("ip", "-n", name, "link", "set", device, "up")
 
 # The follower may turn the computer's clock by 100 parts in a thousand million at most, and never sets it.
 common = """[global]

@@ -31,8 +31,8 @@ class Frames {
   /// "raw frames on lo"; empty while nobody joined.
   [[nodiscard]] std::string description() const { return link_ ? link_->description() : std::string(); }
   [[nodiscard]] wire::Link& link() noexcept { return *link_; }
-  /// Hands what has come to all listeners, a bounded number of frames.
-  void take(std::int64_t now_ns) noexcept;
+  /// Hands what has come to all listeners, a bounded number of frames; whether it stopped at that bound.
+  bool take(std::int64_t now_ns) noexcept;
   /// Until something came, at most so long.
   void wait(int timeout_ms) noexcept;
   static constexpr int most_at_once = 16;

@@ -95,7 +95,7 @@ class StreamInPort final : public Port, public FrameListener {
     show(exchange, 1e-9 * static_cast<double>(present_ns - base_ns_));
   }
   bool well() const noexcept override {
-    return !silent_ || settings_.when_silent != "end" || way_.was_at_work();
+    return !gone_ || settings_.when_silent != "end" || way_.was_at_work();
   }
   std::string failure() override {
     if (newest_ < 0 && settings_.when_silent == "end")
@@ -228,8 +228,10 @@ class StreamInPort final : public Port, public FrameListener {
   void show(Exchange& exchange, double present_s) noexcept {
     const double newest_s = static_cast<double>(newest_) / rate_Hz_;
     const double wanted_s = std::min(present_s - settings_.delay_s, newest_s);
-    const bool was_silent = std::exchange(silent_, present_s - settings_.delay_s - newest_s > quarter_s_);
+    const double silence_s = present_s - settings_.delay_s - newest_s;
+    const bool was_silent = std::exchange(silent_, silence_s > quarter_s_);
     if (silent_ && !was_silent) silent_since_s_ = exchange.time_s();
+    gone_ = gone_ || (silent_ && silence_s > settings_.ends_after_s);
     const double at = std::max(0.0, wanted_s * rate_Hz_);
     const auto number = static_cast<long long>(at);
     const double share = number >= newest_ ? 0 : at - static_cast<double>(number);
@@ -265,7 +267,7 @@ class StreamInPort final : public Port, public FrameListener {
   long long newest_ = -1;
   long long suspect_ = -1;    // count of a sample that was far off; -1 when the last was not
   std::int64_t base_ns_ = 0;  // when sample 0 would have come
-  bool silent_ = false;
+  bool silent_ = false, gone_ = false;
   double silent_since_s_ = 0;
   Account account_;
   std::string medium_;

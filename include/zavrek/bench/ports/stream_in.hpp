@@ -19,6 +19,7 @@ struct StreamIn {
   int revision = 0;  ///< 0: any
   std::string source;
   std::string when_silent = "end";
+  double ends_after_s = 0.1;
   [[nodiscard]] const std::string& identifier() const { return id.empty() ? name : id; }
 };
 
@@ -54,9 +55,12 @@ inline const network::Table& table(const StreamIn*) {
           .count("revision", &StreamIn::revision, within(0, 1'000'000'000),
                  "confRev that its data set was read for; others are not used; 0 for any")
           .choice("when_silent", &StreamIn::when_silent, {"end", "off"},
-                  "what becomes of the run when nothing good came for a quarter of a cycle beyond the delay: "
-                  "it ends (and does not begin before samples come), or goes on with zeros, NAME.good being "
-                  "off")
+                  "what becomes of the run when nothing good comes: it ends after `ends_after` (and does not "
+                  "begin before samples come), or goes on; NAME.good is off and its values are zero from a "
+                  "quarter of a cycle beyond the delay on")
+          .quantity("ends_after", &StreamIn::ends_after_s, "ms", within(0.005, 10),
+                    "silence beyond the delay that ends the run; a busy computer holds a process back for a "
+                    "few milliseconds")
           .build();
   return built;
 }
