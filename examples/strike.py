@@ -22,9 +22,11 @@ engine, case = sys.argv[1:3]
 call(f"/api/v1/cases/{case}/start", {"place": "plant"})
 while call("/api/v1/run")["time_s"] < 0.5:
     time.sleep(0.05)
-call("/api/v1/run/ask", {"what": "fault", "value": 1})
+struck = call("/api/v1/run/strike", {"angle": "90 deg", "lasts": "300 ms"})
+print(f"{struck['inception_s']:9.4f} s  {struck['phases']} on {struck['on']}")
 time.sleep(1)
-call("/api/v1/run/ask", {"what": "fault", "value": 0})
+for verdict in call("/api/v1/run/faults")["faults"][0]["verdicts"]:
+    print(f"           {verdict['expectation']}: {verdict['measured']}, by the settings {verdict['expected']}")
 call("/api/v1/run/stop", {})
 for event in call("/api/v1/run/events")["events"]:
     print(f"{event['time_s']:9.4f} s  {event['text']}")

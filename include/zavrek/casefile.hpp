@@ -14,6 +14,14 @@ namespace zavrek::casefile {
 /// names; only network.toml must be there. Throws Error with every flaw of all files at once, each with
 /// file, line and what would be right.
 [[nodiscard]] trial::Case read_case(const std::filesystem::path& folder);
+/// The same of a case that somebody else sent: no file outside of the folder `within` is read.
+[[nodiscard]] trial::Case read_case_within(const std::filesystem::path& folder,
+                                           const std::filesystem::path& within);
+/// The folder of the case that is its base; empty without one. Throws Error.
+[[nodiscard]] std::filesystem::path base_of(const std::filesystem::path& folder);
+/// What the case would run or open of this computer beside its own files, as "own block K1, library": own
+/// libraries, drivers of cards, terminal boards, sockets.
+[[nodiscard]] std::vector<std::string> wants_of_computer(const trial::Case& all);
 
 /// From now on the case's own libraries are not run: each is taken to have the inputs and parameters that its
 /// block gives, and the outputs that the files of the case ask of it. Returns a note on each. Throws Error

@@ -6,6 +6,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "zavrek/network.hpp"
@@ -188,6 +189,8 @@ class Plant final : public ControlledPlant {
   /// compile alone can do that: at faults of several phases to ground, whose resistance lies behind their
   /// star point, within condensed parts, and for what is no fault.
   bool set_resistance(OperableId fault, double ohm) noexcept;
+  /// Whether it has one that can be set.
+  [[nodiscard]] bool has_resistance(OperableId what) const noexcept;
 
   [[nodiscard]] const std::string& name(OperableId what) const noexcept;
   /// Commands refused so far, the first 256 of them.
@@ -207,6 +210,8 @@ class Plant final : public ControlledPlant {
   [[nodiscard]] KnobId knob(std::string_view name) const;
   [[nodiscard]] std::vector<std::string> knob_names() const;
   [[nodiscard]] const std::string& unit(KnobId knob) const noexcept;
+  /// Least and greatest.
+  [[nodiscard]] std::pair<double, double> bounds(KnobId knob) const noexcept;
   /// Sets a knob, from now on; the value is kept within the knob's bounds. The signal of the same name shows
   /// it.
   void turn(KnobId knob, double value) noexcept override;

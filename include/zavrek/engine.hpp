@@ -13,11 +13,16 @@ namespace zavrek::engine {
 
 struct EngineOptions {
   std::vector<std::filesystem::path> cases;
-  int port = 0;  ///< of this computer's loopback; 0: any that is free
+  std::string listen = "127.0.0.1";  ///< address; another than the loopback's wants a certificate and tokens
+  int port = 0;                      ///< 0: any that is free
+  std::vector<std::string> names{};  ///< host names beside `listen` under which it may be asked for
   /// Who has the first may look, who has the second may act too; anybody on this computer where both are
   /// empty.
   std::string viewer_token, operator_token;
-  std::filesystem::path program;  ///< that has the verbs `relay` and `controller`
+  std::filesystem::path certificate, key;  ///< PEM files: then it speaks TLS
+  std::filesystem::path program;           ///< that has the verbs `relay` and `controller`
+  std::filesystem::path store;             ///< folder of cases that were sent and of results
+  bool own_libraries = false;  ///< cases that were sent may run libraries and open devices of this computer
 };
 
 class Engine {
@@ -39,5 +44,11 @@ class Engine {
 
 /// The calls of the interface as an OpenAPI 3 description (JSON text), from the table that makes its routes.
 [[nodiscard]] std::string openapi();
+
+/// The case of a folder in one file, and its SHA-256 over names and contents of all its files.
+struct Bundle {
+  std::string bytes, name, sha256;
+};
+[[nodiscard]] Bundle bundle_of(const std::filesystem::path& folder);
 
 }  // namespace zavrek::engine

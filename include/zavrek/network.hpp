@@ -20,7 +20,8 @@ struct Network {
   std::vector<Bus> buses;
   std::vector<Element> elements;
   std::vector<LineGeometry> geometries;
-  std::vector<Fault> faults;  ///< places where a run may strike
+  std::vector<Fault> faults;       ///< that a run may strike
+  std::vector<FaultPlace> places;  ///< where it may strike any
 
   // Compiled once: to copy all kinds of them costs every other source seconds.
   Network();

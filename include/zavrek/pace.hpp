@@ -37,6 +37,10 @@ class Histogram {
   [[nodiscard]] std::int64_t max_ns() const noexcept { return max_; }
   /// Upper edge of the class that holds the `share` quantile (0 ... 1); 0 when empty.
   [[nodiscard]] std::int64_t quantile_ns(double share) const noexcept;
+  /// Counts of `coarse_classes`, four to an octave, each up to its edge.
+  static constexpr std::size_t coarse_classes = 160;
+  void read_coarse(double* counts) const noexcept;
+  [[nodiscard]] static std::int64_t coarse_edge_ns(std::size_t index) noexcept;
 
  private:
   static constexpr int per_octave = 64;
@@ -124,6 +128,7 @@ class Executive {
     Timing timing;
     timing.pace = pace;
     timing.step_ns = step_ns;
+    live_ = &timing;
     std::int64_t start = clock_.now_ns() + (pace == Pace::wall ? step_ns : 0);
     if (pace == Pace::wall) start = std::max(start, not_before_ns_);
     start_ns_ = start;
@@ -150,9 +155,12 @@ class Executive {
   [[nodiscard]] std::int64_t shift_ns() const noexcept { return shift_ps_ / 1000; }
   /// When the latest run began, by the clock.
   [[nodiscard]] std::int64_t start_ns() const noexcept { return start_ns_; }
+  /// From within the work of a run: its timing so far.
+  [[nodiscard]] const Timing& live() const noexcept { return *live_; }
 
  private:
   static constexpr std::int64_t timed_of_free = 16;
+  const Timing* live_ = nullptr;
   std::int64_t await(std::int64_t due_ns, Timing& timing) noexcept;
   struct Done {
     std::int64_t step, due, begun, ended;

@@ -94,6 +94,9 @@ void write_comtrade(const Record& record, const std::filesystem::path& path, Enc
 /// The samples and events of a record from one time to another. Throws Error when there is no sample.
 [[nodiscard]] Record part_of(const Record& record, double from_s, double until_s);
 
+/// Moves its times so that the first sample is at 0; false when it is there already.
+bool begin_at_zero(Record& record);
+
 /// A .csv file, an HDF5 file (.h5 or .hdf5; see zavrek/record/hdf5.hpp), else a COMTRADE record (.cfg or
 /// .dat).
 [[nodiscard]] Record read_record(const std::filesystem::path& path);

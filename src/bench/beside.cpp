@@ -22,11 +22,54 @@ void Beside::wire(Exchange& exchange) {
 }
 
 void Beside::take(Exchange& exchange) noexcept {
-  queue_.serve(most_asks_per_step, [&](const AskQueue::Asked& asked) {
-    const bool done = exchange.ask(asked.what, asked.value);
-    (done ? served_ : refused_).fetch_add(1, std::memory_order_relaxed);
-    return done;
+  queue_.serve(most_asks_per_step, [&](const AskQueue::Asked& wish) {
+    asked(exchange, wish);
+    return serve(exchange, wish);
   });
+  go_on(exchange);
+}
+
+bool Beside::serve(Exchange& exchange, const AskQueue::Asked& asked) noexcept {
+  const double now_s = exchange.time_s();
+  // Whoever asks for the same anew turns what is under way; what waits for its instant stays.
+  for (std::size_t k = 0; k < waits_;) {
+    const bool turned = waiting_[k].what.index == asked.what.index && waiting_[k].over_s > 0;
+    if (turned)
+      waiting_[k] = waiting_[--waits_];
+    else
+      ++k;
+  }
+  bool done = false;
+  if (asked.over_s > 0 || asked.at_s >= now_s + exchange.step_s()) {
+    done = waits_ < waiting_.size();
+    if (done) {
+      waiting_[waits_] = asked;
+      waiting_[waits_++].at_s = std::max(asked.at_s, now_s);
+    }
+  } else {
+    done = exchange.ask(asked.what, asked.value, std::max(asked.at_s, now_s));
+  }
+  (done ? served_ : refused_).fetch_add(1, std::memory_order_relaxed);
+  return done;
+}
+
+/// What waits and falls into the step to come; what is under way gets its value for that step.
+void Beside::go_on(Exchange& exchange) noexcept {
+  const double now_s = exchange.time_s(), end_s = now_s + exchange.step_s();
+  for (std::size_t k = 0; k < waits_;) {
+    const AskQueue::Asked& one = waiting_[k];
+    if (one.at_s >= end_s) {
+      ++k;
+      continue;
+    }
+    const double share = one.over_s > 0 ? std::clamp((end_s - one.at_s) / one.over_s, 0.0, 1.0) : 1;
+    const double value = share < 1 ? one.from + share * (one.value - one.from) : one.value;
+    (void)exchange.ask(one.what, value, one.over_s > 0 ? now_s : std::max(one.at_s, now_s));
+    if (share < 1)
+      ++k;
+    else
+      waiting_[k] = waiting_[--waits_];
+  }
 }
 
 void Beside::give(Exchange& exchange) noexcept {
@@ -47,7 +90,9 @@ bool Beside::read(View& view) const noexcept {
   return true;
 }
 
-std::uint64_t Beside::post(std::size_t ask, double value) noexcept { return queue_.post(asks_[ask], value); }
+std::uint64_t Beside::post(const Wish& wish) noexcept {
+  return queue_.post({asks_[wish.ask], wish.value, wish.at_s, wish.from, wish.over_s});
+}
 
 std::vector<Account> Beside::accounts() const {
   Account account;

@@ -16,6 +16,7 @@ namespace zavrek::bench {
 
 using internal::contact_of;
 using internal::contact_prefix;
+using internal::resistance_suffix;
 
 Exchange::Exchange(const Setup& setup, Source& source, internal::ControlSeat* control)
     : setup_(setup),
@@ -176,6 +177,14 @@ std::optional<AskId> Exchange::find_ask(const std::string& name) {
     found = among(plant_->operable_names(), Kind::operable);
     if (!found) found = among(plant_->gate_names(), Kind::gate);
     if (!found) found = among(plant_->knob_names(), Kind::knob);
+    if (!found && name.ends_with(resistance_suffix)) {
+      const std::vector<std::string> known = plant_->operable_names();
+      const auto at =
+          std::find(known.begin(), known.end(), name.substr(0, name.size() - resistance_suffix.size()));
+      const auto index = static_cast<int>(at - known.begin());
+      if (at != known.end() && plant_->has_resistance(emt::OperableId{index}))
+        found = add(name, Kind::resistance, index);
+    }
   }
   if (!found && control_) found = among(control_->controller().parameters(), Kind::parameter);
   return found;
@@ -191,7 +200,7 @@ AskId Exchange::ask_of(const std::string& name) {
 AskId Exchange::operable_of(const std::string& name) {
   const auto found = find_ask(name);
   const Kind kind = found ? asks_[found->index].kind : Kind::knob;
-  if (kind == Kind::knob || kind == Kind::parameter || kind == Kind::setting) {
+  if (kind == Kind::knob || kind == Kind::parameter || kind == Kind::setting || kind == Kind::resistance) {
     if (plant_) (void)plant_->operable(name);  // says what is known
     throw Error(fmt::format("nothing named \"{}\" opens and closes", name));
   }
@@ -201,7 +210,8 @@ AskId Exchange::operable_of(const std::string& name) {
 AskId Exchange::settable_of(const std::string& name) {
   const auto found = find_ask(name);
   const Kind kind = found ? asks_[found->index].kind : Kind::operable;
-  if (kind == Kind::contact || kind == Kind::knob || kind == Kind::parameter || kind == Kind::setting)
+  if (kind == Kind::contact || kind == Kind::knob || kind == Kind::parameter || kind == Kind::setting ||
+      kind == Kind::resistance)
     return *found;
   std::vector<std::string> of_ports;
   for (const Setting& setting : settings_) of_ports.push_back(setting.name);
@@ -220,6 +230,7 @@ AskId Exchange::gate_of(const std::string& name) {
 std::string Exchange::unit_of(AskId what) const {
   const Ask& ask = asks_[what.index];
   if (ask.kind == Kind::knob) return plant_->unit(emt::KnobId{ask.index});
+  if (ask.kind == Kind::resistance) return "ohm";
   if (ask.kind == Kind::parameter) return control_->controller().unit(static_cast<std::size_t>(ask.index));
   if (ask.kind == Kind::setting) return settings_[static_cast<std::size_t>(ask.index)].unit;
   return {};
@@ -228,9 +239,24 @@ std::string Exchange::unit_of(AskId what) const {
 std::pair<double, double> Exchange::range_of(AskId what) const {
   const Ask& ask = asks_[what.index];
   constexpr double any = std::numeric_limits<double>::infinity();
+  if (ask.kind == Kind::resistance) return {0, any};
+  if (ask.kind == Kind::knob) return plant_->bounds(emt::KnobId{ask.index});
+  if (ask.kind == Kind::parameter) return control_->controller().bounds(static_cast<std::size_t>(ask.index));
   if (ask.kind != Kind::setting) return {-any, any};
   const Setting& setting = settings_[static_cast<std::size_t>(ask.index)];
   return {setting.least, setting.greatest};
+}
+
+double Exchange::initial_of(AskId what) const {
+  const Ask& ask = asks_[what.index];
+  const auto place = static_cast<std::size_t>(ask.index);
+  if (ask.kind == Kind::knob) return plant_->value(plant_->signal(ask.name));
+  if (ask.kind == Kind::parameter) return control_->controller().value(place);
+  if (ask.kind == Kind::setting) return settings_[place].value;
+  if (ask.kind == Kind::contact) return points_[place].on ? 1 : 0;
+  if (const auto point = ask.kind == Kind::operable ? find_point(ask.name) : std::nullopt)
+    return points_[point->index].on ? 1 : 0;
+  return std::numeric_limits<double>::quiet_NaN();
 }
 
 bool Exchange::is_idle(AskId what) const {
@@ -327,6 +353,8 @@ bool Exchange::ask(AskId what, double value, double at_s) noexcept {
     case Kind::knob:
       plant_->turn(emt::KnobId{ask.index}, value);
       break;
+    case Kind::resistance:
+      return plant_->set_resistance(emt::OperableId{ask.index}, value);
     case Kind::contact:
       tell({static_cast<std::size_t>(ask.index)}, on, at_s);
       break;

@@ -330,8 +330,10 @@ std::int64_t Run::Loop::begin_on_the_clock() {
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
   const std::int64_t second_ns = 1'000'000'000;
   const wire::Now now = exchange_.now();
-  // Instants of the clock k / common_Hz behind a full second, the first that leaves a step to get there.
-  const std::int64_t soonest = now.utc_ns + 2 * step_ns, of_second = soonest % second_ns;
+  // Instants of the clock k / common_Hz behind a full second, the first that leaves a step to get there; some of
+  // the plant's time may have passed as fast as it went.
+  const std::int64_t soonest = now.utc_ns + 2 * step_ns - std::llround(exchange_.time_s() * 1e9);
+  const std::int64_t of_second = soonest % second_ns;
   const long long k = (of_second * common_Hz + second_ns - 1) / second_ns;
   utc_wanted_ns_ = soonest - of_second + k * second_ns / common_Hz;
   return utc_wanted_ns_ - now.utc_ns + now.steady_ns + std::llround(exchange_.time_s() * 1e9) + step_ns;
@@ -390,9 +392,9 @@ void Run::Loop::follow_clock(pace::Executive& executive, std::int64_t number,
   executive.turn(std::llround(-share * stride_s * 1e12));
 }
 
-pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& until) {
+pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& until, bool by_the_clock) {
   begin();
-  const bool wall = !options_.free || anybody_outside();
+  const bool wall = by_the_clock && (!options_.free || anybody_outside());
   const double stride_s = stride_ * exchange_.step_s();
   const auto strides = duration_s == 0 ? std::numeric_limits<std::int64_t>::max()
                                        : static_cast<std::int64_t>(std::ceil(duration_s / stride_s - 1e-6));
@@ -410,9 +412,15 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
   // A step that begins on its tick ends one step later in the plant's time, long before by the clock.
   const std::int64_t begun_ns = std::llround(exchange_.time_s() * 1e9);
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
+  const auto strides_to_look = static_cast<std::int64_t>(std::ceil(look_at_clock_s / stride_s));
+  std::int64_t next_look = strides_to_look;
   pace::Timing timing = executive.run(wall ? pace::Pace::wall : pace::Pace::free,
                                       std::llround(stride_s * 1e9), strides, [&](std::int64_t number) {
                                         if (wall) follow_clock(executive, number, begun_ns + step_ns);
+                                        if (options_.look && number >= next_look) {
+                                          next_look = number + strides_to_look;
+                                          options_.look(executive.live());
+                                        }
                                         const bool stopped =
                                             options_.stop && options_.stop->load(std::memory_order_relaxed);
                                         return advance() && !(until && until()) && !stopped;

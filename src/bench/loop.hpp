@@ -39,7 +39,7 @@ class Run::Loop {
   void begin();
   [[nodiscard]] std::string listen();
   [[nodiscard]] std::string start();
-  pace::Timing execute(double duration_s, const std::function<bool()>& until);
+  pace::Timing execute(double duration_s, const std::function<bool()>& until, bool by_the_clock);
   [[nodiscard]] std::string failure();
   [[nodiscard]] bool anybody_outside() const;
   [[nodiscard]] std::int64_t begin_on_the_clock();

@@ -18,6 +18,8 @@ namespace zavrek::bench::internal {
 [[nodiscard]] std::vector<std::string> switchgear_of(const network::Network& network);
 
 inline constexpr std::string_view contact_prefix = "bench.";
+/// Behind the name of a fault, or of a pole of a place of faults.
+inline constexpr std::string_view resistance_suffix = ".resistance";
 /// "NAME", "NAME: open" or "NAME: closed" as the bench writes a contact; `state` is what stands behind the
 /// colon.
 struct Contact {

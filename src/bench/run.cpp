@@ -56,7 +56,10 @@ bool Run::somebody_ended() {
                      [](const auto& port) { return port->ended(); });
 }
 pace::Timing Run::execute(double duration_s, const std::function<bool()>& until) {
-  return loop_->execute(duration_s, until);
+  return loop_->execute(duration_s, until, true);
+}
+pace::Timing Run::hasten(double duration_s, const std::function<bool()>& until) {
+  return loop_->execute(duration_s, until, false);
 }
 bool Run::forget() {
   return std::all_of(loop_->ports_.begin(), loop_->ports_.end(),

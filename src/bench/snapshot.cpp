@@ -31,7 +31,7 @@ AskQueue::AskQueue() noexcept {
   for (std::size_t k = 0; k < room; ++k) slots_[k].turn.store(k, std::memory_order_relaxed);
 }
 
-std::uint64_t AskQueue::post(AskId what, double value) noexcept {
+std::uint64_t AskQueue::post(const Asked& asked) noexcept {
   std::uint64_t number = posted_.load(std::memory_order_relaxed);
   for (;;) {
     Slot& slot = slots_[number % room];
@@ -43,7 +43,7 @@ std::uint64_t AskQueue::post(AskId what, double value) noexcept {
     if (turn > number) {
       number = posted_.load(std::memory_order_relaxed);
     } else if (posted_.compare_exchange_weak(number, number + 1, std::memory_order_relaxed)) {
-      slot.asked = {what, value};
+      slot.asked = asked;
       slot.outcome.store((number + 1) << outcome_bits | static_cast<std::uint64_t>(Outcome::waiting),
                          std::memory_order_relaxed);
       slot.turn.store(number + 1, std::memory_order_release);

@@ -303,6 +303,7 @@ trial::InjectionPlan read_plan(Reader& reader, const protection::RelaySettings& 
 struct FilesOf {
   std::filesystem::path folder;
   const std::map<std::string, std::string>* texts = nullptr;  // by name
+  std::filesystem::path within{};                             // nothing outside is read; empty: anywhere
 
   [[nodiscard]] bool has(const std::string& name) const {
     return texts ? texts->contains(name) : std::filesystem::exists(folder / name);
@@ -311,9 +312,22 @@ struct FilesOf {
     return texts ? name : (folder / name).string();
   }
   [[nodiscard]] std::string text(const std::string& name) const {
-    if (!texts) return record::read_file(folder / name);
+    if (!texts) return record::read_file(inside(name));
     if (const auto found = texts->find(name); found != texts->end()) return found->second;
     throw Error(Flaw{.file = name, .place = {}, .field = {}, .text = "cannot be read"});
+  }
+  /// Throws Error for a file that may not be read.
+  [[nodiscard]] std::filesystem::path inside(const std::string& name) const {
+    if (!within.empty()) {
+      const std::filesystem::path way = std::filesystem::weakly_canonical(folder / name)
+                                            .lexically_relative(std::filesystem::weakly_canonical(within));
+      if (way.empty() || *way.begin() == "..")
+        throw Error(Flaw{.file = name,
+                         .place = {},
+                         .field = {},
+                         .text = "leads out of the case; keep it beside the others"});
+    }
+    return folder / name;
   }
 };
 
@@ -384,7 +398,14 @@ class CaseReader {
   }
   /// From here on files are those of another case, which has names for them too.
   void take_base(trial::CaseFiles& files) {
-    if (files_.texts || !std::filesystem::is_directory(files_.folder / files.base)) {
+    const auto reachable = [&] {
+      try {
+        return std::filesystem::is_directory(files_.inside(files.base));
+      } catch (const Error&) {
+        return false;
+      }
+    };
+    if (files_.texts || !reachable()) {
       flaws_.push_back({.file = files_.path_of("case.toml"),
                         .place = "case",
                         .field = "base",
@@ -417,7 +438,7 @@ class CaseReader {
       };
       try {
         if (files_.texts) throw Error("records are read from a folder only");
-        const record::Record played = record::read_comtrade(case_.folder / source->playback);
+        const record::Record played = record::read_comtrade(files_.inside(source->playback));
         source->playback_time_s = played.time_s;
         std::vector<std::string> names;
         for (const auto& analog : played.analogs) names.push_back(analog.name);
@@ -491,6 +512,37 @@ trial::Case read_case(const std::filesystem::path& folder) {
                      .text = "is no folder; a case is a folder with network.toml in it"});
   }
   return CaseReader({folder}).run();
+}
+
+trial::Case read_case_within(const std::filesystem::path& folder, const std::filesystem::path& within) {
+  if (!std::filesystem::is_directory(folder)) throw Error("the case has no folder");
+  return CaseReader({folder, nullptr, within}).run();
+}
+
+std::filesystem::path base_of(const std::filesystem::path& folder) {
+  const std::filesystem::path file = folder / "case.toml";
+  if (!std::filesystem::exists(file)) return {};
+  trial::CaseFiles files;
+  Reader reader(record::read_file(file), file.string());
+  reader.fields(reader.root(), "case", {target(files)});
+  if (!reader.flaws().empty()) throw Error(in_order(reader.flaws()));
+  return files.base.empty() ? std::filesystem::path() : std::filesystem::canonical(folder / files.base);
+}
+
+std::vector<std::string> wants_of_computer(const trial::Case& all) {
+  std::vector<std::string> wants;
+  for (const control::Block& block : all.control.blocks) {
+    const auto* own = std::get_if<control::OwnCode>(&block);
+    if (own && !own->library.empty())
+      wants.push_back(fmt::format("own block {}, library {}", own->name, own->library));
+  }
+  for (const bench::Card* card : all.bench.all<bench::Card>())
+    wants.push_back(fmt::format("card {}, {}", card->name,
+                                card->library.empty() ? "a terminal board" : "driver " + card->library));
+  if (!all.bench.clock_daemon.empty()) wants.push_back("bench, clock_daemon " + all.bench.clock_daemon);
+  if (all.bench.clock == "ptp") wants.push_back("bench, clock_device " + all.bench.clock_device);
+  if (!all.bench.control_key.empty()) wants.push_back("bench, control_key " + all.bench.control_key);
+  return wants;
 }
 
 trial::Case read_case_texts(const std::map<std::string, std::string>& texts) {

@@ -225,6 +225,10 @@ std::size_t Controller::parameter(std::string_view name) const {
   return static_cast<std::size_t>(at - parameters_.begin());
 }
 const std::string& Controller::unit(std::size_t parameter) const { return parameter_rows_[parameter].unit; }
+std::pair<double, double> Controller::bounds(std::size_t parameter) const noexcept {
+  const network::Bounds& bounds = parameter_rows_[parameter].field->bounds;
+  return {bounds.low, bounds.high};
+}
 void Controller::set(std::size_t parameter, double value) noexcept {
   const Parameter& row = parameter_rows_[parameter];
   *row.value = std::clamp(value, row.field->bounds.low, row.field->bounds.high);

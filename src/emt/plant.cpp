@@ -152,6 +152,7 @@ bool Plant::set_resistance(OperableId fault, double ohm) noexcept {
   replay_since_leap();
   return core_->set_resistance(fault.index, ohm);
 }
+bool Plant::has_resistance(OperableId what) const noexcept { return core_->has_resistance(what.index); }
 
 const std::string& Plant::name(OperableId what) const noexcept {
   return core_->controls.operables[static_cast<std::size_t>(what.index)].name;
@@ -193,6 +194,11 @@ KnobId Plant::knob(std::string_view name) const {
 
 const std::string& Plant::unit(KnobId knob) const noexcept {
   return core_->controls.knobs[static_cast<std::size_t>(knob.index)].unit;
+}
+
+std::pair<double, double> Plant::bounds(KnobId knob) const noexcept {
+  const internal::Knob& what = core_->controls.knobs[static_cast<std::size_t>(knob.index)];
+  return {what.low, what.high};
 }
 
 void Plant::turn(KnobId knob, double value) noexcept {

@@ -1,24 +1,21 @@
 #include "engine/page.hpp"
 
 #include "engine/resources.hpp"
-#include "report/resources.hpp"
 
 namespace zavrek::engine::internal {
 
-std::string page() {
-  std::string text =
-      "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" "
-      "content=\"width=device-width\"><link rel=\"icon\" href=\"data:,\"><title>Zavrek</title>\n<style>\n";
-  text += report::internal::uplot_css;
-  text += live_css;
-  text += "</style></head>\n";
-  text += live_html;
-  text += "<script>\n";
-  text += report::internal::uplot_js;
-  text += "</script>\n<script>\n";
-  text += live_js;
-  text += "</script></body></html>\n";
-  return text;
+PageFile page_file(const std::string& path) {
+  constexpr std::string_view folder = "/page/";
+  const std::string_view name = path == "/"                ? std::string_view("index.html")
+                                : path.starts_with(folder) ? std::string_view(path).substr(folder.size())
+                                                           : std::string_view();
+  for (const auto& [known, content] : bundled_files) {
+    if (known != name) continue;
+    if (name.ends_with(".html")) return {content, "text/html; charset=utf-8"};
+    if (name.ends_with(".css")) return {content, "text/css; charset=utf-8"};
+    return {content, "text/javascript; charset=utf-8"};
+  }
+  return {};
 }
 
 }  // namespace zavrek::engine::internal

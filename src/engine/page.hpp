@@ -1,10 +1,16 @@
+// The page: plain files, which a browser asks for one by one.
 #pragma once
 
 #include <string>
+#include <string_view>
 
 namespace zavrek::engine::internal {
 
-/// The page that watches and works a run, in one piece: nothing is fetched from elsewhere.
-[[nodiscard]] std::string page();
+struct PageFile {
+  std::string_view content;  ///< empty where there is none of that name
+  const char* type = "";
+};
+/// "/" or "/page/NAME".
+[[nodiscard]] PageFile page_file(const std::string& path);
 
 }  // namespace zavrek::engine::internal

@@ -16,9 +16,12 @@ namespace zavrek::engine::internal {
 struct Traces {
   Traces(std::vector<std::string> names, double samples_per_s, std::size_t most_bytes);
   std::vector<std::string> signals, units;
+  std::vector<double> primary,
+      secondary;  ///< ratio of the transformer in front of each; rows are primary values
   double rate_Hz;
   RowRing rows;
   RowRing changes;  ///< of points: time, number of the point, 0 or 1
+  RowRing seconds;  ///< of the plant: the mean of each signal, then the rms of each
 };
 
 /// Fills them.
@@ -32,7 +35,10 @@ class TracePort final : public bench::Port {
 
  private:
   std::shared_ptr<Traces> traces_;
+  void sum_up() noexcept;
   std::vector<bench::ValueId> values_;
+  std::vector<double> factors_, sums_, squares_;
+  int summed_ = 0;
   std::size_t seen_ = 0;  // of the exchange's changes
 };
 

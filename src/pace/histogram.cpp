@@ -38,4 +38,18 @@ std::int64_t Histogram::quantile_ns(double share) const noexcept {
   return 0;
 }
 
+void Histogram::read_coarse(double* counts) const noexcept {
+  constexpr std::size_t merged = 64 * 40 / coarse_classes;
+  for (std::size_t k = 0; k < coarse_classes; ++k) {
+    std::uint64_t sum = 0;
+    for (std::size_t j = 0; j < merged; ++j) sum += classes_[k * merged + j];
+    counts[k] = static_cast<double>(sum);
+  }
+}
+
+std::int64_t Histogram::coarse_edge_ns(std::size_t index) noexcept {
+  constexpr std::size_t merged = 64 * 40 / coarse_classes;
+  return upper_edge(index * merged + merged - 1);
+}
+
 }  // namespace zavrek::pace

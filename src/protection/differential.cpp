@@ -15,11 +15,9 @@ namespace zavrek::protection {
 
 namespace {
 
-using Matrix = std::array<std::array<double, 3>, 3>;
-
 /// Turns the phases of a place by its hour back onto those of the first.
-Matrix matching(int hour, bool earthed) {
-  Matrix m{};
+Matching matching(int hour, bool earthed) {
+  Matching m{};
   const double root = 1 / std::numbers::sqrt3;
   for (std::size_t row = 0; row < 3; ++row) {
     const auto at = [&](int column) -> double& {
@@ -82,16 +80,8 @@ class PercentageDifferential : public DelayedFunction {
         largest_(settings.restraint == "largest"),
         share_(settings.restraint == "sum" ? 1 : 0.5),
         all_phases_(settings.blocks == "all phases") {
-    for (std::size_t e = 0; e < settings.rated_currents.size(); ++e) {
-      const int hour = e < settings.hours.size() ? std::stoi(settings.hours[e]) : 0;
-      const bool earthed = e < settings.earthed.size() && settings.earthed[e] == "yes";
-      Matrix m = matching(hour, earthed);
-      const double rated = parse_quantity_as(settings.rated_currents[e], "A") * current_scale;
-      for (auto& row : m) {
-        for (double& value : row) value /= rated;
-      }
-      matching_.push_back(m);
-    }
+    for (std::size_t e = 0; e < settings.rated_currents.size(); ++e)
+      matching_.push_back(matching_of(settings, e, current_scale));
   }
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
@@ -147,7 +137,7 @@ class PercentageDifferential : public DelayedFunction {
   bool largest_;  // of the currents restrains, not their sum
   double share_;  // of the sum
   bool all_phases_;
-  std::vector<Matrix> matching_;
+  std::vector<Matching> matching_;
   std::array<bool, 3> over_before_{};
 };
 
@@ -160,6 +150,17 @@ double Differential::threshold(double restrained) const {
 
 std::unique_ptr<Function> make_function(const Differential& settings, const Surroundings& around) {
   return std::make_unique<PercentageDifferential>(settings, around.relay.current_scale());
+}
+
+Matching matching_of(const Differential& settings, std::size_t place, double current_scale) {
+  const int hour = place < settings.hours.size() ? std::stoi(settings.hours[place]) : 0;
+  const bool earthed = place < settings.earthed.size() && settings.earthed[place] == "yes";
+  Matching m = matching(hour, earthed);
+  const double rated = parse_quantity_as(settings.rated_currents[place], "A") * current_scale;
+  for (auto& row : m) {
+    for (double& value : row) value /= rated;
+  }
+  return m;
 }
 
 }  // namespace zavrek::protection

@@ -258,4 +258,34 @@ std::unique_ptr<Function> make_function(const SwitchOntoFault& settings, const S
   return std::make_unique<OntoFault>(settings);
 }
 
+std::vector<Phasor> outline(const Zone& zone, bool earth) {
+  const double way = zone.direction == "reverse" ? -1 : 1;
+  std::vector<Phasor> points;
+  if (zone.shape == "mho") {
+    for (int k = 0; k <= 72; ++k) {
+      const Phasor reach = way * std::polar(zone.reach_ohm, zone.angle_rad);
+      const Phasor turn = std::polar(1.0, 2 * pi * k / 72);
+      points.push_back(zone.direction == "none" ? reach * turn : reach / 2.0 * (1.0 + turn));
+    }
+    return points;
+  }
+  const double aside = earth && network::is_set(zone.earth_resistive_reach_ohm)
+                           ? zone.earth_resistive_reach_ohm
+                           : zone.resistive_reach_ohm;
+  const Phasor top = std::polar(zone.reach_ohm, zone.angle_rad);
+  const double slope = std::tan(zone.angle_rad);
+  if (zone.direction == "none") {
+    points = {top - aside, top + aside, -top + aside, -top - aside};
+  } else {
+    // The right blinder meets the lower direction line; the left one meets the upper, or that meets the reactance first.
+    const double low = std::tan(-22 * pi / 180), high = std::tan(115 * pi / 180);
+    const double right = aside / (1 - low / slope), left = -aside / (1 - high / slope);
+    points = {{0, 0}, {right, low * right}, top + aside, top - aside, {left, high * left}};
+    if (high * left > top.imag()) points[3] = points[4] = {top.imag() / high, top.imag()};
+  }
+  for (Phasor& p : points) p *= way;
+  points.push_back(points.front());
+  return points;
+}
+
 }  // namespace zavrek::protection

@@ -75,6 +75,16 @@ void write_csv(const Record& head, const RowFile& file, const std::filesystem::p
   place.move_in();
 }
 
+bool begin_at_zero(Record& record) {
+  const double first_s = record.time_s.empty() ? 0 : record.time_s.front();
+  if (first_s == 0) return false;
+  for (double& time_s : record.time_s) time_s -= first_s;
+  for (Event& event : record.events) event.time_s -= first_s;
+  record.trigger_s -= first_s;
+  record.start_utc_ns += std::llround(1e9 * first_s);
+  return true;
+}
+
 Record part_of(const Record& record, double from_s, double until_s) {
   const auto begin = std::lower_bound(record.time_s.begin(), record.time_s.end(), from_s);
   const auto end = std::upper_bound(begin, record.time_s.end(), until_s);

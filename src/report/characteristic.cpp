@@ -130,37 +130,6 @@ Axes time_panel(const std::vector<RelaySettings>& relays) {
   return panel;
 }
 
-/// Corners of a zone in the impedance plane, of loops between phases or to earth, in ohms of the settings.
-std::vector<Phasor> outline(const protection::Zone& zone, bool earth) {
-  const double way = zone.direction == "reverse" ? -1 : 1;
-  std::vector<Phasor> points;
-  if (zone.shape == "mho") {
-    for (int k = 0; k <= 72; ++k) {
-      const Phasor reach = way * std::polar(zone.reach_ohm, zone.angle_rad);
-      const Phasor turn = std::polar(1.0, 2 * std::numbers::pi * k / 72);
-      points.push_back(zone.direction == "none" ? reach * turn : reach / 2.0 * (1.0 + turn));
-    }
-    return points;
-  }
-  const double aside = earth && network::is_set(zone.earth_resistive_reach_ohm)
-                           ? zone.earth_resistive_reach_ohm
-                           : zone.resistive_reach_ohm;
-  const Phasor top = std::polar(zone.reach_ohm, zone.angle_rad);
-  const double slope = std::tan(zone.angle_rad);
-  if (zone.direction == "none") {
-    points = {top - aside, top + aside, -top + aside, -top - aside};
-  } else {
-    // The right blinder meets the lower direction line, the left one the upper.
-    const double low = std::tan(-22 * std::numbers::pi / 180), high = std::tan(115 * std::numbers::pi / 180);
-    const double right = aside / (1 - low / slope), left = -aside / (1 - high / slope);
-    points = {{0, 0}, {right, low * right}, top + aside, top - aside, {left, high * left}};
-    if ((top - aside).real() > (top.imag()) / high) points[4] = points[3];
-  }
-  for (Phasor& p : points) p *= way;
-  points.push_back(points.front());
-  return points;
-}
-
 std::string row(const Phasor& p) { return fmt::format("{:.6g} {:.6g}", p.real(), p.imag()); }
 
 void zone_panels(const RelaySettings& relay, std::vector<Axes>& panels) {
@@ -176,7 +145,7 @@ void zone_panels(const RelaySettings& relay, std::vector<Axes>& panels) {
       Plot plot{{},
                 "using 1:2 " + lines(k),
                 fmt::format("{} {}", zones[k]->name, print_rounded(zones[k]->delay_s, "s"))};
-      for (const Phasor& p : outline(*zones[k], earth)) plot.rows.push_back(row(p));
+      for (const Phasor& p : protection::outline(*zones[k], earth)) plot.rows.push_back(row(p));
       panel.plots.push_back(std::move(plot));
     }
     if (!panel.plots.empty()) panels.push_back(std::move(panel));

@@ -129,7 +129,9 @@ void add_running(CLI::App& app, Words& words, int& code) {
                    "folder in which the disturbance recorders of the bench keep their files");
   verb->add_option("--figure", words.run.figure, "draw the record: NAME.png or NAME.svg");
   verb->add_option("--cores", words.run.cores, cores_help)->check(CLI::Range(1, 64));
-  verb->callback([&] { code = tool::run(words.run); });
+  verb->add_option("--on", words.run.on,
+                   "on an engine, by its name or address: the case is sent there and runs there");
+  verb->callback([&] { code = words.run.on.empty() ? tool::run(words.run) : tool::run_on(words.run); });
 
   verb = app.add_subcommand("test", "run the trials of a case: verdicts, records, figures, report");
   verb->add_option("case", words.test.folder, case_help)->required();
@@ -360,23 +362,36 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb = app.add_subcommand(
       "serve",
       "an engine: cases that a page, a script or another tool starts, watches and works while they run");
-  verb->add_option("cases", words.serve.folders, "folders of cases")->required();
-  verb->add_option("--port", words.serve.port, "of this computer (127.0.0.1); 0: any that is free")
-      ->check(CLI::Range(0, 65535));
+  verb->add_option("cases", words.serve.folders, "folders of cases; others can be sent to it");
+  verb->add_option("--listen", words.serve.listen, "address; beyond the loopback it wants TLS and tokens");
+  verb->add_option("--port", words.serve.port, "0: any that is free")->check(CLI::Range(0, 65535));
+  verb->add_option("--name", words.serve.names, "further host name by which it is asked for; again for more")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+  verb->add_option("--certificate", words.serve.certificate, "PEM file; with --key it speaks TLS");
+  verb->add_option("--key", words.serve.key, "PEM file with the certificate's key");
+  verb->add_option("--store", words.serve.store,
+                   "folder of cases that were sent and of results, which stay for the next engine");
+  verb->add_flag("--own-libraries", words.serve.own_libraries,
+                 "cases that are sent may run their own libraries and open devices of this computer");
   verb->add_option("--viewer-token", words.serve.viewer_token, "file with the token of those who may look");
   verb->add_option("--operator-token", words.serve.operator_token,
                    "file with the token of those who may act too");
   verb->callback([&] { code = tool::serve(words.serve); });
 
   verb = app.add_subcommand("target", "works an engine: what it has, starts, stops, operates, watches");
-  verb->add_option("action", words.target.action,
-                   "list; start CASE; stop; set WHAT VALUE; strike and clear (the fault); watch [SIGNALS]; "
-                   "record FILE")
+  verb->add_option("action", words.target.action, tool::target_actions_help())
       ->required()
-      ->check(CLI::IsMember({"list", "start", "stop", "set", "strike", "clear", "watch", "record"}));
+      ->check(CLI::IsMember(tool::target_actions()));
   verb->add_option("words", words.target.words, "what the action wants");
-  verb->add_option("--at", words.target.at, "address of the engine");
+  verb->add_option("--at", words.target.at, "address of the engine, or its name (see \"name\")");
   verb->add_option("--token", words.target.token, "file with a token");
+  verb->add_option("--authority", words.target.authority,
+                   "PEM file with its certificate, or with who signed it");
+  verb->add_option("--over", words.target.over, "sets little by little, within a time such as \"2 s\"");
+  verb->add_option("--resistance", words.target.resistance, "of a fault, such as \"5 ohm\"");
+  verb->add_option("--angle", words.target.angle, "of the faulted voltage at inception, such as \"90 deg\"");
+  verb->add_option("--lasts", words.target.lasts, "how long a fault lasts; 0: until it is cleared");
   verb->add_option("--for", words.target.duration,
                    "duration of what is started; until it is stopped when left out");
   verb->add_option("--place", words.target.place, place_help)->check(CLI::IsMember({"plant"}));

@@ -1,4 +1,5 @@
 #include <cstdio>
+#include <cstdlib>
 
 #include <fmt/format.h>
 
@@ -23,12 +24,28 @@ std::string token_in(const std::string& file) {
   return token;
 }
 
+/// Of this user, one for each port.
+std::filesystem::path usual_store(int port) {
+  const char* state = std::getenv("XDG_STATE_HOME");
+  const char* home = std::getenv("HOME");
+  const std::filesystem::path folder =
+      state && *state ? std::filesystem::path(state)
+                      : std::filesystem::path(home && *home ? home : "/tmp") / ".local" / "state";
+  return folder / "zavrek" / fmt::format("engine-{}", port);
+}
+
 }  // namespace
 
 int serve(const ServeOptions& options) {
   engine::EngineOptions how;
   for (const std::string& folder : options.folders) how.cases.emplace_back(folder);
+  how.listen = options.listen;
   how.port = options.port;
+  how.names = options.names;
+  how.certificate = options.certificate;
+  how.key = options.key;
+  how.store = options.store.empty() ? usual_store(options.port) : std::filesystem::path(options.store);
+  how.own_libraries = options.own_libraries;
   how.viewer_token = token_in(options.viewer_token);
   how.operator_token = token_in(options.operator_token);
   how.program = std::filesystem::read_symlink("/proc/self/exe");

@@ -45,41 +45,6 @@ void print_result(const trial::TrialResult& result) {
   std::fflush(stdout);
 }
 
-nlohmann::json number_or_null(double value) {
-  return std::isfinite(value) ? nlohmann::json(value) : nlohmann::json();
-}
-
-nlohmann::json result_json(const trial::TrialResult& result) {
-  nlohmann::json verdicts = nlohmann::json::array();
-  for (const trial::Verdict& v : result.verdicts) {
-    verdicts.push_back({{"expectation", v.expectation},
-                        {"expected", v.expected},
-                        {"measured", v.measured},
-                        {"margin", v.margin},
-                        {"doubt", v.doubt},
-                        {"uncertain", number_or_null(v.uncertain)},
-                        {"at_edge", v.at_edge()},
-                        {"passed", v.passed}});
-  }
-  nlohmann::json findings = nlohmann::json::array();
-  for (const trial::Explanation& e : result.findings) findings.push_back(e.words());
-  return {{"name", result.name},
-          {"passed", result.passed()},
-          {"failure", result.failure},
-          {"not_judged", result.not_judged},
-          {"repeats", result.repeats},
-          {"inception_s", result.inception_s},
-          {"fault_current_A", result.fault_current_A},
-          {"medium", result.medium},
-          {"overruns", result.timing.overruns},
-          {"steps", result.timing.steps * result.timing.plant_steps},
-          {"verdicts", verdicts},
-          {"real_time", punctuality_json(pace::punctuality(result.timing))},
-          {"ports", ports_json(result.accounts)},
-          {"findings", findings},
-          {"remarks", result.remarks}};
-}
-
 /// The evidence of one trial: its record and its figure.
 void keep_evidence(const trial::Case& all, const trial::TrialResult& result,
                    const std::filesystem::path& stem, const TestOptions& options) {
@@ -159,7 +124,7 @@ int test(const TestOptions& options) {
   const bool well = passed == static_cast<std::ptrdiff_t>(results.size());
   if (options.json) {
     nlohmann::json list = nlohmann::json::array();
-    for (const auto& result : results) list.push_back(result_json(result));
+    for (const auto& result : results) list.push_back(report::result_json(result));
     fmt::print("{}\n", printed({{"case", all.folder.string()},
                                 {"passed", well},
                                 {"trials", list},
@@ -199,7 +164,7 @@ int judge(const JudgeOptions& options) {
   if (name.empty()) throw Error("the record does not say of which trial it is; name it with --trial");
   const trial::TrialResult result = trial::judge_again(all, trial::find_trial(all, name), std::move(record));
   if (options.json)
-    fmt::print("{}\n", printed(result_json(result)));
+    fmt::print("{}\n", printed(report::result_json(result)));
   else
     print_result(result);
   return result.passed() ? done : failed_verdict;

@@ -49,8 +49,11 @@ struct RunOptions {
   std::string captures;  // folder for those of disturbance recorders
   std::string figure;
   int cores = 1;
+  std::string on;  // target
 };
 [[nodiscard]] int run(const RunOptions& options);
+/// On an engine.
+[[nodiscard]] int run_on(const RunOptions& options);
 
 struct TestOptions {
   std::string folder;
@@ -127,8 +130,12 @@ struct LineOptions {
 
 struct ServeOptions {
   std::vector<std::string> folders;
+  std::string listen = "127.0.0.1";
   int port = 41200;
-  std::string viewer_token, operator_token;  // files
+  std::vector<std::string> names;                              // hosts
+  std::string viewer_token, operator_token, certificate, key;  // files
+  std::string store;                                           // folder
+  bool own_libraries = false;
 };
 /// An engine that others watch and work, until it is interrupted.
 [[nodiscard]] int serve(const ServeOptions& options);
@@ -137,13 +144,15 @@ struct TargetOptions {
   std::string at = "http://127.0.0.1:41200";
   std::string action;
   std::vector<std::string> words;
-  std::string token;  // file
-  std::string duration, place;
+  std::string token, authority;  // files
+  std::string duration, place, over, resistance, angle, lasts;
   bool free = false;
   bool json = false;
 };
 /// Works an engine.
 [[nodiscard]] int target(const TargetOptions& options);
+[[nodiscard]] std::vector<std::string> target_actions();
+[[nodiscard]] std::string target_actions_help();
 
 struct LoadOptions {
   std::string board = "board";

@@ -401,6 +401,9 @@ void doubt_silent_devices(const Case& all, const RunOptions& how, std::vector<Tr
 }
 
 TrialResult judge_again(const Case& all, const Trial& trial, record::Record record, bool explain) {
+  // What is judged counts its samples from time 0; a record that was cut out of a longer one begins later.
+  if (record::begin_at_zero(record))
+    std::erase_if(record.facts, [](const auto& fact) { return fact.first == "ended_s"; });
   TrialResult result;
   result.name = trial.name;
   result.inception_s = record.trigger_s;

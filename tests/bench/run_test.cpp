@@ -184,7 +184,7 @@ TEST(Beside, SeesTheRunAndIsHeardByIt) {
   EXPECT_EQ(view.values[1], 1);
   EXPECT_NEAR(view.time_s, 0.02, 1e-9);
   EXPECT_GE(view.age_s, 0);
-  const std::uint64_t ticket = beside.post(0, 0);
+  const std::uint64_t ticket = beside.post({0, 0});
   EXPECT_EQ(beside.outcome(ticket), AskQueue::Outcome::waiting);
   (void)run.execute(0.08);
   EXPECT_EQ(beside.outcome(ticket), AskQueue::Outcome::done);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <array>
 #include <atomic>
 #include <string>
 #include <vector>
@@ -10,7 +11,8 @@
 namespace zavrek::bench {
 
 /// A port for whoever talks beside the thread of the plant: sees chosen values and points as they were
-/// lately, asks for chosen things, and never makes a step wait.
+/// lately, asks for chosen things, now, at an instant to come or little by little, and never makes a step
+/// wait.
 class Beside : public Port {
  public:
   Beside(std::string name, std::vector<std::string> values, std::vector<std::string> points,
@@ -25,8 +27,17 @@ class Beside : public Port {
   };
   /// False when nothing is there yet.
   [[nodiscard]] bool read(View& view) const noexcept;
-  /// `ask`: place among the names; a ticket, 0 when there was no room.
-  [[nodiscard]] std::uint64_t post(std::size_t ask, double value) noexcept;
+  /// `ask`: place among the names. As of AskQueue::Asked.
+  struct Wish {
+    std::size_t ask = 0;
+    double value = 0;
+    double at_s = 0;
+    double from = 0;
+    double over_s = 0;
+  };
+  /// A ticket, 0 when there was no room. What is wished for an instant to come, or little by little, is done
+  /// once it is noted.
+  [[nodiscard]] std::uint64_t post(const Wish& wish) noexcept;
   [[nodiscard]] AskQueue::Outcome outcome(std::uint64_t ticket) const noexcept {
     return queue_.outcome(ticket);
   }
@@ -37,8 +48,19 @@ class Beside : public Port {
   void give(Exchange& exchange) noexcept override;
   [[nodiscard]] std::vector<Account> accounts() const override;
   static constexpr int most_asks_per_step = 16;
+  static constexpr std::size_t most_waiting = 64;
+
+ protected:
+  /// Does it, or notes it; false when it is refused or there is no room.
+  bool serve(Exchange& exchange, const AskQueue::Asked& asked) noexcept;
+  /// By the thread of the plant, ahead of what was asked then: for whoever keeps a diary.
+  virtual void asked(Exchange& /*exchange*/, const AskQueue::Asked& /*asked*/) noexcept {}
+  [[nodiscard]] AskId ask_at(std::size_t place) const noexcept { return asks_[place]; }
+  [[nodiscard]] std::size_t ask_count() const noexcept { return asks_.size(); }
 
  private:
+  void go_on(Exchange& exchange) noexcept;
+
   std::string name_;
   std::vector<std::string> value_names_, point_names_, ask_names_;
   std::vector<ValueId> values_;
@@ -47,6 +69,8 @@ class Beside : public Port {
   std::vector<double> present_;  // time, wall clock in s, values, points
   Snapshot snapshot_;
   AskQueue queue_;
+  std::array<AskQueue::Asked, most_waiting> waiting_;  // for their instant, or under way
+  std::size_t waits_ = 0;
   std::atomic<long long> served_{0}, refused_{0};
 };
 

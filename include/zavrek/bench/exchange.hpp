@@ -103,8 +103,10 @@ class Exchange {
   [[nodiscard]] AskId gate_of(const std::string& name);
   /// Of what is set, "" for what is operated.
   [[nodiscard]] std::string unit_of(AskId what) const;
-  /// Least and greatest that a setting of a port may be; without bounds for anything else.
+  /// Least and greatest that it may be set to; infinite where there is no bound.
   [[nodiscard]] std::pair<double, double> range_of(AskId what) const;
+  /// What is set or operated as it stands ahead of the run; NaN where nobody can tell.
+  [[nodiscard]] double initial_of(AskId what) const;
   /// Whether it is one of a port that changes nothing in this run.
   [[nodiscard]] bool is_idle(AskId what) const;
   /// Settings of ports, "S1.loss"; and the unit of each.
@@ -211,7 +213,7 @@ class Exchange {
   [[nodiscard]] std::vector<PointId> points_in_order() const;
 
  private:
-  enum class Kind : char { operable, gate, knob, contact, parameter, setting };
+  enum class Kind : char { operable, gate, knob, contact, parameter, setting, resistance };
   enum class Sort : char { position, output, contact, number };
   struct Point {
     std::string name;
@@ -221,7 +223,7 @@ class Exchange {
   struct Ask {
     std::string name;
     Kind kind;
-    int index;  // of the plant's operables, gates or knobs; of points; of parameters; of settings
+    int index;  // of the plant's operables (resistances too), gates or knobs; points; parameters; settings
   };
   struct Setting {
     std::string name, unit;

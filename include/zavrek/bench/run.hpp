@@ -48,6 +48,8 @@ struct RunOptions {
   /// in place of them; nowhere when empty.
   std::filesystem::path captures_in = {};
   bool captures_afresh = false;
+  /// Called four times a second, on the thread of the plant, with the timing so far: may not wait.
+  std::function<void(const pace::Timing&)> look = {};
 };
 
 /// One run of a setup: its source, its control, its ports, and what is recorded. Nothing is looked up or
@@ -90,6 +92,8 @@ class Run {
   /// Runs for `duration_s`, or, where that is 0, without end; ends early when a port or the plant cannot
   /// go on, when RunOptions::stop is set, or when `until` (asked behind each step) says so.
   pace::Timing execute(double duration_s, const std::function<bool()>& until = {});
+  /// The same, as fast as it goes, for a time that is gone through again; nobody may live by the clock.
+  pace::Timing hasten(double duration_s, const std::function<bool()>& until = {});
   /// Devices in this process forget all that was; false when one elsewhere cannot be made to.
   bool forget();
 

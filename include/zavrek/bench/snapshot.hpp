@@ -45,11 +45,14 @@ class AskQueue {
   struct Asked {
     AskId what;
     double value = 0;
+    double at_s = 0;    ///< of the plant; at once when that is over
+    double from = 0;    ///< where `over_s` is not 0: value at the beginning of the straight way to `value`
+    double over_s = 0;  ///< how long that takes
   };
   enum class Outcome : std::uint8_t { unknown, waiting, done, refused };
 
   /// By any thread: a ticket, 0 when there was no room (counted).
-  [[nodiscard]] std::uint64_t post(AskId what, double value) noexcept;
+  [[nodiscard]] std::uint64_t post(const Asked& asked) noexcept;
   /// What became of a ticket; unknown behind the next `room` tickets.
   [[nodiscard]] Outcome outcome(std::uint64_t ticket) const noexcept;
   /// By the reader alone: `act(asked)` tells whether it was done. At most `most` of them.

@@ -24,6 +24,15 @@ struct Fault {
   double arc_time_constant_s = 0.3e-3;
 };
 
+/// A place where any fault may be struck while a run goes: poles from each phase to a star point, and one from
+/// there to ground, that close and open one by one ("NAME.a", "NAME.g"), each with a resistance that can be set
+/// ("NAME.a.resistance"). Of programs, not of files.
+struct FaultPlace {
+  std::string name;
+  std::string on;
+  double at = unset;  ///< as of a Fault
+};
+
 inline const Table& table(const Fault*) {
   static const Table built =
       TableOf<Fault>("fault", "a fault on a bus, part-way along a line or cable, or inside a transformer")

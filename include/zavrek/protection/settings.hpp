@@ -6,6 +6,8 @@
 // or, not and parentheses.
 #pragma once
 
+#include <array>
+#include <complex>
 #include <limits>
 #include <string>
 #include <utility>
@@ -421,6 +423,13 @@ struct RelaySettings {
   return {network::is_set(zone.residual_factor) ? zone.residual_factor : relay.residual_factor,
           network::is_set(zone.residual_angle_rad) ? zone.residual_angle_rad : relay.residual_angle_rad};
 }
+/// Corners of a zone in the impedance plane, of loops between phases or to earth, in ohms of the settings;
+/// the last is the first.
+[[nodiscard]] std::vector<std::complex<double>> outline(const Zone& zone, bool earth);
+/// By which phasors of a place, in amperes of the settings, become those that a differential adds up: turned
+/// by its hour, without zero sequence where it is earthed, of the rated current.
+using Matching = std::array<std::array<double, 3>, 3>;
+[[nodiscard]] Matching matching_of(const Differential& settings, std::size_t place, double current_scale);
 const Table& table(const RelaySettings*);
 
 /// What it sends: "start", "trip", then its own outputs.

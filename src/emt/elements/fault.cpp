@@ -5,7 +5,8 @@
 //   otherwise             one pole per phase to a star point; with ground the poles are solid and R lies
 //                         between star and ground, without ground each pole has R.
 // With an arc, its conductance (arc.hpp) stands in series with the pole of one or two phases, or with each
-// phase's. On d.c. poles it clears when its time is over, whatever flows. A fault that evolves is two or more
+// phase's. A place of any fault has solid poles from each phase to a star point, and one from there to
+// ground. On d.c. poles it clears when its time is over, whatever flows. A fault that evolves is two or more
 // of these at one place, each with its own instants.
 #include "emt/elements/fault.hpp"
 
@@ -170,10 +171,36 @@ void assemble(const network::Fault& fault, Assembly& assembly) {
   assembly.operable(std::move(operable));
 }
 
+/// A pole that is operated by itself: its letter behind the name of the place.
+Terms assemble_pole(const std::string& name, NodeId p, NodeId q, Assembly& assembly) {
+  const int index = assembly.pole(
+      {.owner = name, .ends = {p, q}, .closed_S = 1 / solid_ohm, .open_S = 1 / open_ohm, .closed = false});
+  assembly.operable({.name = name, .poles = {index}, .resistive = {index}, .least_ohm = solid_ohm});
+  return {value_of(assembly.pole_parts[static_cast<std::size_t>(index)].current)};
+}
+
+void assemble(const network::FaultPlace& place, Assembly& assembly) {
+  network::Fault fault;
+  fault.name = place.name;
+  fault.on = place.on;
+  fault.at = place.at;
+  const Place here = place_of(fault, assembly);
+  const NodeId star = assembly.new_node(place.name + ".star");
+  std::vector<Terms> voltages, currents;
+  for (std::size_t k = 0; k < here.nodes.size(); ++k) {
+    voltages.push_back({voltage_of(here.nodes[k])});
+    currents.push_back(assemble_pole(place.name + "." + here.letters[k], here.nodes[k], star, assembly));
+  }
+  (void)assemble_pole(place.name + ".g", star, ground_node, assembly);
+  assembly.phase_signals(place.name + ".v", "V", voltages, here.letters);
+  assembly.phase_signals(place.name + ".i", "A", currents, here.letters);
+}
+
 }  // namespace
 
 void assemble_faults(Assembly& assembly) {
   for (const network::Fault& fault : assembly.network().faults) assemble(fault, assembly);
+  for (const network::FaultPlace& place : assembly.network().places) assemble(place, assembly);
 }
 
 }  // namespace zavrek::emt::internal

@@ -29,11 +29,16 @@ bool Core::request(int operable, bool close, double at_s) noexcept {
   return true;
 }
 
+bool Core::has_resistance(int operable) const noexcept {
+  const std::vector<int>& resistive = controls.operables[static_cast<std::size_t>(operable)].resistive;
+  return !resistive.empty() && std::none_of(resistive.begin(), resistive.end(), [&](int k) {
+    return poles[static_cast<std::size_t>(k)].in_condensed;
+  });
+}
+
 bool Core::set_resistance(int operable, double ohm) noexcept {
+  if (!has_resistance(operable)) return false;
   const Operable& what = controls.operables[static_cast<std::size_t>(operable)];
-  const auto condensed = [&](int k) { return poles[static_cast<std::size_t>(k)].in_condensed; };
-  if (what.resistive.empty() || std::any_of(what.resistive.begin(), what.resistive.end(), condensed))
-    return false;
   keep_to_poles();
   forget_ahead();
   for (const int index : what.resistive) {

@@ -91,6 +91,7 @@ class Core {
   // --- what is done to it ---------------------------------------------------------------------
   bool request(int operable, bool close, double at_s) noexcept;
   bool set_resistance(int operable, double ohm) noexcept;
+  [[nodiscard]] bool has_resistance(int operable) const noexcept;
   void turn(int knob, double value) noexcept;
   bool fire(int gate, bool on, double at_s) noexcept;
   void fail(int gate, Failure how, double late_s) noexcept;
