@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <array>
-#include <map>
 #include <memory>
 
 #include <archive.h>
@@ -191,7 +190,7 @@ std::string pack(const fs::path& case_folder, BundleHead* head) {
   return out;
 }
 
-BundleHead unpack(std::string_view bundle, const fs::path& into) {
+Unpacked read_bundle(std::string_view bundle) {
   if (bundle.size() > most_bundle_bytes) reject("larger than 64 MiB");
   std::map<std::string, std::string> files = read_all(bundle);
   const auto found = files.find(contents_name);
@@ -218,14 +217,19 @@ BundleHead unpack(std::string_view bundle, const fs::path& into) {
   head.files = files.size();
   if (!stays_inside(head.folder) || !stays_inside(head.name) || head.name.find('/') != std::string::npos)
     reject("its folder leads out of it");
+  return {std::move(head), std::move(files)};
+}
+
+BundleHead unpack(std::string_view bundle, const fs::path& into) {
+  const Unpacked read = read_bundle(bundle);
   if (fs::exists(into)) throw Error(into.string() + " is there already");
   Begun begun{into};
-  for (const auto& [name, content] : files) {
+  for (const auto& [name, content] : read.files) {
     fs::create_directories((into / name).parent_path());
     record::write_file(into / name, content);
   }
   begun.done = true;
-  return head;
+  return read.head;
 }
 
 std::string zipped(const std::vector<std::pair<std::string, std::string>>& files) {

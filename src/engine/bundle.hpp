@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <map>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -21,8 +22,14 @@ struct BundleHead {
 /// Throws Error for a folder that is no case, a link, or more than a bundle holds.
 [[nodiscard]] std::string pack(const std::filesystem::path& case_folder, BundleHead* head = nullptr);
 
-/// Writes its files below `into`, which must not be there yet. Nothing leaves it: names with "..", absolute
-/// ones, links and everything but plain files are refused, and nothing of a refused bundle stays. Throws
+/// Its files by name, each as its sum says. Names with "..", absolute ones, links and everything but plain
+/// files are refused, as is more than a bundle holds. Throws Error.
+struct Unpacked {
+  BundleHead head;
+  std::map<std::string, std::string> files;
+};
+[[nodiscard]] Unpacked read_bundle(std::string_view bundle);
+/// Writes them below `into`, which must not be there yet; nothing of a refused bundle is written. Throws
 /// Error.
 BundleHead unpack(std::string_view bundle, const std::filesystem::path& into);
 

@@ -110,8 +110,8 @@ class Session {
   [[nodiscard]] bool diary(std::vector<Act>& acts) const;
   [[nodiscard]] std::optional<LiveTiming> live_timing() const;
   [[nodiscard]] std::shared_ptr<const Ended> ended() const;
-  /// A part of the latest seconds, as far as they are kept, with what changed in it; its time begins at 0. Throws
-  /// Error when there is none.
+  /// A part of the latest seconds, as far as they are kept, with what changed in it; its time begins at 0.
+  /// Throws Error when there is none.
   [[nodiscard]] record::Record capture(double from_s, double until_s, double trigger_s) const;
 
  private:

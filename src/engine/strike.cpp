@@ -107,9 +107,12 @@ double instant_of_angle(const Traces& traces, const std::string& place, const st
   const double drift =
       std::abs(before) > 0.05 * peak ? std::arg(now / before) / two_pi : 0;  // cycles in a cycle
   const double actual_Hz = frequency_Hz * (1 + drift);
-  const double at_s = static_cast<double>(first + static_cast<std::int64_t>(last)) / traces.rate_Hz;
+  // Of another frequency than the nominal one, the angle is right in the middle of its cycle of samples.
+  const double half = 0.5 * static_cast<double>(cycle - 1);
+  const double at_s = (static_cast<double>(first + static_cast<std::int64_t>(last)) - half) / traces.rate_Hz;
+  const double middle_rad = std::arg(now) - two_pi * half / static_cast<double>(cycle);
   // From the rising zero: a cosine stands a quarter of a cycle behind it.
-  const double ahead = (angle_rad - std::arg(now) - std::numbers::pi / 2) / two_pi;
+  const double ahead = (angle_rad - middle_rad - std::numbers::pi / 2) / two_pi;
   const double cycles = ahead + std::ceil((soonest_s - at_s) * actual_Hz - ahead);
   return at_s + cycles / actual_Hz;
 }

@@ -45,7 +45,9 @@ class Work {
   Store& store_;
   std::shared_ptr<Session> session_;
   mutable std::mutex mutex_;  // of what follows
-  nlohmann::json status_{{"state", "idle"}, {"kind", ""}, {"case", nullptr}, {"done", 0}, {"of", 0}, {"results", nlohmann::json::array()}, {"result", nullptr}, {"failure", ""}};
+  nlohmann::json status_{{"state", "idle"},   {"kind", ""},   {"case", nullptr},
+                         {"done", 0},         {"of", 0},      {"results", nlohmann::json::array()},
+                         {"result", nullptr}, {"failure", ""}};
   std::atomic<bool> stop_ = false;
   std::jthread thread_;
 };

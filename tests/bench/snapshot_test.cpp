@@ -83,7 +83,7 @@ TEST(Snapshot, DoesNotWaitForAReaderThatSleeps) {
 
 TEST(AskQueue, HandsOverInOrderAndTellsWhatBecameOfEach) {
   AskQueue queue;
-  const std::uint64_t first = queue.post({{1}, static_cast<double>(10)}), second = queue.post({2}, 20);
+  const std::uint64_t first = queue.post({{1}, 10}), second = queue.post({{2}, 20});
   EXPECT_EQ(queue.outcome(first), AskQueue::Outcome::waiting);
   std::vector<double> seen;
   queue.serve(10, [&](const AskQueue::Asked& asked) {
@@ -99,12 +99,12 @@ TEST(AskQueue, HandsOverInOrderAndTellsWhatBecameOfEach) {
 
 TEST(AskQueue, RefusesWhatItHasNoRoomFor) {
   AskQueue queue;
-  for (std::size_t k = 0; k < AskQueue::room; ++k) EXPECT_NE(queue.post({{k}, static_cast<double>(0)}), 0U);
-  EXPECT_EQ(queue.post({{0}, static_cast<double>(0)}), 0U);
+  for (std::size_t k = 0; k < AskQueue::room; ++k) EXPECT_NE(queue.post({{k}, 0}), 0U);
+  EXPECT_EQ(queue.post({{0}, 0}), 0U);
   EXPECT_EQ(queue.lost(), 1);
   int served = 0;
   queue.serve(1, [&](const AskQueue::Asked&) { return ++served > 0; });
-  EXPECT_NE(queue.post({{0}, static_cast<double>(0)}), 0U) << "there is room again";
+  EXPECT_NE(queue.post({{0}, 0}), 0U) << "there is room again";
 }
 
 TEST(AskQueue, LosesNothingBetweenThreads) {

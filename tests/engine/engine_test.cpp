@@ -22,12 +22,13 @@ TEST(Calls, AreFoundByMethodAndPath) {
   const internal::Call* start = Calls::find("POST", "/api/v1/cases/bay/start", parts, other);
   ASSERT_NE(start, nullptr);
   EXPECT_EQ(parts.at("case"), "bay");
-  EXPECT_TRUE(start->acts);
+  EXPECT_TRUE(start->acts());
   EXPECT_EQ(Calls::find("GET", "/api/v1/cases/bay/start", parts, other), nullptr);
   EXPECT_TRUE(other);
   EXPECT_EQ(Calls::find("GET", "/api/v2/engine", parts, other), nullptr);
   EXPECT_FALSE(other);
-  for (const internal::Call& call : Calls::table()) EXPECT_EQ(call.acts, call.method == "POST") << call.path;
+  for (const internal::Call& call : Calls::table())
+    EXPECT_EQ(call.answer == nullptr, call.path == "/api/v1/run/stream") << call.path;
 }
 
 std::string refused_field(const internal::Call& call, const json& fields) {
@@ -67,35 +68,39 @@ TEST(Session, RunsIsAskedAndRunsAgain) {
   bench::RunOptions how;
   internal::Session session("bay", casefile::read_case(std::filesystem::path(ZAVREK_DEMO) / "bay"), how);
   EXPECT_EQ(session.status().state, "stopped");
-  EXPECT_EQ(session.ask(0, 1), internal::Outcome::not_running);
+  EXPECT_EQ(session.ask({0, 1}), internal::Outcome::not_running);
   EXPECT_FALSE(session.values());
   for (int run = 0; run < 2; ++run) {
-    session.start(3, true, "plant");
+    session.start({.duration_s = 3, .free = true, .place = "plant"});
     while (session.status().state != "ended") std::this_thread::sleep_for(std::chrono::milliseconds(2));
     EXPECT_EQ(session.status().failure, "");
     EXPECT_NEAR(session.status().time_s, 3, 1e-6);
-    const auto record = session.record();
-    ASSERT_TRUE(record);
-    EXPECT_NEAR(record->time_s.back(), 3, 1e-3);
+    const auto ended = session.ended();
+    ASSERT_TRUE(ended);
+    EXPECT_NEAR(ended->record.time_s.back(), 3, 1e-3);
     std::int64_t next = 0;
     const auto events = session.events(0, next);
     EXPECT_GE(events.size(), 2U);
     EXPECT_EQ(next, static_cast<std::int64_t>(events.size()));
     EXPECT_GT(session.traces()->rows.written(), 11'900);
   }
-  session.start(0, true, "plant");
-  EXPECT_THROW(session.start(1, true, "plant"), Error);
+  session.start({.free = true, .place = "plant"});
+  EXPECT_THROW(session.start({.duration_s = 1}), Error);
   while (session.status().state != "running") std::this_thread::sleep_for(std::chrono::milliseconds(2));
-  const auto& asks = session.askables();
+  const auto known = session.known();
+  const auto& asks = known->askables;
   const auto open =
       std::find_if(asks.begin(), asks.end(), [](const auto& one) { return one.name == "bench.order_open"; });
   ASSERT_NE(open, asks.end());
-  EXPECT_EQ(session.ask(static_cast<std::size_t>(open - asks.begin()), 1, 5), internal::Outcome::done);
+  EXPECT_EQ(session.ask({static_cast<std::size_t>(open - asks.begin()), 1}, 5), internal::Outcome::done);
+  bool opened = false;
+  const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(20);
+  while (!opened && std::chrono::steady_clock::now() < until) {
+    std::int64_t next = 0;
+    for (const internal::Happened& one : session.events(0, next)) opened = opened || one.text == "Q1 open";
+  }
   session.stop();
   EXPECT_EQ(session.status().state, "ended");
-  std::int64_t next = 0;
-  bool opened = false;
-  for (const internal::Happened& one : session.events(0, next)) opened = opened || one.text == "Q1 open";
   EXPECT_TRUE(opened);
 }
 

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "control/formula.hpp"
+#include "engine/bundle.hpp"
 #include "zavrek/bench/substation.hpp"
 #include "zavrek/bench/wiring.hpp"
 #include "zavrek/casefile.hpp"
@@ -191,6 +192,17 @@ void quantity(Input input) {
   });
 }
 
+/// No name leads out, whatever else is wrong.
+void bundle(Input input) {
+  may_refuse([&] {
+    for (const auto& [name, content] : engine::internal::read_bundle(text_of(input)).files) {
+      require(name.front() != '/' && ("/" + name + "/").find("/../") == std::string::npos,
+              "a name stays inside");
+      require(content.size() <= engine::internal::most_unpacked_bytes, "a file has its bound");
+    }
+  });
+}
+
 void formula(Input input) {
   may_refuse([&] { (void)control::Formula(std::string(text_of(input))); });
 }
@@ -216,6 +228,7 @@ std::span<const Target> targets() {
       Target{"wiring", wiring_list},
       Target{"quantity", quantity},
       Target{"formula", formula},
+      Target{"bundle", bundle},
   };
   return all;
 }
