@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "zavrek/error.hpp"
+#include "zavrek/network/field.hpp"
 
 namespace zavrek::engine {
 
@@ -44,6 +45,11 @@ class Engine {
 
 /// The calls of the interface as an OpenAPI 3 description (JSON text), from the table that makes its routes.
 [[nodiscard]] std::string openapi();
+
+/// The same for people: a line for each call, and one for each of its fields.
+[[nodiscard]] std::string calls_manual();
+/// Field tables of page.toml.
+[[nodiscard]] std::vector<const network::Table*> page_tables();
 
 /// The case of a folder in one file, and its SHA-256 over names and contents of all its files.
 struct Bundle {

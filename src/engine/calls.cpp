@@ -125,6 +125,18 @@ Reply Calls::answer(House& house, const Call& call, const Asked& asked) { return
 
 }  // namespace internal
 
+std::string calls_manual() {
+  std::string text;
+  for (const internal::Call& call : internal::Calls::table()) {
+    text += fmt::format("{:<5}{}\n  {}\n", call.method, call.path, call.says);
+    for (const internal::Call::Field& field : call.fields)
+      text += fmt::format("    {:<12}{}{}; {}\n", field.name,
+                          field.type == "value" ? "number or text" : field.type,
+                          field.required ? ", required" : "", field.says);
+  }
+  return text;
+}
+
 std::string openapi() {
   using nlohmann::json;
   json paths = json::object();

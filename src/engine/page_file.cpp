@@ -5,9 +5,11 @@
 #include <fmt/format.h>
 
 #include "casefile/reader.hpp"
+#include "zavrek/engine.hpp"
 #include "zavrek/record.hpp"
 
-namespace zavrek::engine::internal {
+namespace zavrek::engine {
+namespace internal {
 namespace {
 
 using network::Need;
@@ -172,8 +174,11 @@ json read_page_file(const std::filesystem::path& folder, const trial::Case& all,
   return PageReader(file, all, known).run();
 }
 
+}  // namespace internal
+
 std::vector<const network::Table*> page_tables() {
+  using namespace internal;
   return {&head_table(), &curves_table(), &gauge_table(), &trend_table(), &states_table(), &place_table()};
 }
 
-}  // namespace zavrek::engine::internal
+}  // namespace zavrek::engine

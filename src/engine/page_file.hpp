@@ -14,7 +14,4 @@ namespace zavrek::engine::internal {
 [[nodiscard]] nlohmann::json read_page_file(const std::filesystem::path& folder, const trial::Case& all,
                                             const Session::Known& known);
 
-/// Field tables of its kinds, for the printed manual.
-[[nodiscard]] std::vector<const network::Table*> page_tables();
-
 }  // namespace zavrek::engine::internal

@@ -5,6 +5,9 @@
 #include <memory>
 #include <thread>
 
+#include <malloc.h>
+#include <pthread.h>
+
 #include <fmt/format.h>
 #include <httplib.h>
 
@@ -31,6 +34,8 @@ constexpr std::size_t most_text = 64U << 10U, most_target = 8U << 10U;
 constexpr int most_threads = 48;  // requests and streams at a time
 constexpr int most_streams = 40;
 constexpr int patience_s = 5;
+constexpr std::size_t stack_bytes = 1U << 20U;  // of each thread: a paced run locks them all in memory
+constexpr int most_arenas = 4;                  // of the allocator, for the same reason
 constexpr double stream_every_s = 0.1;
 constexpr int pixels_of_stream = 100;  // in each of its pieces
 
@@ -80,6 +85,12 @@ void check(const EngineOptions& options) {
 class Engine::Served {
  public:
   explicit Served(const EngineOptions& options) : options_((check(options), options)), house_(options) {
+    mallopt(M_ARENA_MAX, most_arenas);
+    pthread_attr_t attributes;
+    pthread_attr_init(&attributes);
+    pthread_attr_setstacksize(&attributes, stack_bytes);
+    pthread_setattr_default_np(&attributes);
+    pthread_attr_destroy(&attributes);
     if (options_.certificate.empty())
       server_ = std::make_unique<httplib::Server>();
     else

@@ -19,10 +19,10 @@ constexpr double kept_s = 10;                    // of the record of one without
 constexpr double most_kept_s = 60;
 
 /// What the bench records, its transformers, and voltages and currents besides, up to a bound.
-std::vector<std::string> shown_signals(const trial::Case& all, const emt::Plant& plant,
+std::vector<std::string> shown_signals(const trial::Case& all, bench::Run& run,
                                        const std::vector<network::FaultPlace>& places) {
+  const emt::Plant& plant = *run.plant();
   std::vector<std::string> names = all.bench.record;
-  const std::vector<std::string> known = plant.signal_names();
   for (const bench::Stream* stream : all.bench.all<bench::Stream>()) {
     for (const auto& [stem, quantity] : {std::pair{stream->vt, ".v"}, std::pair{stream->ct, ".i"}}) {
       for (const char phase : {'a', 'b', 'c'}) {
@@ -34,11 +34,14 @@ std::vector<std::string> shown_signals(const trial::Case& all, const emt::Plant&
     for (const char* what : {".va", ".vb", ".vc", ".ia", ".ib", ".ic"}) names.push_back(place.name + what);
   }
   for (const network::Bus& bus : all.network.buses) names.push_back(bus.name + ".va");
+  if (run.controller()) {
+    for (const std::string& name : run.controller()->outputs()) names.push_back(name);
+  }
   for (const std::string& name : emt::voltages_and_currents(plant)) names.push_back(name);
   std::vector<std::string> shown;
   for (const std::string& name : names) {
-    const bool there = std::find(known.begin(), known.end(), name) != known.end();
-    if (there && std::find(shown.begin(), shown.end(), name) == shown.end() && shown.size() < most_signals)
+    if (run.exchange().knows_value(name) && std::find(shown.begin(), shown.end(), name) == shown.end() &&
+        shown.size() < most_signals)
       shown.push_back(name);
   }
   return shown;
@@ -122,7 +125,7 @@ void Session::make_ready(std::vector<network::FaultPlace> places) {
   made->compiled_s = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count();
   const emt::Plant& plant = *run.plant();
   bench::Exchange& exchange = run.exchange();
-  made->signals = shown_signals(all_, plant, places);
+  made->signals = shown_signals(all_, run, places);
   for (const std::string& signal : made->signals) {
     made->units.push_back(exchange.unit_of(exchange.value_of(signal)));
     const bench::internal::Ratio ratio = bench::internal::ratio_of(exchange, signal);

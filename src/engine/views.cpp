@@ -19,7 +19,7 @@ using Phasor = std::complex<double>;
 
 constexpr double full_turn = 2 * std::numbers::pi;
 constexpr int most_harmonic = 25;
-constexpr double least_loop_A = 1e-3;  // below it has no impedance
+constexpr double least_loop_A = 0.5;  // below it has no impedance
 
 /// The latest rows of some signals.
 struct Latest {

@@ -3,6 +3,7 @@
 
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
+#include "zavrek/engine.hpp"
 
 namespace zavrek::tool {
 namespace {
@@ -24,7 +25,14 @@ std::string manual_of(const network::Table& table) {
 int describe(const std::string& kind) {
   std::vector<std::string> known;
   bool found = false;
-  for (const network::Table* table : casefile::all_tables()) {
+  constexpr const char* calls = "engine";
+  if (kind == calls) {
+    fmt::print("{}", engine::calls_manual());
+    return done;
+  }
+  std::vector<const network::Table*> tables = casefile::all_tables();
+  for (const network::Table* table : engine::page_tables()) tables.push_back(table);
+  for (const network::Table* table : tables) {
     if (kind.empty()) fmt::print("  {:<26}{}\n", table->kind, table->doc);
     if (table->kind == kind) {
       fmt::print("{}", manual_of(*table));
@@ -32,6 +40,8 @@ int describe(const std::string& kind) {
     }
     known.push_back(table->kind);
   }
+  if (kind.empty()) fmt::print("  {:<26}the calls of an engine's interface\n", calls);
+  known.emplace_back(calls);
   if (!kind.empty() && !found) throw Error("nothing is called \"" + kind + "\"" + suggestion(kind, known));
   return done;
 }

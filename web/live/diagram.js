@@ -51,11 +51,14 @@ const kind_of = (element) => symbols[element.kind] ? element.kind
   : /machine/.test(element.kind) ? "synchronous_machine" : /bridge|converter|inverter|submodule/.test(element.kind) ? "bridge" : "other";
 
 const width = 118, bus_height = 18, symbol_height = 40;
+const small = 400;       // buses: up to there both ways to grow are tried, and the one that fits better is taken
+const readable = 0.22;   // pixels for a unit: below it texts and symbols are left out
+const around = 160;      // of what is in sight: more is not drawn
 
 /// Where everything stands.
-function lay(diagram) {
+function lay(diagram, rankdir = "TB") {
   const graph = new dagre.graphlib.Graph({ multigraph: true });
-  graph.setGraph({ rankdir: "TB", nodesep: 18, ranksep: 14, ranker: diagram.buses.length > 300 ? "longest-path" : "network-simplex" });
+  graph.setGraph({ rankdir, nodesep: 18, ranksep: rankdir === "TB" ? 14 : 30, ranker: diagram.buses.length > 300 ? "longest-path" : "network-simplex" });
   graph.setDefaultEdgeLabel(() => ({}));
   for (const bus of diagram.buses) graph.setNode("bus:" + bus.name, { width, height: bus_height });
   const drawn = diagram.elements.filter((e) => !passed_over.has(e.kind) && e.ends.length);
@@ -66,6 +69,7 @@ function lay(diagram) {
       ? graph.setEdge("bus:" + bus, id) : graph.setEdge(id, "bus:" + bus));
   }
   dagre.layout(graph);
+  const size = graph.graph();
   const places = new Map(graph.nodes().map((id) => [id, { x: graph.node(id).x, y: graph.node(id).y }]));
   const at = diagram.at || {};
   const placed = Object.keys(at);
@@ -84,7 +88,16 @@ function lay(diagram) {
       }
     }
   }
-  return { places, drawn };
+  return { places, drawn, size };
+}
+
+/// From above or from the left, whichever is larger in the box.
+function best(diagram, box) {
+  const fit = ({ size }) => Math.min(box.width / size.width, box.height / size.height);
+  const down = lay(diagram);
+  if (Object.keys(diagram.at || {}).length || (diagram.buses.length > small && down.size.height > down.size.width)) return down;
+  const across = lay(diagram, "LR");
+  return fit(across) > 1.1 * fit(down) ? across : down;
 }
 
 export class Diagram extends Component {
@@ -101,9 +114,10 @@ export class Diagram extends Component {
     const key = state.name + diagram.buses.length + diagram.elements.length;
     if (this.key === key) return this.live();
     this.key = key;
-    const { places, drawn } = lay(diagram);
+    const { places, drawn } = best(diagram, { width: this.drawing.clientWidth || 380, height: this.drawing.clientHeight || 650 });
     this.parts = [];
-    const wires = make("g", { class: "wires" }), things = make("g", {});
+    const wires = [], things = make("g", {});
+    this.items = [];
     const bus_places = new Map();
     for (const bus of diagram.buses) bus_places.set(bus.name, places.get("bus:" + bus.name));
     for (const element of drawn) {
@@ -112,7 +126,7 @@ export class Diagram extends Component {
         const bus = bus_places.get(name);
         const x = Math.max(bus.x - width / 2 + 6, Math.min(bus.x + width / 2 - 6, at.x));
         const above = bus.y < at.y;
-        wires.append(path(`M${x} ${bus.y}V${(bus.y + at.y + (above ? -12 : 12)) / 2}H${at.x}V${at.y + (above ? -12 : 12)}`));
+        wires.push(`M${x} ${bus.y}V${(bus.y + at.y + (above ? -12 : 12)) / 2}H${at.x}V${at.y + (above ? -12 : 12)}`);
       });
       const box = make("g", { transform: `translate(${at.x} ${at.y})`, class: "element " + element.kind });
       const drawing = make("g", { class: "symbol" });
@@ -136,6 +150,7 @@ export class Diagram extends Component {
       }
       drawing.append(...symbols[kind_of(element)](true));
       things.append(box);
+      this.items.push({ node: box, at, seen: true });
       this.parts.push(part);
     }
     this.buses = diagram.buses.map((bus) => {
@@ -150,14 +165,21 @@ export class Diagram extends Component {
       box.addEventListener("click", choose);
       box.addEventListener("keydown", (e) => { if (e.key === "Enter") choose(); });
       things.append(box);
+      this.items.push({ node: box, at, seen: true });
       return { bus, box, value, struck };
     });
     const all = [...places.values()];
     this.extent = { x: Math.min(...all.map((p) => p.x)) - 80, y: Math.min(...all.map((p) => p.y)) - 30 };
     this.extent.w = Math.max(...all.map((p) => p.x)) + 90 - this.extent.x;
     this.extent.h = Math.max(...all.map((p) => p.y)) + 40 - this.extent.y;
-    this.drawing.replaceChildren(wires, things);
+    this.drawing.replaceChildren(make("g", { class: "wires" }, path(wires.join(""))), things);
     this.whole();
+    // Of a district that is unreadable as a whole, its beginning.
+    const first = bus_places.get(diagram.buses[0].name);
+    if (this.scale() < readable && first) {
+      this.view = { x: first.x - 300, y: first.y - 300, w: 600, h: 600 };
+      this.show();
+    }
     this.live();
   }
 
@@ -169,7 +191,18 @@ export class Diagram extends Component {
 
   // --- looking around: wheel, drag, keys ---
   whole() { this.view = { ...this.extent }; this.show(); }
-  show() { this.drawing.setAttribute("viewBox", `${this.view.x} ${this.view.y} ${this.view.w} ${this.view.h}`); }
+  scale() { return Math.min((this.drawing.clientWidth || 380) / this.view.w, (this.drawing.clientHeight || 600) / this.view.h); }
+  show() {
+    const { x, y, w, h } = this.view;
+    this.drawing.setAttribute("viewBox", `${x} ${y} ${w} ${h}`);
+    this.drawing.classList.toggle("far", this.scale() < readable);
+    // More than the box is in sight along its longer side.
+    const more = Math.max(w, h);
+    for (const item of this.items) {
+      const seen = item.at.x > x - around - more / 2 && item.at.x < x + w + around + more / 2 && item.at.y > y - around && item.at.y < y + h + more + around;
+      if (seen !== item.seen) { item.seen = seen; item.node.style.display = seen ? "" : "none"; }
+    }
+  }
   zoom(factor, at) {
     const v = this.view, x = at ? at.x : v.x + v.w / 2, y = at ? at.y : v.y + v.h / 2;
     this.view = { x: x + (v.x - x) * factor, y: y + (v.y - y) * factor, w: v.w * factor, h: v.h * factor };
@@ -214,6 +247,7 @@ export class Diagram extends Component {
         if (going && closed && /earth/.test(element.kind)) element.ends.forEach((bus) => earthed.add(bus));
       }
       const value = rms(element.shows);
+      if (!part.box.style || part.box.style.display === "none") continue;
       const says = value === null ? "" : value < 1e-3 ? "0 A" : shown(value, "A", 3);
       if (part.value.textContent !== says) part.value.textContent = says;
     }
@@ -239,7 +273,7 @@ export class Diagram extends Component {
   render() {
     return html`<section class="panel diagram" aria-label="one-line diagram">
       <svg ref=${(n) => { this.drawing = n; if (n) n.addEventListener("wheel", this.wheel, { passive: false }); }} onPointerDown=${this.grab} preserveAspectRatio="xMidYMin meet"></svg>
-      <div class="zoom"><button aria-label="nearer" onClick=${() => this.zoom(1 / 1.3)}>+</button><button aria-label="farther" onClick=${() => this.zoom(1.3)}>-</button><button aria-label="all of it" onClick=${() => this.whole()}>all</button></div>
+      <div class="zoom"><button aria-label="nearer" onClick=${() => this.zoom(1 / 1.3)}>+</button><button aria-label="farther" onClick=${() => this.zoom(1.3)}>-</button><button aria-label="all of it" onClick=${() => this.whole()}>all</button><button aria-label="larger or smaller beside the scopes" onClick=${() => { this.drawing.closest("main").classList.toggle("large"); this.key = ""; this.build(); }}>wide</button></div>
     </section>`;
   }
 }

@@ -51,6 +51,8 @@ export function shown(value, unit, digits = 4) {
 }
 
 /// Told apart by those who see colours otherwise too: by brightness, and by the dash.
-export const colours = ["#0072b2", "#d55e00", "#009e73", "#cc79a7", "#e69f00", "#56b4e9", "#7f7f7f", "#8c6d31"];
+export const colours = matchMedia("(prefers-color-scheme: dark)").matches
+  ? ["#4aa3df", "#ff8c42", "#3cc49a", "#e79bc6", "#f0c040", "#8fd3f5", "#b5b5b5", "#c9a26b"]
+  : ["#0072b2", "#d55e00", "#009e73", "#cc79a7", "#e69f00", "#56b4e9", "#7f7f7f", "#8c6d31"];
 export const dashes = [[], [], [], [6, 3], [6, 3], [6, 3], [2, 3], [2, 3]];
 export const runs = () => state.run.case === state.name && (state.run.state === "running" || state.run.state === "starting");
