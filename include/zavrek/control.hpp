@@ -67,7 +67,9 @@ class Controller {
   /// Throws Error with the nearest name.
   [[nodiscard]] std::size_t parameter(std::string_view name) const;
   [[nodiscard]] const std::string& unit(std::size_t parameter) const;
-  [[nodiscard]] double value(std::size_t parameter) const noexcept { return *parameter_rows_[parameter].value; }
+  [[nodiscard]] double value(std::size_t parameter) const noexcept {
+    return *parameter_rows_[parameter].value;
+  }
   [[nodiscard]] std::pair<double, double> bounds(std::size_t parameter) const noexcept;
   /// Within the bounds of the field; holds from the next execution on.
   void set(std::size_t parameter, double value) noexcept;

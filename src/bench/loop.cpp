@@ -330,8 +330,8 @@ std::int64_t Run::Loop::begin_on_the_clock() {
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
   const std::int64_t second_ns = 1'000'000'000;
   const wire::Now now = exchange_.now();
-  // Instants of the clock k / common_Hz behind a full second, the first that leaves a step to get there; some of
-  // the plant's time may have passed as fast as it went.
+  // Instants of the clock k / common_Hz behind a full second, the first that leaves a step to get there; some
+  // of the plant's time may have passed as fast as it went.
   const std::int64_t soonest = now.utc_ns + 2 * step_ns - std::llround(exchange_.time_s() * 1e9);
   const std::int64_t of_second = soonest % second_ns;
   const long long k = (of_second * common_Hz + second_ns - 1) / second_ns;

@@ -277,7 +277,8 @@ std::vector<Phasor> outline(const Zone& zone, bool earth) {
   if (zone.direction == "none") {
     points = {top - aside, top + aside, -top + aside, -top - aside};
   } else {
-    // The right blinder meets the lower direction line; the left one meets the upper, or that meets the reactance first.
+    // The right blinder meets the lower direction line; the left one meets the upper, or that meets the
+    // reactance first.
     const double low = std::tan(-22 * pi / 180), high = std::tan(115 * pi / 180);
     const double right = aside / (1 - low / slope), left = -aside / (1 - high / slope);
     points = {{0, 0}, {right, low * right}, top + aside, top - aside, {left, high * left}};

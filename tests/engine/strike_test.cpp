@@ -4,7 +4,10 @@
 #include <cmath>
 #include <numbers>
 
+#include <unistd.h>
+
 #include "engine/bundle.hpp"
+#include "engine/page_file.hpp"
 #include "engine/strike.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/protection.hpp"
@@ -126,6 +129,42 @@ TEST(Outlines, HaveTheirCornersWhereTheLinesMeet) {
   for (const auto& p : protection::outline(zone, false))
     EXPECT_LE(p.imag(), top + 1e-9) << "nothing above the reactance";
   EXPECT_TRUE(on_direction(protection::outline(zone, false)[3]));
+}
+
+/// Panels by page.toml: in the order of the file, with all that is wrong told at once.
+TEST(PageFiles, AreReadAndHeldAgainstTheCase) {
+  const std::filesystem::path island = std::filesystem::path(ZAVREK_DEMO) / "island";
+  const internal::Session session("island", casefile::read_case(island), {});
+  const nlohmann::json page = internal::read_page_file(island, session.loaded(), *session.known());
+  ASSERT_GE(page["panels"].size(), 8U);
+  EXPECT_EQ(page["panels"][0]["name"], "frequency");
+  EXPECT_EQ(page["panels"][0]["high"], 50.5);
+  const std::filesystem::path folder =
+      std::filesystem::path(testing::TempDir()) / ("page" + std::to_string(getpid()));
+  std::filesystem::create_directories(folder);
+  EXPECT_TRUE(internal::read_page_file(folder, session.loaded(), *session.known())["panels"].empty());
+  record::write_file(folder / "page.toml", R"([gauge.a]
+signals = ["low.vx"]
+greatest = 1
+[trendy.b]
+signals = ["low.va"]
+[place.nowhere]
+x = 3
+y = 400
+[states.c]
+points = ["Q0", "Q99"]
+)");
+  std::string why;
+  try {
+    (void)internal::read_page_file(folder, session.loaded(), *session.known());
+  } catch (const Error& error) {
+    why = error.what();
+  }
+  for (const char* part : {"page.toml:1: gauge.a, signals: no signal \"low.vx\"",
+                           "no such kind of panel, did you mean \"trend\"", "no bus of this name",
+                           "place.nowhere, y", "no point \"Q99\""})
+    EXPECT_NE(why.find(part), std::string::npos) << part << " in\n" << why;
+  std::filesystem::remove_all(folder);
 }
 
 }  // namespace

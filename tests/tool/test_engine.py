@@ -164,6 +164,9 @@ for k in range(300):
     connection.close()
 ask(base, "/api/v1/engine")
 expect(engine.poll() is None, "it lives")
+told = subprocess.run([sys.executable, str(source / "tests/tool/fuzz_engine.py"), base, "1000"], capture_output=True, text=True, timeout=100)
+expect(told.returncode == 0, told.stdout + told.stderr)
+expect(json.loads(told.stdout)["with a reason"] > 500 and engine.poll() is None, told.stdout)
 end(engine)
 
 # Faults of any kind at any place, in a run that nobody outside lives by; going back; what was done as a trial.
@@ -260,10 +263,19 @@ until(lambda: ask(base, "/api/v1/run")["time_s"] > 0.2, "it begins")
 
 
 def children():
-    found = subprocess.run(["pgrep", "-P", str(engine.pid)], capture_output=True, text=True).stdout.split()
-    return [int(pid) for pid in found]
+    found = []
+    for stat in pathlib.Path("/proc").glob("[0-9]*/stat"):
+        try:
+            if int(stat.read_text().rsplit(")", 1)[1].split()[1]) == engine.pid:
+                found.append(int(stat.parent.name))
+        except OSError:  # it has ended meanwhile
+            pass
+    return found
 
 
+# Somebody outside lives by its clock: no going back, and no place that was not made ready.
+has(ask(base, "/api/v1/run/back", {"to": 0.1}, code=409)["error"]["text"], "lives by the clock")
+has(ask(base, "/api/v1/run/strike", {"on": "berth3"}, code=409)["error"]["text"], 'faults = ["berth3"]')
 relays = children()
 expect(len(relays) >= 1, "relays in processes of their own")
 engine.send_signal(signal.SIGKILL)

@@ -91,6 +91,21 @@ TEST(Judge, TakesChangesFromSamplesWhereARecordHasNoEvents) {
   }
 }
 
+/// A record that was cut out of a longer one begins later than at 0.
+TEST(Judge, TakesAPartOfARecordAsTheWhole) {
+  const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
+  const TrialResult whole = run_trial(all, all.trials[0], {.place = "plant", .free = true});
+  ASSERT_TRUE(whole.passed());
+  const TrialResult part =
+      judge_again(all, all.trials[0], record::part_of(whole.record, 0.061, whole.record.time_s.back()));
+  EXPECT_TRUE(part.passed());
+  ASSERT_EQ(part.verdicts.size(), whole.verdicts.size());
+  for (std::size_t k = 0; k < part.verdicts.size(); ++k) {
+    EXPECT_EQ(part.verdicts[k].expected, whole.verdicts[k].expected);
+    EXPECT_EQ(part.verdicts[k].measured, whole.verdicts[k].measured);
+  }
+}
+
 TEST(Judge, NamesAChannelThatARecordLacks) {
   const Case all = casefile::read_case(std::string(ZAVREK_DEMO) + "/veskar");
   record::Record record = run_trial(all, all.trials[0], {.place = "plant", .free = true}).record;

@@ -260,7 +260,7 @@ export class Diagram extends Component {
       const value = rms(one.bus.shows, one.bus.phases[0] === "p");
       const nominal = one.bus.nominal_V / (one.bus.phases.length === 3 && one.bus.phases[0] === "a" ? Math.sqrt(3) : 1);
       const dc = one.bus.phases[0] === "p";
-      const says = value === null ? "" : shown(dc || one.bus.phases.length < 3 ? value : value * Math.sqrt(3), "V", 4);
+      const says = value === null ? "" : value < 1e-4 * nominal ? "0 V" : shown(dc || one.bus.phases.length < 3 ? value : value * Math.sqrt(3), "V", 4);
       if (one.value.textContent !== says) one.value.textContent = says;
       one.box.classList.toggle("dead", value !== null && value < 0.05 * nominal);
       one.box.classList.toggle("low", value !== null && value >= 0.05 * nominal && value < 0.8 * nominal);

@@ -106,7 +106,7 @@ class Scope extends Component {
       this.plot = new uPlot({
         width: this.box.clientWidth, height: count > 2 ? 150 : 190, series, bands, axes, legend: { show: false }, pxAlign: 0,
         scales: { x: { time: false } }, cursor: { drag: { x: false, y: false }, points: { show: false } },
-        hooks: { draw: [(u) => this.marks(u)] },
+        hooks: { draw: [(u) => { this.marks(u); this.lanes(u); }] },
       }, [[]], this.box);
       this.plot.over.addEventListener("click", (e) => this.put(e));
     }
@@ -121,9 +121,8 @@ class Scope extends Component {
       });
       for (const c of old.curves) columns.push(nearest(c));
     }
-    this.plot.setData(columns);
     this.zero = zero;
-    this.lanes();
+    this.plot.setData(columns);
     if (this.state.a !== null) this.setState({});
   }
 
@@ -160,12 +159,12 @@ class Scope extends Component {
   }
 
   /// What is on and off below the curves, in the same time.
-  lanes() {
+  lanes(u) {
     const { scope } = this.props;
     const { data } = this;
     if (!this.strip || !data.time_s.length) return;
     const from = data.time_s[0], until = data.time_s[data.time_s.length - 1];
-    const u = this.plot, width = u.over.clientWidth || 1, left = u.over.offsetLeft;
+    const width = u.bbox.width / devicePixelRatio, left = u.bbox.left / devicePixelRatio;
     this.strip.replaceChildren(...scope.points.map((point) => {
       const same = (e) => e.point === point || e.point === point + ".closed";
       const changes = state.events.filter(same);
@@ -221,9 +220,9 @@ class Scope extends Component {
       </div>
       ${(open || scope.mode !== "roll") && html`<div class="row">
         <label>when <input list="triggers" size="12" value=${scope.trigger} onChange=${(e) => set({ trigger: e.target.value.trim() })} /></label>
-        <select aria-label="slope" value=${scope.slope} onChange=${(e) => set({ slope: e.target.value })}><option value="rising">rises (goes on)</option><option value="falling">falls (goes off)</option></select>
-        <label>through <input type="number" step="any" style="width:7em" value=${scope.level} onChange=${(e) => set({ level: Number(e.target.value) })} /></label>
-        <label>ahead <input type="range" min="0" max="1" step="0.05" value=${scope.pre} onInput=${(e) => set({ pre: Number(e.target.value) })} /></label>
+        <select aria-label="slope" value=${scope.slope} onChange=${(e) => set({ slope: e.target.value })}><option value="rising">rises, goes on</option><option value="falling">falls, goes off</option></select>
+        ${state.about.signals.some((s) => s.name === scope.trigger) && html`<label>through <input type="number" step="any" style="width:7em" value=${scope.level} onChange=${(e) => set({ level: Number(e.target.value) })} /></label>`}
+        <label>ahead <input type="range" style="width:80px" min="0" max="1" step="0.05" value=${scope.pre} onInput=${(e) => set({ pre: Number(e.target.value) })} /></label>
         ${open && html`<label><input type="checkbox" checked=${scope.before} onChange=${(e) => set({ before: e.target.checked })} /> the way before</label>
           <button onClick=${() => this.setState({ a: null, b: null })}>no cursors</button>
           ${count > 1 && html`<button onClick=${remove}>take the scope away</button>`}`}

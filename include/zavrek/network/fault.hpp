@@ -24,8 +24,9 @@ struct Fault {
   double arc_time_constant_s = 0.3e-3;
 };
 
-/// A place where any fault may be struck while a run goes: poles from each phase to a star point, and one from
-/// there to ground, that close and open one by one ("NAME.a", "NAME.g"), each with a resistance that can be set
+/// A place where any fault may be struck while a run goes: poles from each phase to a star point, and one
+/// from there to ground, that close and open one by one ("NAME.a", "NAME.g"), each with a resistance that can
+/// be set
 /// ("NAME.a.resistance"). Of programs, not of files.
 struct FaultPlace {
   std::string name;
