@@ -97,7 +97,7 @@ void Store::forget_case(const std::string& name) {
 
 std::string Store::begin_result() {
   const std::lock_guard lock(mutex_);
-  const std::string id = fmt::format("{:0{}}", next_++, id_length);
+  std::string id = fmt::format("{:0{}}", next_++, id_length);
   fs::create_directories(result_folder(id));
   return id;
 }

@@ -170,7 +170,7 @@ std::string in_a_path(const std::string& text) {
 
 std::string send_case(EngineClient& client, const std::filesystem::path& folder, const std::string& name) {
   const engine::Bundle bundle = engine::bundle_of(folder);
-  const std::string wanted = name.empty() ? bundle.name : name;
+  std::string wanted = name.empty() ? bundle.name : name;
   for (const json& one : client.call("/api/v1/engine")["cases"]) {
     if (one["name"] == wanted && one["sent"] == bundle.sha256) return wanted;
   }

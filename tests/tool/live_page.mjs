@@ -17,7 +17,7 @@ await page.locator(".diagram .bus").first().waitFor();
 await page.locator("#plant").check();
 await page.locator("#start").click();
 await state_says("running");
-await page.locator(".scope .u-wrap").first().waitFor({ timeout: 20000 });
+await page.locator(".scope .u-wrap").nth(1).waitFor({ timeout: 20000 });
 said.scopes = await page.locator(".scope .u-wrap").count();
 said.buses = await page.locator(".diagram .bus").count();
 

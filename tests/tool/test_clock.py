@@ -75,8 +75,17 @@ listening.bind(("lo", 0))
 listening.settimeout(0.5)
 
 
-def said(daemon):
-    """What a run says of its clock, and the smpSynch of its last samples."""
+def said(daemon, wanted):
+    """What a run says of its clock, and the smpSynch of its samples: a run that a busy computer holds back says 0 for a
+    while, and is tried again."""
+    for _ in range(4):
+        clock, synchronised = said_once(daemon)
+        if synchronised == {wanted}:
+            break
+    return clock, synchronised
+
+
+def said_once(daemon):
     text = (demo / "veskar" / "bench.toml").read_text()
     bench.write_text(f'clock_daemon = "{scratch}/{daemon}"\nclock_within = "1 ms"\n' + text)
     going = subprocess.Popen([tool, "run", str(case), "--for", "0.5 s"], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, cwd=scratch)
@@ -108,18 +117,18 @@ def settled(device, state, within_s=30):
     expect(False, f"{device} is not {state}: {answer}")
 
 
-clock, synchronised = said("vb")
+clock, synchronised = said("vb", 0)
 has(clock, "not synchronised", "no answer from the PTP daemon")
 expect(synchronised == {0}, f"smpSynch {synchronised} without a daemon")
 
 start(0, "va", "clockClass 6\npriority1 10\n")
 follower = start(1, "vb", "slaveOnly 1\n")
 settled("vb", "SLAVE")
-clock, synchronised = said("vb")
+clock, synchronised = said("vb", 2)
 has(clock, "synchronised to a global clock", "PTP master of class 6")
 expect(synchronised == {2}, f"smpSynch {synchronised} with a traceable master")
 # One that follows nobody is not synchronised.
-clock, synchronised = said("va")
+clock, synchronised = said("va", 0)
 has(clock, "not synchronised", "follows no master")
 expect(synchronised == {0}, f"smpSynch {synchronised} of a master")
 
@@ -130,7 +139,7 @@ for daemon in daemons:
 start(0, "va", "clockClass 248\npriority1 10\n")
 start(1, "vb", "slaveOnly 1\n")
 settled("vb", "SLAVE")
-clock, synchronised = said("vb")
+clock, synchronised = said("vb", 1)
 has(clock, " synchronised (", "PTP master of class 248")
 expect(synchronised == {1}, f"smpSynch {synchronised} with a free master")
 if "ZAVREK_KEEP_ANSWERS" in os.environ:  # for the corpus of the fuzzed decoder
