@@ -11,6 +11,7 @@
 #include <unistd.h>
 
 #include "bench/probe.hpp"
+#include "bench/quay.hpp"
 #include "zavrek/casefile.hpp"
 
 namespace zavrek::test {
@@ -191,6 +192,42 @@ TEST(Beside, SeesTheRunAndIsHeardByIt) {
   ASSERT_TRUE(beside.read(view));
   EXPECT_EQ(view.values[1], 0) << "Q1 is open";
   EXPECT_EQ(run.accounts().at(0).received, 1);
+}
+
+/// What is asked for an instant to come is done then; what goes little by little passes through all between,
+/// and who asks anew turns it.
+TEST(Beside, KeepsInstantsAndWays) {
+  bench::Setup setup = berth();
+  setup.bench.contacts = {"remote"};
+  setup.bench.ports.emplace_back(stream_of_quay("beside" + std::to_string(getpid()), 0x5009));
+  bench::Run run(setup, setup.network, {.place = "plant", .free = true});
+  const std::vector<std::string> asks{"Q1", "bench.remote", "M1.delay"};
+  auto made = std::make_unique<Beside>("page", std::vector<std::string>{"quay.va"},
+                                       std::vector<std::string>{"Q1", "bench.remote"}, asks);
+  Beside& beside = *made;
+  run.add(std::move(made));
+  auto probe = std::make_unique<Probe>();
+  double remote_at = -1;
+  probe->given = [&](Exchange& exchange) {
+    if (remote_at < 0 && exchange.on(exchange.point_of("bench.remote"))) remote_at = exchange.time_s();
+  };
+  run.add(std::move(probe));
+  ASSERT_EQ(run.start(), "");
+  (void)run.execute(0.01);
+  const std::uint64_t ticket = beside.post({.ask = 1, .value = 1, .at_s = 0.0423});
+  (void)run.execute(0.02);
+  EXPECT_EQ(beside.outcome(ticket), AskQueue::Outcome::done) << "it is noted";
+  EXPECT_LT(remote_at, 0) << "and not done yet";
+  (void)run.execute(0.03);
+  EXPECT_NEAR(remote_at, 0.0423, 2 * run.exchange().step_s());
+  // More than wait at a time are refused.
+  std::uint64_t last = 0;
+  for (std::size_t k = 0; k <= Beside::most_waiting; ++k) {
+    last = beside.post({.ask = 1, .value = 0, .at_s = 100});
+    if (k % 16 == 15) (void)run.execute(0.001);
+  }
+  (void)run.execute(0.001);
+  EXPECT_EQ(beside.outcome(last), AskQueue::Outcome::refused);
 }
 
 /// Nothing is allocated in the whole loop of a run, whatever belongs to it.
