@@ -422,6 +422,32 @@ has(run("serve", "--port", "0", "--store", scratch / f"store{len(begun) - 2}", c
 end(engine)
 has(run("target", "--at", base, "list", code=2), "no engine answers", "zavrek serve")
 
+# A programme, told as it goes and kept with its report; buses where page.toml puts them.
+swept = scratch / "swept"
+shutil.copytree(demo / "line", swept)
+(swept / "trials.toml").write_text("""
+[[sweep]]
+name = "near and far"
+prefault = "0.1 s"
+postfault = "0.02 s"
+fault = { on = "infeed", phases = "AG", lasts = "0.4 s" }
+vary = [ { field = "fault.at", values = ["10 %", "40 %", "60 %"] }, { field = "fault.resistance", values = ["0 ohm", "5 ohm"] } ]
+expect = [ { device = "DM", output = "trip", time = "from settings", value_tolerance = "5 %", tolerance = ["5 %", "35 ms"] } ]
+""")
+(swept / "page.toml").write_text("[place.moor]\nx = 10\ny = 20\n[place.shore]\nx = 80\ny = 20\n")
+engine, base = begin(swept)
+expect(ask(base, "/api/v1/cases/swept/diagram")["at"] == {"moor": [10, 20], "shore": [80, 20]}, "places")
+expect(ask(base, "/api/v1/cases/swept")["sweeps"] == ["near and far"], "its sweeps")
+ask(base, "/api/v1/cases/swept/test", {}, code=400)
+ask(base, "/api/v1/cases/swept/programme", {"place": "plant", "free": True})
+until(lambda: ask(base, "/api/v1/work")["state"] == "ended", "it ends", 60)
+work = ask(base, "/api/v1/work")
+expect(work["done"] == work["of"] == 6 and len(work["results"]) == 6 and work["failure"] == "", work)
+kept = ask(base, f"/api/v1/results/{work['result']}")
+expect(kept["kind"] == "programme" and kept["of"] == 6 and kept["passed"] == sum(r["passed"] for r in work["results"]), kept)
+has(ask(base, f"/api/v1/results/{work['result']}/files/report.html", raw=True).decode(), "near and far")
+end(engine)
+
 # Tokens: one looks, the other acts; the page asks for one.
 engine, base = begin(demo / "bay", "--viewer-token", "look", "--operator-token", "act")
 ask(base, "/api/v1/engine", code=401)
