@@ -44,12 +44,6 @@ has(run("check", loose), "power_cut.heating: unstable at", "share")
 has(run("test", loose, "--out", "loose", code=1), "power_cut.heating: unstable at", "even_unstable")
 
 # A panel in another process works the breaker, remote and at hand, and sees what comes of it.
-going = subprocess.Popen([tool, "run", str(case), "--for", "7 s"], cwd=scratch, stdout=subprocess.PIPE, text=True)
-capture = None
-if shutil.which("tshark"):
-    capture = subprocess.Popen(["tshark", "-i", "lo", "-f", "ether proto 0x88ba or (vlan and ether proto 0x88ba)", "-a", "duration:6",
-                                "-w", str(scratch / "mu.pcap")], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-time.sleep(2)
 orders = """order_open press
 wait 400 ms
 order_close press
@@ -62,21 +56,41 @@ wait 500 ms
 lamp on
 show
 """
-desk = subprocess.run([tool, "panel", str(case), "desk"], input=orders, capture_output=True, text=True, timeout=30, cwd=scratch)
+
+
+def at_the_panel():
+    """What the desk saw, what the run printed, its exit code, and the capture of the meantime."""
+    going = subprocess.Popen([tool, "run", str(case), "--for", "7 s"], cwd=scratch, stdout=subprocess.PIPE, text=True)
+    capture = None
+    if shutil.which("tshark"):
+        capture = subprocess.Popen(["tshark", "-i", "lo", "-f", "ether proto 0x88ba or (vlan and ether proto 0x88ba)", "-a", "duration:6",
+                                    "-w", str(scratch / "mu.pcap")], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    time.sleep(2)
+    desk = subprocess.run([tool, "panel", str(case), "desk"], input=orders, capture_output=True, text=True, timeout=30, cwd=scratch)
+    out = going.communicate(timeout=30)[0]
+    if capture:
+        capture.wait(timeout=20)
+    return desk, out, going.returncode, capture is not None
+
+
+# A computer that holds the merging unit back for longer than the relay waits ends the run: then once more.
+for attempt in range(1, 5):
+    desk, out, code, captured = at_the_panel()
+    if code == 0:
+        break
+note_attempts(attempt)
+expect(code == 0, out)
 expect(desk.returncode == 0, desk.stderr)
 lines = [line.split("s  ", 1)[1] for line in desk.stdout.splitlines() if "s  " in line]
 q1 = [line for line in lines if line.startswith("Q1 ")]
 expect(q1 == ["Q1 on", "Q1 off", "Q1 on", "Q1 off"], f"{q1}\n{desk.stdout}")
 has(desk.stdout, 'no switch "lamp"', "lamp Q1 off")
-out = going.communicate(timeout=30)[0]
-expect(going.returncode == 0, out)
 has(out, "bench.remote open", "Q1D: ".replace(": ", ""), "opened 2, closed 1 times")
 events = [line.split("  ")[-1].strip() for line in out.splitlines()]
 at = events.index("bench.remote open")
 expect("Q1 open" not in events[at:events.index("bench.hand_open closed")], "a remote order is not obeyed at hand")
 
-if capture:
-    capture.wait(timeout=20)
+if captured:
     fields = subprocess.run(["tshark", "-r", str(scratch / "mu.pcap"), "-Y", 'sv.svID == "VSKMU1S"', "-T", "fields", "-e", "frame.time_epoch",
                              "-e", "sv.smpCnt", "-e", "sv.smpSynch", "-e", "sv.appid", "-e", "_ws.malformed"],
                             capture_output=True, text=True).stdout.split("\n")
