@@ -32,8 +32,8 @@ flaws = []
 
 
 def room_named(word):
-    # error.hpp and limits.hpp are the ground floor's other headers, controller.h what control offers to C.
-    return {"error": "quantity", "limits": "quantity", "controller": "control"}.get(word, word)
+    # error.hpp, limits.hpp, count.hpp and state_archive.hpp are the ground floor's other headers, controller.h what control offers to C.
+    return {"error": "quantity", "limits": "quantity", "state_archive": "quantity", "count": "quantity", "controller": "control"}.get(word, word)
 
 
 def room_of(path):

@@ -14,6 +14,8 @@
 #include <vector>
 
 #include "zavrek/control/blocks.hpp"
+#include "zavrek/count.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::control {
 
@@ -82,6 +84,10 @@ class Controller {
   /// Executes what is due at call number `tick` (time tick * period). No allocation.
   void run(long long tick, std::span<const double> signals) noexcept;
 
+  /// All that `run` and `set` change. A user's own code keeps what it remembers to itself: no whole state
+  /// then.
+  void visit_state(StateArchive& archive);
+
   /// Why a user's own code cannot go on; empty while all is well. Its outputs then hold their last values.
   [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
 
@@ -126,7 +132,7 @@ class Controller {
   std::vector<std::string> reads_, knobs_, gates_, operables_, outputs_;
   std::vector<std::size_t> knob_at_, operable_at_;  // of values_
   std::vector<Edge> edges_;
-  long long lost_edges_ = 0;
+  Count lost_edges_;
 };
 
 }  // namespace zavrek::control

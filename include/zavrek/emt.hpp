@@ -114,6 +114,7 @@ struct Refusal {
 class PlantState {
  public:
   [[nodiscard]] std::size_t bytes() const noexcept { return bytes_.size(); }
+  void reserve(std::size_t bytes) { bytes_.reserve(bytes); }
 
  private:
   friend class Plant;

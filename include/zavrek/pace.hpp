@@ -32,6 +32,10 @@ class Clock {
 /// Counts of durations in classes 1/64 of an octave wide; fixed memory, exact maximum.
 class Histogram {
  public:
+  Histogram() = default;
+  /// While another thread adds to `other`: as far as that has come.
+  Histogram(const Histogram& other) noexcept { *this = other; }
+  Histogram& operator=(const Histogram& other) noexcept;
   void add(std::int64_t ns) noexcept;
   [[nodiscard]] std::int64_t count() const noexcept { return count_; }
   [[nodiscard]] std::int64_t max_ns() const noexcept { return max_; }

@@ -53,6 +53,15 @@ bool Beside::serve(Exchange& exchange, const AskQueue::Asked& asked) noexcept {
   return done;
 }
 
+void Beside::forget_from(double time_s) noexcept {
+  for (std::size_t k = 0; k < waits_;) {
+    if (waiting_[k].at_s >= time_s)
+      waiting_[k] = waiting_[--waits_];
+    else
+      ++k;
+  }
+}
+
 /// What waits and falls into the step to come; what is under way gets its value for that step.
 void Beside::go_on(Exchange& exchange) noexcept {
   const double now_s = exchange.time_s(), end_s = now_s + exchange.step_s();

@@ -90,6 +90,15 @@ double* CaptureKeeper::next_row() noexcept {
   return ring_.data() + static_cast<std::size_t>(at % static_cast<long long>(plan_.rows)) * width_;
 }
 
+void CaptureKeeper::visit_state(StateArchive& archive, long long rows) {
+  long long written = this->rows();
+  archive(written);
+  written_.store(written, std::memory_order_release);
+  const auto room = static_cast<long long>(plan_.rows);
+  for (long long k = std::max(0LL, written - std::min(rows, room)); k < written; ++k)
+    archive.carry(ring_.data() + static_cast<std::size_t>(k % room) * width_, width_ * sizeof(double));
+}
+
 void CaptureKeeper::hand_in(const Capture& capture) noexcept {
   if (!thread_.joinable()) return;
   const std::size_t at = handed_in_.load(std::memory_order_relaxed);

@@ -10,8 +10,10 @@
 #include <thread>
 #include <vector>
 
+#include "zavrek/count.hpp"
 #include "zavrek/record.hpp"
 #include "zavrek/record/hdf5.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::bench::internal {
 
@@ -53,6 +55,9 @@ class CaptureKeeper {
   /// A capture whose rows are all there, or, where all rows are kept, a trigger for its events.
   void hand_in(const Capture& capture) noexcept;
 
+  /// The latest `rows`; where rows go back, no capture may wait for the disk.
+  void visit_state(StateArchive& archive, long long rows);
+
   // --- behind the run -----------------------------------------------------------------------------
   /// Writes what is left.
   void end();
@@ -90,7 +95,7 @@ class CaptureKeeper {
   std::atomic<long long> lost_ = 0;   // rows, or captures, that had no place
   std::atomic<bool> late_ = false;    // by the run: the disk did not take rows in time
   std::atomic<bool> broken_ = false;  // by the writer: `why_` says how
-  long long files_ = 0;
+  Count files_;
   std::string why_;
   std::jthread thread_;
 };

@@ -12,6 +12,7 @@
 #include "bench/random.hpp"
 #include "zavrek/bench/exchange.hpp"
 #include "zavrek/bench/ports/analogue_out.hpp"
+#include "zavrek/count.hpp"
 
 namespace zavrek::bench::internal {
 
@@ -64,7 +65,7 @@ class Converter {
 
  private:
   double per_volt_ = 1, range_V_ = 10, least_V_ = 0;
-  long long cut_off_ = 0;
+  Count cut_off_;
 };
 
 /// An amplifier behind a converter, of which nothing is ideal.
@@ -80,7 +81,7 @@ class Amplifier {
   double limit_ = INFINITY, most_change_ = INFINITY, noise_ = 0, state_ = 0;
   LowPass bandwidth_;
   Random random_;
-  long long cut_off_ = 0;
+  Count cut_off_;
 };
 
 /// Changes that come `delay` later, only if they last for `lasting`.

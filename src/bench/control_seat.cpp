@@ -92,6 +92,12 @@ void ControlSeat::set(std::size_t parameter, double value) noexcept {
     measure_.turned.push_back({static_cast<std::uint16_t>(parameter), value});
 }
 
+void ControlSeat::visit_state(StateArchive& archive) {
+  if (port_) return archive.miss();
+  controller_.visit_state(archive);
+  archive(knobs_sent_, closes_sent_, next_tick_, lost_edges_);
+}
+
 void ControlSeat::run_due(emt::ControlledPlant& plant) noexcept {
   const double slack = 1e-6 * plant.step_s();
   for (; static_cast<double>(next_tick_) * controller_.period_s() <= plant.time_s() + slack; ++next_tick_) {

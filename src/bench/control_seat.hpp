@@ -51,6 +51,7 @@ class ControlSeat {
   [[nodiscard]] long long late() const noexcept { return account_.late; }
   /// Gate edges that found no room; they never act.
   [[nodiscard]] long long lost_edges() const noexcept { return lost_edges_ + controller_.lost_edges(); }
+  void visit_state(StateArchive& archive);
   /// Behind the run: its process ends, and says what it counted; one outside is left.
   void end();
   /// None where it is in this process.
@@ -79,7 +80,7 @@ class ControlSeat {
   std::vector<double> knobs_sent_;  // NaN before the first time
   std::vector<char> closes_sent_;
   long long next_tick_ = 0;
-  long long lost_edges_ = 0;
+  Count lost_edges_;
   std::string failure_;
 
   // Elsewhere only.

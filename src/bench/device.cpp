@@ -75,6 +75,10 @@ class RelayHere final : public Port {
     return {
         {joined(device_.reads), fmt::format("device {}, in this process", device_.name), operated_, 1, ""}};
   }
+  void visit_state(StateArchive& archive) override {
+    relay_.visit_state(archive);
+    archive(decided_);
+  }
   bool forget(Exchange& exchange) override {
     relay_.reset();
     for (std::size_t k = 0; k < points_.size(); ++k) points_.tell(exchange, k, relay_.output(k));

@@ -306,8 +306,24 @@ void Exchange::tell(PointId id, bool on, double at_s) noexcept {
   if (recorder_) recorder_->change(id, on);
   if (changes_.size() < most_changes)
     changes_.push_back({at_s, id, on});
+  else if (keeps_latest_)
+    changes_[static_cast<std::size_t>(change_count_) % most_changes] = {at_s, id, on};
   else
-    ++lost_changes_;
+    return void(++lost_changes_);
+  ++change_count_;
+}
+
+std::vector<Change> Exchange::changes() const {
+  std::vector<Change> all;
+  const long long kept = std::min(change_count_, static_cast<long long>(most_changes));
+  for (long long k = change_count_ - kept; k < change_count_; ++k) all.push_back(change(k));
+  return all;
+}
+
+void Exchange::visit_state(StateArchive& archive) {
+  archive(told_, now_, before_, sample_, discontinuities_seen_);
+  for (Setting& setting : settings_) archive(setting.value);
+  for (Point& point : points_) archive(point.on);
 }
 
 /// Positions change at discontinuities only.

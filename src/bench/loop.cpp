@@ -65,6 +65,7 @@ bool Run::Loop::advance() noexcept {
     plant_->look_over();
     next_look_s_ += looks_apart / setup_.network.frequency_Hz;
   }
+  if (options_.states && exchange_.time_s() >= options_.states->next_s()) keep_state();
   return goes_on_ && (!control_ || control_->failure().empty()) &&
          std::all_of(stepped_.begin(), stepped_.end(), [](const Port* port) { return port->well(); });
 }
@@ -165,6 +166,7 @@ void Run::Loop::record(double duration_s, double kept_s, const std::vector<std::
   using Keep = internal::Recorder::Keep;
   const Keep keep = !options_.rows_in.empty() ? Keep::on_disk : duration_s == 0 ? Keep::latest : Keep::whole;
   const double held_s = keep == Keep::whole ? duration_s : keep == Keep::latest ? kept_s : waiting_s;
+  if (keep == Keep::latest) exchange_.keep_latest_changes();
   recorder_.emplace(static_cast<std::size_t>(std::ceil(held_s * record_rate_Hz_)) + 2, record_rate_Hz_, keep);
   recorder_->head().station = setup_.network.title;
   recorder_->head().frequency_Hz = setup_.network.frequency_Hz;
@@ -264,6 +266,49 @@ void Run::Loop::begin() {
   take_next(1);
 }
 
+void Run::Loop::visit_state(StateArchive& archive) {
+  exchange_.visit_state(archive);
+  timetable_.visit_state(archive);
+  if (control_) control_->visit_state(archive);
+  if (recorder_) recorder_->visit_state(archive);
+  for (const auto& port : ports_) port->visit_state(archive);
+  for (Sampling& sampling : samplings_) archive(sampling.next);
+  archive(next_row_, next_look_s_);
+}
+
+bool Run::Loop::save(RunState& into) {
+  into.time_s = exchange_.time_s();
+  plant_->save(into.plant);
+  StateArchive archive(into.rest);
+  visit_state(archive);
+  return archive.whole();
+}
+
+void Run::Loop::keep_first_state() {
+  if (!plant_ || !options_.states || anybody_outside()) return;
+  if (RunState first; save(first)) options_.states->begin(std::move(first));
+}
+
+void Run::Loop::keep_state() {
+  RunState& into = options_.states->room_for_next();
+  if (save(into)) options_.states->commit();
+}
+
+bool Run::Loop::begin_at(const RunState& state) {
+  begin();
+  RunState present;
+  if (!plant_ || anybody_outside() || !save(present) || present.rest.size() == 0) return false;
+  try {
+    plant_->restore(state.plant);
+  } catch (const Error&) {
+    return false;
+  }
+  StateArchive archive(std::span<const std::byte>(state.rest));
+  visit_state(archive);
+  if (options_.states) options_.states->go_on_from(state.time_s);
+  return true;
+}
+
 /// Whether somebody else already speaks as this run will: what devices hear would be a mixture.
 std::string Run::Loop::listen() {
   if (!options_.listens || setup_.bench.listen_s == 0) return {};
@@ -309,7 +354,10 @@ std::string Run::Loop::start() {
     cards_.give(exchange_.time_s());
     const auto mute = std::find_if(ports_.begin(), ports_.end(), [](const auto& p) { return !p->ready(); });
     const bool known = !pulses || exchange_.time_source().knows_second();
-    if (mute == ports_.end() && known) return {};
+    if (mute == ports_.end() && known) {
+      keep_first_state();
+      return {};
+    }
     const bool over = exchange_.now_ns() > until;
     if (over && !known)
       return fmt::format("no second comes from the pulses of {} (three of them, 1 s apart, are wanted)",

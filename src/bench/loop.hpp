@@ -37,6 +37,7 @@ class Run::Loop {
               const std::vector<std::string>& points);
   void find_stride();
   void begin();
+  [[nodiscard]] bool begin_at(const RunState& state);
   [[nodiscard]] std::string listen();
   [[nodiscard]] std::string start();
   pace::Timing execute(double duration_s, const std::function<bool()>& until, bool by_the_clock);
@@ -91,6 +92,11 @@ class Run::Loop {
     return next;
   }
   void find_samplings();
+  void visit_state(StateArchive& archive);
+  /// False where a part of it is elsewhere.
+  bool save(RunState& into);
+  void keep_first_state();
+  void keep_state();
   void record_transformers();
 };
 

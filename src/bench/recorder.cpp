@@ -134,6 +134,16 @@ void Recorder::write(Lane& lane) noexcept {
   }
 }
 
+void Recorder::visit_state(StateArchive& archive) {
+  if (keep_ != Keep::latest) return archive.miss();
+  archive(taken_);
+  for (Lane& lane : lanes_) {
+    archive(lane.on);
+    if (archive.restores()) lane.since = taken_;
+  }
+  if (archive.restores()) begun_ = taken_;
+}
+
 void Recorder::change(PointId point, bool on) noexcept {
   if (point.index >= lane_of_point_.size() || lane_of_point_[point.index] == none) return;
   Lane& lane = lanes_[lane_of_point_[point.index]];
@@ -149,9 +159,9 @@ record::Record Recorder::take(const Exchange& exchange) {
   for (Lane& lane : lanes_) {
     if (!rows_) write(lane);
   }
-  const auto count = static_cast<std::size_t>(std::min(taken_, static_cast<long long>(samples_)));
+  const auto count = static_cast<std::size_t>(std::min(taken_ - begun_, static_cast<long long>(samples_)));
   const long long first = taken_ - static_cast<long long>(count);
-  const std::size_t oldest = keep_ == Keep::latest && count == samples_ ? place(first) : 0;
+  const std::size_t oldest = keep_ == Keep::latest ? place(first) : 0;
   const std::size_t held = rows_ ? 0 : count;
   record_.time_s.resize(held);
   for (std::size_t k = 0; k < held; ++k)

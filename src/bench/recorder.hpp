@@ -45,6 +45,9 @@ class Recorder {
 
   // --- during it --------------------------------------------------------------------------------
   void sample(const Exchange& exchange) noexcept;
+  /// How far it is. What it keeps is no part of it: one that goes back begins anew there, and only one that
+  /// keeps the latest can.
+  void visit_state(StateArchive& archive);
   /// From the next sample on.
   void change(PointId point, bool on) noexcept;
 
@@ -88,6 +91,7 @@ class Recorder {
   std::vector<std::size_t> lane_of_point_;
   std::vector<bool> is_position_;
   long long taken_ = 0;  // samples
+  long long begun_ = 0;  // the first of them that is here
 
   // On disk only.
   std::shared_ptr<record::RowFile> rows_;

@@ -55,6 +55,7 @@ bool Run::somebody_ended() {
          std::any_of(loop_->ports_.begin(), loop_->ports_.end(),
                      [](const auto& port) { return port->ended(); });
 }
+bool Run::begin_at(const RunState& state) { return loop_->begin_at(state); }
 pace::Timing Run::execute(double duration_s, const std::function<bool()>& until) {
   return loop_->execute(duration_s, until, true);
 }

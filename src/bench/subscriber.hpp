@@ -45,7 +45,7 @@ class Subscriber final : public FrameListener {
   Account account_;
   Way way_;
   SettingId accepts_simulated_;
-  long long unfit_entries_ = 0;
+  Count unfit_entries_;
   bool news_ = false;
   bool silent_ = false;
   bool contested_ = false;

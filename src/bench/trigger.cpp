@@ -161,6 +161,15 @@ std::optional<bool> Trigger::holds(Term& term, const Exchange& exchange) const n
   return (term.above ? is > term.level : is < term.level) != term.negated;
 }
 
+void Trigger::visit_state(StateArchive& archive) {
+  for (Term& term : terms_) {
+    archive(term.before);
+    if (term.rms) term.rms->visit_state(archive);
+    if (term.frequency) term.frequency->visit_state(archive);
+  }
+  archive(lasting_, held_, known_, true_);
+}
+
 bool Trigger::comes_true(const Exchange& exchange) noexcept {
   bool all = true, known = true;
   for (Term& term : terms_) {  // each sees every sample

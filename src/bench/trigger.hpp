@@ -16,6 +16,7 @@ class RmsOfCycle {
  public:
   explicit RmsOfCycle(std::size_t samples) : squares_(samples, 0.0) {}
   void push(double value) noexcept;
+  void visit_state(StateArchive& archive) { archive(squares_, at_, whole_, sum_); }
   [[nodiscard]] bool whole() const noexcept { return whole_; }
   [[nodiscard]] double get() const noexcept;
 
@@ -34,6 +35,10 @@ class FrequencyOfPhasor {
  public:
   FrequencyOfPhasor(int samples_per_cycle, double nominal_Hz);
   void push(double value) noexcept;
+  void visit_state(StateArchive& archive) {
+    phasor_.visit_state(archive);
+    archive(past_, found_Hz_, found_at_, at_, pushed_, frequency_Hz_, most_, known_);
+  }
   [[nodiscard]] bool known() const noexcept { return known_; }
   [[nodiscard]] double get_Hz() const noexcept { return frequency_Hz_; }
 
@@ -55,6 +60,7 @@ class Trigger {
   /// Once for each sample: whether it comes true with this one. What is true from its first moment on does
   /// not.
   [[nodiscard]] bool comes_true(const Exchange& exchange) noexcept;
+  void visit_state(StateArchive& archive);
   [[nodiscard]] const std::string& text() const noexcept { return text_; }
 
  private:

@@ -11,6 +11,7 @@
 
 #include "bench/random.hpp"
 #include "zavrek/bench/exchange.hpp"
+#include "zavrek/count.hpp"
 #include "zavrek/wire/ethernet.hpp"
 
 namespace zavrek::bench::internal {
@@ -81,7 +82,7 @@ class Way {
   wire::FrameBuffer spoiled_frame_{}, held_{};
   std::size_t held_size_ = 0;
   Random random_;
-  long long spoiled_ = 0;
+  Count spoiled_;
 };
 
 }  // namespace zavrek::bench::internal

@@ -60,6 +60,7 @@ class PiFunction final : public BlockFunction {
     if (!beyond) integral_ += moved;
     before_ = error;
   }
+  void visit_state(StateArchive& archive) override { archive(integral_, before_); }
 
  private:
   const Pi& b_;
@@ -100,6 +101,7 @@ class TransferFunction final : public BlockFunction {
     for (std::size_t k = 1; k < b_.size(); ++k)
       state_[k - 1] = b_[k] * in[0] - a_[k] * out[0] + (k + 1 < b_.size() ? state_[k] : 0);
   }
+  void visit_state(StateArchive& archive) override { archive(state_); }
 
  private:
   /// sum c_i s^i times (T/2)^n (z + 1)^n, as a polynomial in z^-1.
@@ -161,6 +163,7 @@ class DelayFunction final : public BlockFunction {
     kept_[at_] = in[0];
     at_ = (at_ + 1) % kept_.size();
   }
+  void visit_state(StateArchive& archive) override { archive(kept_, at_); }
 
  private:
   std::vector<double> kept_;
@@ -194,6 +197,7 @@ class RmsFunction final : public BlockFunction {
     for (const double square : squares_) sum += square;
     out[0] = std::sqrt(sum / static_cast<double>(squares_.size()));
   }
+  void visit_state(StateArchive& archive) override { archive(squares_, at_); }
 
  private:
   std::vector<double> squares_;
@@ -224,6 +228,7 @@ class SensorFunction final : public BlockFunction {
     y = std::clamp(y, b_.low, std::max(b_.low, b_.high));
     out[0] = b_.resolution > 0 ? std::round(y / b_.resolution) * b_.resolution : y;
   }
+  void visit_state(StateArchive& archive) override { archive(random_); }
 
  private:
   /// Box, Muller, Ann. Math. Statist. 29 (1958).
@@ -260,6 +265,7 @@ class PowerTrackerFunction final : public BlockFunction {
     out[0] = wanted_;
     out[1] = power;
   }
+  void visit_state(StateArchive& archive) override { archive(wanted_, before_, direction_); }
 
  private:
   const PowerTracker& b_;

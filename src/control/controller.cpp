@@ -234,6 +234,12 @@ void Controller::set(std::size_t parameter, double value) noexcept {
   *row.value = std::clamp(value, row.field->bounds.low, row.field->bounds.high);
 }
 
+void Controller::visit_state(StateArchive& archive) {
+  for (const Parameter& row : parameter_rows_) archive(*row.value);
+  for (Row& row : rows_) row.function->visit_state(archive);
+  archive(values_, lost_edges_);
+}
+
 double Controller::read(const Wire& wire, std::span<const double> signals) const noexcept {
   switch (wire.from) {
     case Wire::From::block:

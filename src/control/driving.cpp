@@ -41,6 +41,7 @@ class ModulatorFunction final : public BlockFunction {
     }
     rising_ = (halves_ % 2 == 0) == rising_;
   }
+  void visit_state(StateArchive& archive) override { archive(rising_, upper_); }
 
  private:
   enum class State : char { off, low, high };
@@ -131,6 +132,7 @@ class FiringFunction final : public BlockFunction {
       fired_[k] = -ahead;
     }
   }
+  void visit_state(StateArchive& archive) override { archive(on_, fired_); }
 
  private:
   static constexpr double never = 1e9;
@@ -157,6 +159,7 @@ class GateFunction final : public BlockFunction {
     if (is_on(in[0]) != is_on(out[0])) edge(instant, 0, is_on(in[0]), instant.time_s);
     out[0] = is_on(in[0]) ? 1 : 0;
   }
+  void visit_state(StateArchive&) override {}
 };
 /// What drives the plant shows its input.
 std::unique_ptr<BlockFunction> passing() {

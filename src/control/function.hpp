@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "zavrek/control.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::control {
 
@@ -14,7 +15,7 @@ namespace zavrek::control {
 struct Instant {
   double time_s;
   std::vector<Edge>* edges;  // with room for all of one run
-  long long* lost_edges;     // that found none
+  Count* lost_edges;         // that found none
 };
 
 class BlockFunction {
@@ -27,6 +28,8 @@ class BlockFunction {
   virtual void number_gates(int first) { first_gate_ = first; }
   virtual void give(double* /*outputs*/) noexcept {}
   virtual void step(const Instant& instant, const double* inputs, double* outputs) noexcept = 0;
+  /// What it remembers from one instant to the next, beside its outputs.
+  virtual void visit_state(StateArchive& archive) = 0;
   /// Why it cannot go on; only a user's own code fails.
   [[nodiscard]] virtual const std::string* failure() const noexcept { return nullptr; }
 
@@ -74,6 +77,7 @@ class Plain final : public BlockFunction {
   void step(const Instant& instant, const double* in, double* out) noexcept override {
     step_(instant, in, out);
   }
+  void visit_state(StateArchive&) override {}
 
  private:
   Step step_;

@@ -29,6 +29,7 @@ class TimerFunction final : public BlockFunction {
     wanted_ = wants;
     if (since_ >= (wants ? b_.on_delay_s : b_.off_delay_s) - 1e-9 * period_) out[0] = wants ? 1 : 0;
   }
+  void visit_state(StateArchive& archive) override { archive(since_, wanted_); }
 
  private:
   const Timer& b_;
@@ -71,17 +72,26 @@ Made make(const Select& b, double) {
           {}};
 }
 
+namespace {
+class CounterFunction final : public BlockFunction {
+ public:
+  explicit CounterFunction(const Counter& b) : b_(b) {}
+  void step(const Instant&, const double* in, double* out) noexcept override {
+    const bool on = is_on(in[0]);
+    if (on && !was_) out[0] = b_.wraps_at > 0 && out[0] + 1 >= b_.wraps_at ? 0 : out[0] + 1;
+    if (is_on(in[1])) out[0] = 0;
+    was_ = on;
+  }
+  void visit_state(StateArchive& archive) override { archive(was_); }
+
+ private:
+  const Counter& b_;
+  bool was_ = false;
+};
+}  // namespace
 template <>
 Made make(const Counter& b, double) {
-  return {plain([&b, was = false](const Instant&, const double* in, double* out) mutable {
-            const bool on = is_on(in[0]);
-            if (on && !was) out[0] = b.wraps_at > 0 && out[0] + 1 >= b.wraps_at ? 0 : out[0] + 1;
-            if (is_on(in[1])) out[0] = 0;
-            was = on;
-          }),
-          {b.input, b.reset},
-          {""},
-          {}};
+  return {std::make_unique<CounterFunction>(b), {b.input, b.reset}, {""}, {}};
 }
 
 namespace {
@@ -91,6 +101,7 @@ class ExpressionFunction final : public BlockFunction {
   void step(const Instant& instant, const double* in, double* out) noexcept override {
     out[0] = formula_.value(in, instant.time_s);
   }
+  void visit_state(StateArchive&) override {}
 
  private:
   Formula formula_;
@@ -126,6 +137,10 @@ class SequenceFunction final : public BlockFunction {
       for (Step& other : steps_) other.held_s = 0;
       break;
     }
+  }
+  void visit_state(StateArchive& archive) override {
+    archive(state_);
+    for (Step& s : steps_) archive(s.held_s);
   }
 
  private:

@@ -28,6 +28,7 @@ class OwnFunction final : public BlockFunction {
   [[nodiscard]] const std::string* failure() const noexcept override {
     return failure_.empty() ? nullptr : &failure_;
   }
+  void visit_state(StateArchive& archive) override { archive.miss(); }
 
  private:
   std::string attempt(double time_s, const double* in) noexcept {

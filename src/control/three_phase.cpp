@@ -65,6 +65,7 @@ class PhaseLockFunction final : public BlockFunction {
     out[2] = dq0[0];
     out[3] = dq0[1];
   }
+  void visit_state(StateArchive& archive) override { archive(angle_, integral_, frequency_, started_); }
 
  private:
   const PhaseLock& b_;
@@ -164,6 +165,9 @@ class IntegratorLockFunction final : public BlockFunction {
     out[3] = x1_;
     out[4] = x2_;
   }
+  void visit_state(StateArchive& archive) override {
+    archive(frequency_, integral_, angle_, x1_, x2_, before_);
+  }
 
  private:
   const IntegratorLock& b_;
@@ -204,6 +208,7 @@ class SeparationFunction final : public BlockFunction {
     out[2] = negative.alpha * c - negative.beta * s;
     out[3] = negative.beta * c + negative.alpha * s;
   }
+  void visit_state(StateArchive& archive) override { archive(kept_, at_); }
 
  private:
   double behind_;  // periods of the block in a quarter of the fundamental's

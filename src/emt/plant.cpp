@@ -29,14 +29,14 @@ void Plant::replay_since_leap() const noexcept {
 
 void Plant::save(PlantState& into) {
   replay_since_leap();
-  internal::StateArchive archive(into.bytes_);
+  StateArchive archive(into.bytes_);
   core_->visit_state(archive);
   if (leap_) leap_->visit_state(archive);
 }
 
 void Plant::restore(const PlantState& from) {
   replay_since_leap();
-  internal::StateArchive archive{std::span<const std::byte>(from.bytes_)};
+  StateArchive archive{std::span<const std::byte>(from.bytes_)};
   core_->visit_state(archive);
   if (leap_) leap_->visit_state(archive);
 }

@@ -47,8 +47,7 @@ namespace {
 Reply state(House& house, const Asked&) {
   json out = status_of(house);
   const auto current = house.current_or_null();
-  const auto ended = current ? current->ended() : nullptr;
-  if (ended) out["ports"] = report::ports_json(ended->accounts);
+  if (current) out["ports"] = report::ports_json(current->accounts());
   return out;
 }
 
@@ -237,6 +236,14 @@ Reply back(House& house, const Asked& asked) {
   return status_of(house);
 }
 
+Reply kept(House& house, const Asked&) {
+  const auto session = house.current();
+  const auto states = session->states();
+  return json{{"instants_s", states ? states->instants_s() : std::vector<double>()},
+              {"every_s", states ? states->every_s() : 0},
+              {"most_bytes", states ? states->most_bytes() : 0}};
+}
+
 Reply knobs(House& house, const Asked&) {
   const auto session = house.current();
   json list = json::array();
@@ -342,10 +349,17 @@ std::vector<Call> calls_of_run() {
        "faults struck in this run, the latest first, and what devices did against their settings",
        {},
        faults},
+      {"GET",
+       "/api/v1/run/back",
+       "instants whose states are kept, denser near the present, and the memory that they may take; none "
+       "where "
+       "a part of the run is elsewhere, or code of its own",
+       {},
+       kept},
       {"POST",
        "/api/v1/run/back",
-       "goes through the same run again up to an instant, and on from there; the way left stays to be "
-       "compared",
+       "takes up the latest state kept before an instant, goes through the same again from there, and on "
+       "behind it; without a state, from the start. The way left stays to be compared",
        {{"to", "value", "instant of the plant, such as \"3.2 s\"", true}},
        back},
       {"GET",

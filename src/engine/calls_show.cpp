@@ -258,7 +258,6 @@ Reply timing(House& house, const Asked&) {
   json causes = json::object();
   for (std::size_t k = 0; k < live->causes.size(); ++k)
     causes[pace::to_string(static_cast<pace::Cause>(k))] = live->causes[k];
-  const auto ended = session->ended();
   return json{{"steps", live->steps},
               {"step_us", live->step_us},
               {"overruns", live->overruns},
@@ -267,7 +266,7 @@ Reply timing(House& house, const Asked&) {
               {"compute_us", classes(live->compute)},
               {"lateness_us", classes(live->lateness)},
               {"memory_MiB", memory_MiB()},
-              {"ports", ended ? report::ports_json(ended->accounts) : json()}};
+              {"ports", report::ports_json(session->accounts())}};
 }
 
 /// The latest seconds at the rate of the samples, as a record.

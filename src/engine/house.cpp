@@ -232,8 +232,14 @@ void House::go_back(double to_s, const std::vector<network::FaultPlace>* places)
            fmt::format("between 0 and {:.3f} s, the present of the run", session->status().time_s));
   std::vector<Act> acts;
   session->stop();
-  if (!session->diary(acts)) refuse(409, "", "too much was done since the start for it to be kept");
+  const bool whole = session->diary(acts);
+  const bool needs_first =
+      places != nullptr || acts.empty() || session->state_behind(to_s) < acts.front().time_s;
+  if (!whole && needs_first)
+    refuse(409, "",
+           "too much was done since the start for it to be kept, and no state behind the first of it");
   Start how = session->started();
+  how.past_whole = whole;
   std::erase_if(acts, [&](const Act& act) { return std::max(act.time_s, act.at_s) >= to_s; });
   how.past = std::move(acts);
   how.again_until_s = to_s;

@@ -7,12 +7,29 @@ namespace zavrek::engine::internal {
 RowRing::RowRing(std::size_t rows, std::size_t width)
     : rows_(std::max<std::size_t>(2, rows)), width_(width), values_(rows_ * width) {}
 
+RowRing::RowRing(const RowRing& other)
+    : rows_(other.rows_),
+      width_(other.width_),
+      values_(rows_ * width_),
+      written_(other.written()),
+      oldest_(other.oldest_.load()) {
+  for (std::size_t k = 0; k < values_.size(); ++k)
+    values_[k].store(other.values_[k].load(std::memory_order_relaxed), std::memory_order_relaxed);
+}
+
+void RowRing::go_back(std::int64_t rows) noexcept {
+  if (rows >= written()) return;
+  const std::int64_t here = written() - static_cast<std::int64_t>(rows_) + 1;
+  oldest_.store(std::max(oldest_.load(), std::min(here, rows)), std::memory_order_release);
+  written_.store(rows, std::memory_order_release);
+}
+
 std::int64_t RowRing::read(std::int64_t first, std::int64_t last, const std::vector<std::size_t>& columns,
                            std::vector<double>& into) const {
   into.clear();
   last = std::min(last, written());
   const auto room = static_cast<std::int64_t>(rows_);
-  first = std::max({std::int64_t{0}, first, written() - room + 1});
+  first = std::max({oldest_.load(std::memory_order_acquire), first, written() - room + 1});
   if (first >= last) return first;
   for (std::int64_t row = first; row < last; ++row) {
     for (const std::size_t column : columns)

@@ -12,6 +12,9 @@ namespace zavrek::engine::internal {
 class RowRing {
  public:
   RowRing(std::size_t rows, std::size_t width);
+  /// While nobody writes to the other.
+  RowRing(const RowRing& other);
+  RowRing& operator=(const RowRing&) = delete;
   [[nodiscard]] std::size_t width() const noexcept { return width_; }
   [[nodiscard]] std::size_t rows() const noexcept { return rows_; }
   /// By the writer: place of the next row, then `commit`.
@@ -20,6 +23,13 @@ class RowRing {
     values_[at(written()) + column].store(value, std::memory_order_release);
   }
   void commit() noexcept { written_.store(written() + 1, std::memory_order_release); }
+  /// By the writer: as it was behind so many rows, as far as they are still here.
+  void go_back(std::int64_t rows) noexcept;
+  /// Ahead of the first row: as if so many had been written and overwritten.
+  void begin_behind(std::int64_t rows) noexcept {
+    oldest_.store(rows, std::memory_order_release);
+    written_.store(rows, std::memory_order_release);
+  }
   /// By anybody: rows written so far.
   [[nodiscard]] std::int64_t written() const noexcept { return written_.load(std::memory_order_acquire); }
   /// Copies rows from `first` up to `last` (not in it) of `columns`; where reading begins after what was
@@ -33,7 +43,7 @@ class RowRing {
   }
   std::size_t rows_, width_;
   std::vector<std::atomic<double>> values_;
-  std::atomic<std::int64_t> written_{0};
+  std::atomic<std::int64_t> written_{0}, oldest_{0};
 };
 
 /// Least and greatest of each column within so many pixels, for a curve of any length.

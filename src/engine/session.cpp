@@ -15,7 +15,9 @@ namespace {
 
 constexpr std::size_t most_signals = 240;        // that viewers see
 constexpr std::size_t trace_bytes = 48U << 20U;  // of each run
-constexpr double kept_s = 10;                    // of the record of one without end
+constexpr std::size_t state_bytes = 64U << 20U;
+constexpr double state_every_s = 1, state_every_paced_s = 5;
+constexpr double kept_s = 10;  // of the record of one without end
 constexpr double most_kept_s = 60;
 
 /// What the bench records, its transformers, and voltages and currents besides, up to a bound.
@@ -88,6 +90,7 @@ struct Session::Life {
   bench::Snapshot timing{timing_width};
   std::vector<double> timing_row = std::vector<double>(timing_width);
   Desk* desk = nullptr;  // of the run, while that is there
+  bool counts = false;   // its ports do, and none of them is ended yet
   std::vector<std::string> on, off,
       columns;                        // words of a change, and its channel, by the number of its point
   std::vector<std::size_t> first_on;  // points that are on at the start
@@ -156,6 +159,7 @@ void Session::make_ready(std::vector<network::FaultPlace> places) {
   }
   made->places = std::move(places);
   const std::lock_guard lock(mutex_);
+  states_.reset();  // they are those of another network
   network_.places = std::move(network.places);
   known_ = std::move(made);
 }
@@ -180,6 +184,9 @@ void Session::start(const Start& how) {
     started_ = how;
     before_ = how.again_until_s == 0 ? nullptr : life_;
     if (before_) before_->run.reset();
+    if (!states_ || !before_)
+      states_ =
+          std::make_shared<bench::KeptStates>(state_bytes, how.free ? state_every_s : state_every_paced_s);
     ended_.reset();
     life_.reset();
   }
@@ -210,6 +217,21 @@ void Session::work(const Start& how) {
   }
 }
 
+/// Who asks, with what is done again behind the state that the run begins at; what was done before that
+/// stands in the diary.
+std::unique_ptr<Desk> Session::begin_desk(Life& life, const bench::RunState* from, const Start& start) const {
+  constexpr double same_s = 1e-9;
+  const double from_s = from ? from->time_s : -1;
+  const auto done = std::find_if(start.past.begin(), start.past.end(),
+                                 [&](const Act& act) { return act.time_s > from_s - same_s; });
+  const std::vector<Act> before(start.past.begin(), done), again(done, start.past.end());
+  std::vector<std::string> asks;
+  for (const Askable& one : life.known->askables) asks.push_back(one.name);
+  if (!start.past_whole) life.diary->begin_behind(1);
+  return std::make_unique<Desk>(life.known->signals, life.known->points, asks, life.diary,
+                                Desk::Past{before, again, start.again_until_s});
+}
+
 void Session::run_to_its_end(const Start& start) {
   auto life = std::make_shared<Life>();
   life->known = known();
@@ -217,18 +239,28 @@ void Session::run_to_its_end(const Start& start) {
   how.stop = &stop_;
   how.free = start.free;
   how.place = start.place;
+  std::shared_ptr<bench::KeptStates> states;
+  {
+    const std::lock_guard lock(mutex_);
+    states = states_;
+  }
+  how.states = states.get();
+  const bench::RunState* from = start.again_until_s > 0 ? states->latest_at(start.again_until_s) : nullptr;
+  if (from) states->forget_behind(from->time_s);
   how.look = [life = life.get()](const pace::Timing& timing) {
     put_timing(timing, life->timing_row);
     life->timing.publish(life->timing_row.data());
   };
   life->run = std::make_unique<bench::Run>(all_, network_, how);
-  life->traces = std::make_shared<Traces>(life->known->signals,
-                                          bench::samples_per_cycle * all_.network.frequency_Hz, trace_bytes);
+  {
+    const std::lock_guard lock(mutex_);
+    life->traces =
+        from ? std::make_shared<Traces>(*before_->traces)
+             : std::make_shared<Traces>(life->known->signals,
+                                        bench::samples_per_cycle * all_.network.frequency_Hz, trace_bytes);
+  }
   life->run->add(std::make_unique<TracePort>(life->traces));
-  std::vector<std::string> asks;
-  for (const Askable& one : life->known->askables) asks.push_back(one.name);
-  auto desk =
-      std::make_unique<Desk>(life->known->signals, life->known->points, asks, life->diary, start.past);
+  auto desk = begin_desk(*life, from, start);
   life->desk = desk.get();
   life->run->add(std::move(desk));
   life->run->record(0, start.duration_s > 0 ? std::min(start.duration_s, most_kept_s) : kept_s, {});
@@ -245,14 +277,18 @@ void Session::run_to_its_end(const Start& start) {
   {
     const std::lock_guard lock(mutex_);
     life_ = life;
+    life->counts = true;
     status_.state = "running";
     status_.paced = life->run->paced();
     status_.bound = life->run->somebody_elsewhere();
   }
   double left_s = start.duration_s;
   pace::Timing timing;
+  if (from && !life->run->begin_at(*from))
+    return fail(fmt::format("the state of {:.4g} s is not one of this run", from->time_s));
   if (start.again_until_s > 0) {
-    timing = life->run->hasten(start.again_until_s);
+    const double again_s = start.again_until_s - exchange.time_s();
+    if (again_s > exchange.step_s() / 2) timing = life->run->hasten(again_s);
     if (left_s > 0) left_s = std::max(left_s - start.again_until_s, exchange.step_s());
     const std::lock_guard lock(mutex_);
     status_.again_until_s = 0;
@@ -260,6 +296,10 @@ void Session::run_to_its_end(const Start& start) {
   if (life->run->failure().empty() && !stop_) timing = life->run->execute(left_s);
   auto left = std::make_shared<Ended>();
   const std::string failure = life->run->failure();
+  {
+    const std::lock_guard lock(mutex_);
+    life->counts = false;
+  }
   life->run->end();
   left->timing = timing;
   left->accounts = life->run->accounts();
@@ -348,6 +388,17 @@ std::vector<Happened> Session::events(std::int64_t from, std::int64_t& next) con
   return all;
 }
 
+std::shared_ptr<const bench::KeptStates> Session::states() const {
+  const std::lock_guard lock(mutex_);
+  return states_;
+}
+
+double Session::state_behind(double to_s) const {
+  const std::lock_guard lock(mutex_);
+  const bench::RunState* state = states_ ? states_->latest_at(to_s) : nullptr;
+  return state ? state->time_s : 0;
+}
+
 bool Session::diary(std::vector<Act>& acts) const {
   std::shared_ptr<Life> life;
   {
@@ -357,11 +408,11 @@ bool Session::diary(std::vector<Act>& acts) const {
   acts.clear();
   if (!life) return true;
   std::vector<double> rows;
-  if (life->diary->read(0, INT64_MAX, {0, 1, 2, 3, 4, 5}, rows) > 0) return false;
+  const bool whole = life->diary->read(0, INT64_MAX, {0, 1, 2, 3, 4, 5}, rows) == 0;
   for (std::size_t k = 0; k + diary_width <= rows.size(); k += diary_width)
     acts.push_back({rows[k], life->known->askables[static_cast<std::size_t>(rows[k + 1])].name, rows[k + 2],
                     rows[k + 3], rows[k + 4], rows[k + 5]});
-  return true;
+  return whole;
 }
 
 std::optional<LiveTiming> Session::live_timing() const {
@@ -382,6 +433,12 @@ std::optional<LiveTiming> Session::live_timing() const {
   for (double& count : timing.compute) count = *from++;
   for (double& count : timing.lateness) count = *from++;
   return timing;
+}
+
+std::vector<bench::Account> Session::accounts() const {
+  const std::lock_guard lock(mutex_);
+  if (ended_) return ended_->accounts;
+  return life_ && life_->counts ? life_->run->accounts() : std::vector<bench::Account>();
 }
 
 std::shared_ptr<const Ended> Session::ended() const {

@@ -47,7 +47,8 @@ struct Start {
   bool free = false;
   std::string place;         ///< "plant": all devices in the plant's process
   std::vector<Act> past;     ///< is done again ...
-  double again_until_s = 0;  ///< ... up to there, as fast as it goes
+  bool past_whole = true;    ///< (it is all that was done)
+  double again_until_s = 0;  ///< ... up to there, as fast as it goes, from the latest state kept before
 };
 
 /// Timing while it runs: counts of coarse classes, and sums.
@@ -102,13 +103,19 @@ class Session {
   [[nodiscard]] Outcome ask(const bench::Beside::Wish& wish, double wait_s = 0.5);
   /// Of signals, then of points as 0 or 1; empty while nothing runs.
   [[nodiscard]] std::optional<bench::Beside::View> values() const;
+  /// States of this run that are kept, to go back to.
+  [[nodiscard]] std::shared_ptr<const bench::KeptStates> states() const;
+  /// The instant of the one that going back to `to_s` would begin at; while nothing runs.
+  [[nodiscard]] double state_behind(double to_s) const;
   /// Null before the first start; `before`: of the way that was left to go back.
   [[nodiscard]] std::shared_ptr<const Traces> traces(bool before = false) const;
   /// From number `from` on; `next` is the number behind the last.
   [[nodiscard]] std::vector<Happened> events(std::int64_t from, std::int64_t& next) const;
-  /// All that was asked of this run, from its start on; empty and false when some of it was overwritten.
+  /// All that was asked of this run, from its start on; false when the first of it was overwritten.
   [[nodiscard]] bool diary(std::vector<Act>& acts) const;
   [[nodiscard]] std::optional<LiveTiming> live_timing() const;
+  /// Of the ports, as far as they have counted; behind the run, all of it.
+  [[nodiscard]] std::vector<bench::Account> accounts() const;
   [[nodiscard]] std::shared_ptr<const Ended> ended() const;
   /// A part of the latest seconds, as far as they are kept, with what changed in it; its time begins at 0.
   /// Throws Error when there is none.
@@ -119,6 +126,8 @@ class Session {
   struct Life;
   void work(const Start& how);
   void run_to_its_end(const Start& how);
+  [[nodiscard]] std::unique_ptr<Desk> begin_desk(Life& life, const bench::RunState* from,
+                                                 const Start& start) const;
   void fail(const std::string& why);
 
   std::string name_;
@@ -131,6 +140,7 @@ class Session {
   Status status_;
   Start started_;
   std::shared_ptr<Life> life_, before_;
+  std::shared_ptr<bench::KeptStates> states_;
   std::shared_ptr<const Ended> ended_;
   std::atomic<bool> stop_ = false;
   std::jthread thread_;

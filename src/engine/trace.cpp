@@ -21,7 +21,19 @@ Traces::Traces(std::vector<std::string> names, double samples_per_s, std::size_t
       changes(most_changes, 3),
       seconds(most_seconds, 2 * signals.size()) {}
 
+void TracePort::visit_state(StateArchive& archive) {
+  for (RowRing* ring : {&traces_->rows, &traces_->changes, &traces_->seconds}) {
+    std::int64_t written = ring->written();
+    archive(written);
+    if (archive.restores()) ring->go_back(written);
+  }
+  archive(sums_, squares_, summed_);
+}
+
 void TracePort::wire(bench::Exchange& exchange) {
+  traces_->units.clear();
+  traces_->primary.clear();
+  traces_->secondary.clear();
   for (const std::string& name : traces_->signals) {
     values_.push_back(exchange.value_of(name));
     traces_->units.push_back(exchange.unit_of(values_.back()));
@@ -56,8 +68,8 @@ void TracePort::sum_up() noexcept {
 }
 
 void TracePort::give(bench::Exchange& exchange) noexcept {
-  for (; seen_ < exchange.changes().size(); ++seen_) {
-    const bench::Change& change = exchange.changes()[seen_];
+  for (; seen_ < exchange.change_count(); ++seen_) {
+    const bench::Change& change = exchange.change(seen_);
     traces_->changes.put(0, change.time_s);
     traces_->changes.put(1, static_cast<double>(change.point.index));
     traces_->changes.put(2, change.on ? 1 : 0);

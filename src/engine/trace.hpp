@@ -32,6 +32,7 @@ class TracePort final : public bench::Port {
   [[nodiscard]] double rate_Hz() const noexcept override { return traces_->rate_Hz; }
   void sample(const bench::Exchange& exchange) noexcept override;
   void give(bench::Exchange& exchange) noexcept override;
+  void visit_state(StateArchive& archive) override;
 
  private:
   std::shared_ptr<Traces> traces_;
@@ -39,7 +40,7 @@ class TracePort final : public bench::Port {
   std::vector<bench::ValueId> values_;
   std::vector<double> factors_, sums_, squares_;
   int summed_ = 0;
-  std::size_t seen_ = 0;  // of the exchange's changes
+  long long seen_ = 0;  // of the exchange's changes
 };
 
 }  // namespace zavrek::engine::internal

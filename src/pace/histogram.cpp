@@ -1,6 +1,7 @@
 #include <bit>
 #include <cmath>
 
+#include "zavrek/count.hpp"
 #include "zavrek/pace.hpp"
 
 namespace zavrek::pace {
@@ -23,17 +24,25 @@ std::int64_t Histogram::upper_edge(std::size_t index) noexcept {
 }
 
 void Histogram::add(std::int64_t ns) noexcept {
-  ++classes_[class_of(ns)];
-  ++count_;
-  if (ns > max_) max_ = ns;
+  std::uint32_t& of_class = classes_[class_of(ns)];
+  note(of_class, of_class + 1);
+  note(count_, count_ + 1);
+  if (ns > max_) note(max_, ns);
+}
+
+Histogram& Histogram::operator=(const Histogram& other) noexcept {
+  for (std::size_t k = 0; k < classes_.size(); ++k) classes_[k] = seen(other.classes_[k]);
+  count_ = seen(other.count_);
+  max_ = seen(other.max_);
+  return *this;
 }
 
 std::int64_t Histogram::quantile_ns(double share) const noexcept {
   const auto wanted = static_cast<std::int64_t>(std::ceil(share * static_cast<double>(count_)));
-  std::int64_t seen = 0;
+  std::int64_t passed = 0;
   for (std::size_t k = 0; k < classes_.size(); ++k) {
-    seen += classes_[k];
-    if (classes_[k] > 0 && seen >= wanted) return std::min(upper_edge(k), max_);
+    passed += classes_[k];
+    if (classes_[k] > 0 && passed >= wanted) return std::min(upper_edge(k), max_);
   }
   return 0;
 }

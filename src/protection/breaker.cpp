@@ -82,6 +82,7 @@ class Reclosing : public Function {
     go(State::ready);
     shot_ = 0;
   }
+  void visit_state(StateArchive& archive) override { archive(state_, shot_, spent_s_); }
 
  private:
   enum class State { ready, opening, dead, closing, reclaim, lockout };
@@ -114,6 +115,7 @@ class Check : public Function {
     own[0] = wait(travel_, fits, settings_.delay_s, in.dt_s) ? 1 : 0;
   }
   void rest() noexcept override { travel_.clear(); }
+  void visit_state(StateArchive& archive) override { archive(travel_, before_, slip_); }
 
  private:
   Synchrocheck settings_;

@@ -122,6 +122,10 @@ class PercentageDifferential : public DelayedFunction {
     over_before_ = {};
     DelayedFunction::rest();
   }
+  void visit_state(StateArchive& archive) override {
+    DelayedFunction::visit_state(archive);
+    archive(over_before_);
+  }
 
  private:
   template <std::size_t n>

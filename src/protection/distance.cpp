@@ -133,6 +133,10 @@ class DistanceZone : public DelayedFunction {
     confirm_.clear();
     DelayedFunction::rest();
   }
+  void visit_state(StateArchive& archive) override {
+    DelayedFunction::visit_state(archive);
+    archive(inside_, selection_, confirm_);
+  }
 
  private:
   [[nodiscard]] bool reaches(const Loop& loop, double wider) const noexcept {
@@ -213,6 +217,7 @@ class Swing : public Function {
     between_s_ = held_s_ = 0;
     swinging_ = false;
   }
+  void visit_state(StateArchive& archive) override { archive(between_s_, held_s_, swinging_); }
 
  private:
   PowerSwing settings_;
@@ -240,6 +245,7 @@ class OntoFault : public Function {
     left_s_ = std::max(0.0, left_s_ - in.dt_s);
   }
   void rest() noexcept override { dead_s_ = left_s_ = 0; }
+  void visit_state(StateArchive& archive) override { archive(dead_s_, left_s_); }
 
  private:
   SwitchOntoFault settings_;

@@ -79,6 +79,7 @@ class BrokenCircuit : public Function {
     own[0] = own[1] = wait(travel_, broken, settings_.delay_s, in.dt_s) ? 1 : 0;
   }
   void rest() noexcept override { travel_.clear(); }
+  void visit_state(StateArchive& archive) override { archive(travel_); }
 
  private:
   CurrentWatch settings_;

@@ -10,6 +10,7 @@
 
 #include "zavrek/protection/measuring.hpp"
 #include "zavrek/protection/settings.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::protection {
 
@@ -111,6 +112,8 @@ class Function {
   /// Sets `own`, one for each of its settings' `signals()`. Not called while blocked; then `rest` is.
   virtual void run(const Inputs& in, std::span<char> own) noexcept = 0;
   virtual void rest() noexcept = 0;
+  /// What it remembers from one decision to the next.
+  virtual void visit_state(StateArchive& archive) = 0;
   /// How long before the end of the latest step its trip rose.
   [[nodiscard]] virtual double tripped_before_s() const noexcept { return 0; }
 };
@@ -122,6 +125,7 @@ class DelayedFunction : public Function {
     started_ = false;
     travel_.clear();
   }
+  void visit_state(StateArchive& archive) override { archive(travel_, started_); }
   [[nodiscard]] double tripped_before_s() const noexcept override { return travel_.before_s(); }
 
  protected:
@@ -142,6 +146,10 @@ class ConfirmedFunction : public DelayedFunction {
   void rest() noexcept override {
     DelayedFunction::rest();
     confirmed_.clear();
+  }
+  void visit_state(StateArchive& archive) override {
+    DelayedFunction::visit_state(archive);
+    archive(confirmed_);
   }
 
  protected:

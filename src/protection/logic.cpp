@@ -149,6 +149,7 @@ class Timed : public Function {
     on_ = false;
     travel_.clear();
   }
+  void visit_state(StateArchive& archive) override { archive(travel_, on_); }
 
  private:
   Logic settings_;
@@ -167,6 +168,7 @@ class Latched : public Function {
     own[0] = on_ ? 1 : 0;
   }
   void rest() noexcept override { on_ = false; }
+  void visit_state(StateArchive& archive) override { archive(on_); }
 
  private:
   Latch settings_;
@@ -179,6 +181,7 @@ class Sent : public Function {
   [[nodiscard]] std::vector<std::string> conditions() const override { return {when_}; }
   void run(const Inputs& in, std::span<char> own) noexcept override { own[0] = in.conditions[0] ? 1 : 0; }
   void rest() noexcept override {}
+  void visit_state(StateArchive&) override {}
 
  private:
   std::string when_;

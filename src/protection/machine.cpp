@@ -82,6 +82,7 @@ class Slipping : public Function {
     side_ = from_ = count_ = 0;
     between_s_ = since_s_ = 0;
   }
+  void visit_state(StateArchive& archive) override { archive(side_, from_, count_, between_s_, since_s_); }
 
  private:
   /// `z` with the line upright: the blinders stand at either side of it.
@@ -139,6 +140,7 @@ class Jump : public Function {
     past_.fill(0);
     left_s_ = 0;
   }
+  void visit_state(StateArchive& archive) override { archive(time_s_, last_s_, left_s_, past_, next_); }
 
  private:
   static constexpr std::size_t kept = 16;  // in two cycles
@@ -193,6 +195,9 @@ class Starts : public Function {
     rising_s_ = 0;
   }
   [[nodiscard]] double tripped_before_s() const noexcept override { return before_s_; }
+  void visit_state(StateArchive& archive) override {
+    archive(phase_, starting_, stalling_, since_s_, next_, rising_s_, before_s_);
+  }
 
  private:
   static constexpr double longest_rise_s = 0.1;  // of a current that a start begins with

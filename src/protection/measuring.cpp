@@ -184,6 +184,18 @@ Measuring::Measuring(const MeasuringOptions& options) : options_(options) {
   between_.resize(ends);
 }
 
+void Measuring::visit_state(StateArchive& archive) {
+  archive(since_, waiting_, waits_, measured_.ends, past_at_, memory_at_, fallen_s_, tracked_Hz_, position_,
+          turned_rad_, before_, between_);
+  for (auto* phasors : {&channels_, &second_, &fifth_}) {
+    for (RunningPhasors& of_end : *phasors) of_end.visit_state(archive);
+  }
+  for (Turning& turning : turning_)
+    archive(turning.angle_past, turning.frequency_past, turning.angle_rad, turning.before_now,
+            turning.lasting);
+  for (std::vector<Phasor>& past : memory_past_) archive(past);
+}
+
 void Measuring::clear() noexcept {
   for (auto* all : {&channels_, &second_, &fifth_})
     std::for_each(all->begin(), all->end(), [](RunningPhasors& phasors) { phasors.clear(); });

@@ -56,6 +56,10 @@ class Overcurrent : public DelayedFunction {
     own[0] = started_ ? 1 : 0;
     own[1] = started_ && travel_.arrived() ? 1 : 0;
   }
+  void visit_state(StateArchive& archive) override {
+    DelayedFunction::visit_state(archive);
+    archive(rested_s_);
+  }
 
  private:
   enum class Quantity : std::uint8_t { phase, earth, negative };
@@ -163,6 +167,7 @@ class ThermalImage : public Function {
     tripped_ = false;
   }
   [[nodiscard]] double tripped_before_s() const noexcept override { return before_s_; }
+  void visit_state(StateArchive& archive) override { archive(temperature_, before_s_, tripped_); }
 
  private:
   Thermal settings_;

@@ -145,6 +145,14 @@ void Relay::reset() noexcept {
   tripped_by_.reset();
 }
 
+void Relay::visit_state(StateArchive& archive) {
+  measuring_.visit_state(archive);
+  archive(bits_, tripped_by_, tripped_before_s_);
+  for (Row& row : rows_) {
+    if (row.function) row.function->visit_state(archive);
+  }
+}
+
 bool Relay::push(std::span<const Sample> samples) noexcept {
   if (!measure(samples)) return false;
   decide(measuring_.measured(), measuring_.interval_s());

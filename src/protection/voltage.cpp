@@ -131,6 +131,7 @@ class PotentialWatch : public Function {
     travel_.clear();
     was_well_ = gone_ = false;
   }
+  void visit_state(StateArchive& archive) override { archive(travel_, well_current_, was_well_, gone_); }
 
  private:
   [[nodiscard]] bool collapsed(const End& end) noexcept {

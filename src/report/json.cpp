@@ -6,7 +6,8 @@ nlohmann::json ports_json(const std::vector<bench::Account>& accounts) {
   nlohmann::json ports = nlohmann::json::array();
   for (const bench::Account& a : accounts) {
     nlohmann::json port{{"port", a.port}, {"carries", a.carries}};
-    for (const bench::CountOf& one : bench::counts_of_accounts()) port[one.key] = a.*one.count;
+    for (const bench::CountOf& one : bench::counts_of_accounts())
+      port[one.key] = static_cast<long long>(a.*one.count);
     if (a.delay.count() > 0)
       port["delay"] = {{"of", a.delay_of},
                        {"median_us", 1e-3 * static_cast<double>(a.delay.quantile_ns(0.5))},

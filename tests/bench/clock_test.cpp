@@ -168,27 +168,39 @@ TEST(Clock, FollowsPulsesAtATerminal) {
   ASSERT_TRUE(validate(setup).empty());
   constexpr std::int64_t second_ns = 1'000'000'000, behind_ns = 300'000'000;
   std::jthread receiver([&](const std::stop_token& stop) {
-    while (!stop.stop_requested() && !card::Board::there(name)) usleep(1000);
-    card::Board at = card::Board::find(name);
-    while (!stop.stop_requested() && at.served()) {
-      const std::int64_t of_second_ns = (pace::system_clock().now_ns() - behind_ns) % second_ns;
-      at.put(card::Board::Part::contacts_in, 0, of_second_ns < 100'000'000 ? 1 : 0);
-      usleep(50);
+    while (!stop.stop_requested()) {
+      while (!stop.stop_requested() && !card::Board::there(name)) usleep(1000);
+      if (stop.stop_requested()) return;
+      card::Board at = card::Board::find(name);
+      while (!stop.stop_requested() && at.served()) {
+        const std::int64_t of_second_ns = (pace::system_clock().now_ns() - behind_ns) % second_ns;
+        at.put(card::Board::Part::contacts_in, 0, of_second_ns < 100'000'000 ? 1 : 0);
+        usleep(50);
+      }
     }
   });
-  bench::Run run(setup, setup.network, {.free = true});
   double worst_s = 0;
   int samples = 0;
-  auto probe = std::make_unique<Probe>();
-  probe->sampled = [&](const Exchange& exchange) {
-    if (samples++ % 400 != 0) return;
-    const std::int64_t its_ns = pace::system_clock().now_ns() - behind_ns;
-    const double off_s = 1e-9 * static_cast<double>(its_ns % second_ns - exchange.plant_utc_ns() % second_ns);
-    worst_s = std::max(worst_s, std::abs(std::remainder(off_s, 1.0)));
-  };
-  run.add(std::move(probe));
-  run.record(0.5, 0, {});
-  ASSERT_EQ(run.start(), "");
+  std::unique_ptr<bench::Run> begun;
+  std::string why;
+  // A busy computer may see a pulse a millisecond late: then it is none, and the run does not begin.
+  for (int attempt = 0; attempt < 5 && (attempt == 0 || !why.empty()); ++attempt) {
+    begun.reset();
+    begun = std::make_unique<bench::Run>(setup, setup.network, bench::RunOptions{.free = true});
+    auto probe = std::make_unique<Probe>();
+    probe->sampled = [&](const Exchange& exchange) {
+      if (samples++ % 400 != 0) return;
+      const std::int64_t its_ns = pace::system_clock().now_ns() - behind_ns;
+      const double off_s =
+          1e-9 * static_cast<double>(its_ns % second_ns - exchange.plant_utc_ns() % second_ns);
+      worst_s = std::max(worst_s, std::abs(std::remainder(off_s, 1.0)));
+    };
+    begun->add(std::move(probe));
+    begun->record(0.5, 0, {});
+    why = begun->start();
+  }
+  ASSERT_EQ(why, "");
+  bench::Run& run = *begun;
   (void)run.execute(0.5);
   EXPECT_EQ(run.failure(), "");
   EXPECT_GT(samples, 1900);

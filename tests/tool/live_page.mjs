@@ -48,9 +48,19 @@ said.struck = await page.locator("ol.struck li").first().innerText();
 await page.waitForTimeout(700);
 await page.locator(".plot .u-over").last().click({ position: { x: 60, y: 40 } });
 said.reading = await page.locator(".scope .reading").last().innerText();
+// Cursors by the keys: A where the click put it goes to the left, B begins in the middle.
+await page.locator(".plot").last().focus();
+await page.keyboard.press("ArrowLeft");
+await page.keyboard.press("Shift+ArrowRight");
+said.by_keys = await page.locator(".scope .reading").last().innerText();
 await shot("work");
 
-// Back to before it, another way, and both over each other.
+// Back to before it, another way, and both over each other. States that are kept stand along a slider.
+await page.locator("#back-along").waitFor();
+said.kept = await page.locator("#kept option").count();
+await page.locator("#back-along").focus();
+await page.keyboard.press("Home");
+said.first_kept = await page.locator("#back-to").inputValue();
 const at = parseFloat(await page.locator("ol.struck li .soft").first().innerText());
 await page.locator("#back-to").fill((at - 0.1).toFixed(3));
 await page.locator("#back").click();

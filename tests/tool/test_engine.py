@@ -228,6 +228,9 @@ other = f"/api/v1/run/traces?signals=CT1.ia&from={at + 0.01}&seconds=0.05&pixels
 expect(max(ask(base, other)["curves"][0]["greatest"]) < 0.9 * max(ask(base, other + "&way=before")["curves"][0]["greatest"]), "another way")
 expect(ask(base, "/api/v1/run/faults")["faults"] == [], "no fault on this way")
 ask(base, "/api/v1/run/back", {"to": "1000 s"}, code=400)
+# What ports count is told while they do.
+counted = {p["port"]: p for p in ask(base, "/api/v1/run")["ports"]}
+expect(ask(base, "/api/v1/run")["state"] == "running" and counted["beside.engine"]["received"] > 0, counted)
 # Phasors, spectrum, trends, timing.
 phasors = ask(base, "/api/v1/run/phasors?signals=VT0.va,VT0.vb,VT0.vc")
 expect(abs(phasors["phasors"][1]["angle_deg"] + 120) < 0.1 and phasors["sequences"][0]["negative"]["rms"] < 1e-3 * phasors["sequences"][0]["positive"]["rms"], phasors)
@@ -294,6 +297,8 @@ expect(page["faults"] == [] and page["scopes"] == 2 and page["buses"] == 10, pag
 expect(page["chosen"] == "berth1" and "R1 trip" in page["struck"] and "earth2" in page["struck"], page["struck"])
 expect(page["after_back"][1] < page["after_back"][0] + 3, page["after_back"])
 expect(any("Q3 open" in line for line in page["events"]) and any("went back" in line for line in page["events"]), page["events"])
+expect("apart" in page["by_keys"] and page["by_keys"] != page["reading"] and "apart" not in page["reading"], f"{page['reading']} {page['by_keys']}")
+expect(page["kept"] >= 1 and page["first_kept"] == "0.000", f"{page['kept']} {page['first_kept']}")
 has(page["trouble"], "S1.loss is not between 0 and 1")
 has(page["trial"], "[[trial]]")
 expect(page["record"] > 10_000 and page["gauges"] > 3, page)
@@ -446,6 +451,29 @@ expect(work["done"] == work["of"] == 6 and len(work["results"]) == 6 and work["f
 kept = ask(base, f"/api/v1/results/{work['result']}")
 expect(kept["kind"] == "programme" and kept["of"] == 6 and kept["passed"] == sum(r["passed"] for r in work["results"]), kept)
 has(ask(base, f"/api/v1/results/{work['result']}/files/report.html", raw=True).decode(), "near and far")
+# The same from the page: begun by its button, told as it goes, kept.
+clicked = subprocess.run(["node", str(source / "tests/tool/live_programme.mjs"), base, str(source / "web"), "swept"], capture_output=True, text=True, timeout=90)
+expect(clicked.returncode == 0, clicked.stdout + clicked.stderr)
+told = json.loads(clicked.stdout)
+expect(told["faults"] == [] and told["verdicts"] == 6 and "6 of 6" in told["kept"] and "near and far" in told["first"], told)
+expect([r["kind"] for r in ask(base, "/api/v1/results")["results"]][:2] == ["programme", "programme"], "both are kept")
+
+# States of a run are kept: going back takes up the latest before, not the start.
+ask(base, "/api/v1/cases/swept/start", {"place": "plant", "free": True})
+until(lambda: ask(base, "/api/v1/run")["time_s"] > 12, "it runs", 60)
+ask(base, "/api/v1/run/stop", {})
+instants = ask(base, "/api/v1/run/back")
+expect(instants["instants_s"][0] == 0 and len(instants["instants_s"]) > 10 and instants["most_bytes"] > 0, instants)
+expect(all(0.9 < b - a < 1.2 for a, b in zip(instants["instants_s"][:10], instants["instants_s"][1:11])), instants)
+ask(base, "/api/v1/run/back", {"to": 10.4})
+until(lambda: ask(base, "/api/v1/run")["time_s"] > 10.5 and ask(base, "/api/v1/run")["again_until_s"] == 0, "it goes on", 20)
+ask(base, "/api/v1/run/stop", {})
+for a in (2.0, 9.0, 10.1):
+    seen = f"/api/v1/run/traces?signals=VTM.va,CTM.ia&from={a}&seconds=0.2&pixels=4000"
+    now, left = ask(base, seen), ask(base, seen + "&way=before")
+    expect(len(now["time_s"]) >= 800 and now["curves"] == left["curves"], f"the same at {a} s")
+behind = ask(base, "/api/v1/run/back")["instants_s"]
+expect(behind[:10] == instants["instants_s"][:10], "what is kept before stays")
 end(engine)
 
 # Tokens: one looks, the other acts; the page asks for one.

@@ -142,14 +142,29 @@ class Side extends Component {
   }
 }
 
-/// Back to an instant, and the run as a trial or a record.
+/// Back to an instant, and the run as a trial or a record. What is kept of the run stands along a slider.
 class BackBar extends Component {
-  state = { to: "" };
-  componentDidMount() { on("status", () => this.setState({})); }
-  render(_, { to }) {
+  state = { to: "", kept: [] };
+  componentDidMount() {
+    this.off = on("status", () => this.setState({}));
+    this.timer = setInterval(() => this.look(), 2000);
+    this.look();
+  }
+  componentWillUnmount() { this.off(); clearInterval(this.timer); }
+  async look() {
+    if (document.hidden || !state.run.case || state.run.bound) return;
+    try { this.setState({ kept: (await get("/run/back")).instants_s }); } catch { this.setState({ kept: [] }); }
+  }
+  render(_, { to, kept }) {
+    const now = state.run.time_s || 0;
+    const nearest = (t) => kept.reduce((best, one) => (Math.abs(one - t) < Math.abs(best - t) ? one : best), kept[0]);
     const back = attempt(async () => { await post("/run/back", { to: to.match(/[a-z]/i) ? to : to + " s" }); });
     return html`<div class="row foot">
       <label>back to <input id="back-to" size="6" value=${to} placeholder="1.5 s" onInput=${(e) => this.setState({ to: e.target.value })} /></label>
+      ${kept.length > 1 && html`<input id="back-along" type="range" min="0" max=${now} step="any" list="kept" aria-label="kept instants" style="width:90px"
+        title=${`${kept.length} states are kept, sparser the longer ago; it goes through the time behind them again`}
+        value=${to ? parseFloat(to) : now} onInput=${(e) => this.setState({ to: nearest(Number(e.target.value)).toFixed(3) })} />
+        <datalist id="kept">${kept.map((t) => html`<option value=${t} />`)}</datalist>`}
       <button id="back" onClick=${back} disabled=${!state.run.case || state.run.bound || !to}
         title=${state.run.bound ? "somebody outside lives by the clock of this run" : "the same again up to there, and on from there"}>go back</button>
       <button id="save-trial" onClick=${attempt(async () => { const { text, save } = await import("/page/api.js"); save(new Blob([await text("/run/trial")]), "trial.toml"); })} disabled=${!state.run.case}>as a trial</button>

@@ -132,6 +132,19 @@ class Scope extends Component {
     this.setState(event.shiftKey ? { b: at } : { a: at });
     this.plot.redraw();
   }
+  /// The same by keys: arrows move A, with shift B, by a hundredth of the time base; with ctrl by a tenth.
+  moveCursor(event) {
+    const way = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+    if (event.key === "Escape") this.setState({ a: null, b: null });
+    else if (way && this.data) {
+      const first = this.data.time_s[0] - this.zero, last = this.data.time_s[this.data.time_s.length - 1] - this.zero;
+      const which = event.shiftKey ? "b" : "a", is = this.state[which];
+      const to = is === null ? (first + last) / 2 : is + way * (last - first) / (event.ctrlKey ? 10 : 100);
+      this.setState({ [which]: Math.min(last, Math.max(first, to)) });
+    } else return;
+    event.preventDefault();
+    if (this.plot) this.plot.redraw();
+  }
   marks(u) {
     const { a, b } = this.state;
     [[a, "A"], [b, "B"]].forEach(([at, name]) => {
@@ -227,9 +240,9 @@ class Scope extends Component {
           <button onClick=${() => this.setState({ a: null, b: null })}>no cursors</button>
           ${count > 1 && html`<button onClick=${remove}>take the scope away</button>`}`}
       </div>`}
-      <div class="plot" ref=${(n) => (this.box = n)}></div>
+      <div class="plot" tabindex="0" role="group" aria-label="curves; arrows move cursor A, with shift cursor B" onKeyDown=${(e) => this.moveCursor(e)} ref=${(n) => (this.box = n)}></div>
       <div class="lanes" ref=${(n) => (this.strip = n)}></div>
-      <div class="reading">${this.reading() || said || html`<span class="soft">click: cursor A, with shift: B</span>`}</div>
+      <div class="reading">${this.reading() || said || html`<span class="soft">click or arrows: cursor A, with shift: B</span>`}</div>
     </div>`;
   }
 }

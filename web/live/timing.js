@@ -37,7 +37,7 @@ export class RealTime extends Component {
       <section class="panel"><b>Steps that ended late</b><table class="list" id="why"><tr><td>of ${data.steps.toLocaleString("en")}</td><td><b>${data.overruns.toLocaleString("en")}</b></td><td class="soft">the worst by ${data.worst_overrun_us.toFixed(0)} us</td></tr>
         ${Object.entries(data.why).map(([why, count]) => html`<tr><td>${why}</td><td>${count.toLocaleString("en")}</td><td></td></tr>`)}</table>
         <p class="soft">Memory of the engine: ${data.memory_MiB.toFixed(0)} MiB. ${state.run.bound ? "Somebody outside lives by the clock of this run." : "Nobody outside lives by the clock of this run."}</p></section>
-      <section class="panel"><b>Ports</b>${ports.length === 0 ? html`<p class="soft">Their accounts come when the run has ended.</p>` : html`<div class="scroll"><table class="list"><tr><th>port</th><th>carries</th><th>sent</th><th>received</th><th>lost</th><th>late</th><th>refused</th></tr>
+      <section class="panel"><b>Ports</b>${ports.length === 0 ? html`<p class="soft">None that counts.</p>` : html`<div class="scroll"><table class="list"><tr><th>port</th><th>carries</th><th>sent</th><th>received</th><th>lost</th><th>late</th><th>refused</th></tr>
         ${ports.map((p) => html`<tr><td>${p.port}</td><td class="soft">${p.carries}</td><td>${p.sent}</td><td>${p.received}</td><td class=${p.lost ? "bad" : ""}>${p.lost}</td><td>${p.late}</td><td>${p.refused}</td></tr>`)}</table></div>`}</section>
     </main>`;
   }

@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/count.hpp"
 #include "zavrek/pace.hpp"
 
 namespace zavrek::bench {
@@ -15,29 +16,29 @@ inline constexpr const char* as_it_counts = "as it counts itself";
 struct Account {
   std::string port;     ///< "stream.S1", "device.R1"
   std::string carries;  ///< "sampled values 0x4001 out"
-  long long sent = 0;
-  long long unsent = 0;  ///< that the medium did not take
-  long long received = 0;
-  long long lost = 0;          ///< missing in what was received, or nowhere to be kept
-  long long late = 0;          ///< came when its time was over
-  long long refused = 0;       ///< asked for, but not allowed
-  long long unfit = 0;         ///< not to be used as they stand: ndsCom, another revision or data set
-  long long spoiled = 0;       ///< by the bench itself, because it was asked to
-  long long saturated = 0;     ///< values beyond the range of a converter or an amplifier
-  long long malformed = 0;     ///< addressed to it, but not to be read
-  long long foreign = 0;       ///< of another identity at the same place
-  long long conflicting = 0;   ///< of another source under the same identity
-  long long regressed = 0;     ///< older than what had come before
-  long long restarts = 0;      ///< of the other side
-  long long held_back_us = 0;  ///< most that the computer kept a process from its work, as it measured itself
-  std::string delay_of;        ///< what `delay` is from and to; empty when nothing was measured
-  pace::Histogram delay;       ///< ns
+  Count sent = 0;
+  Count unsent = 0;  ///< that the medium did not take
+  Count received = 0;
+  Count lost = 0;          ///< missing in what was received, or nowhere to be kept
+  Count late = 0;          ///< came when its time was over
+  Count refused = 0;       ///< asked for, but not allowed
+  Count unfit = 0;         ///< not to be used as they stand: ndsCom, another revision or data set
+  Count spoiled = 0;       ///< by the bench itself, because it was asked to
+  Count saturated = 0;     ///< values beyond the range of a converter or an amplifier
+  Count malformed = 0;     ///< addressed to it, but not to be read
+  Count foreign = 0;       ///< of another identity at the same place
+  Count conflicting = 0;   ///< of another source under the same identity
+  Count regressed = 0;     ///< older than what had come before
+  Count restarts = 0;      ///< of the other side
+  Count held_back_us = 0;  ///< most that the computer kept a process from its work, as it measured itself
+  std::string delay_of;    ///< what `delay` is from and to; empty when nothing was measured
+  pace::Histogram delay;   ///< ns
 };
 
 /// One of its counts, as every account of them writes it.
 struct CountOf {
   const char* key;  ///< in results, and in what a stand-in tells
-  long long Account::*count;
+  Count Account::*count;
   const char* word;    ///< beside the number, in a terminal
   const char* remark;  ///< behind the number, beside a verdict; null where it is no loss
 };

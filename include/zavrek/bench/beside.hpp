@@ -46,6 +46,7 @@ class Beside : public Port {
   void wire(Exchange& exchange) override;
   void take(Exchange& exchange) noexcept override;
   void give(Exchange& exchange) noexcept override;
+  void visit_state(StateArchive& archive) override { archive(waiting_, waits_); }
   [[nodiscard]] std::vector<Account> accounts() const override;
   static constexpr int most_asks_per_step = 16;
   static constexpr std::size_t most_waiting = 64;
@@ -55,6 +56,8 @@ class Beside : public Port {
   bool serve(Exchange& exchange, const AskQueue::Asked& asked) noexcept;
   /// By the thread of the plant, ahead of what was asked then: for whoever keeps a diary.
   virtual void asked(Exchange& /*exchange*/, const AskQueue::Asked& /*asked*/) noexcept {}
+  /// What waits for an instant from there on is not done.
+  void forget_from(double time_s) noexcept;
   [[nodiscard]] AskId ask_at(std::size_t place) const noexcept { return asks_[place]; }
   [[nodiscard]] std::size_t ask_count() const noexcept { return asks_.size(); }
 

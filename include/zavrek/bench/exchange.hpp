@@ -13,6 +13,7 @@
 #include "zavrek/bench/description.hpp"
 #include "zavrek/bench/snapshot.hpp"
 #include "zavrek/emt.hpp"
+#include "zavrek/state_archive.hpp"
 #include "zavrek/wire.hpp"
 
 namespace zavrek::bench {
@@ -173,14 +174,24 @@ class Exchange {
   /// Number of the sample at 0 s of the plant in its second, at so many a second.
   [[nodiscard]] long long count_at_zero(double rate_Hz) const noexcept;
 
-  /// Changes so far, by their times; those beyond `most_changes` are lost, and counted.
-  [[nodiscard]] const std::vector<Change>& changes() const noexcept { return changes_; }
+  /// Changes so far, by their times. Those beyond `most_changes` are lost, and counted; or they take the
+  /// place of the oldest, where only the latest are wanted.
+  [[nodiscard]] std::vector<Change> changes() const;
+  /// All that there were, and one of the latest `most_changes` of them, by its number.
+  [[nodiscard]] long long change_count() const noexcept { return change_count_; }
+  [[nodiscard]] const Change& change(long long number) const noexcept {
+    return changes_[static_cast<std::size_t>(number) % most_changes];
+  }
   [[nodiscard]] long long lost_changes() const noexcept { return lost_changes_; }
   static constexpr std::size_t most_changes = 1U << 16U;
+
+  /// What is shown, told and set, but for the changes so far.
+  void visit_state(StateArchive& archive);
 
   // --- by the loop of a run ---------------------------------------------------------------------
   /// All that is read has its place: values are read from now on.
   void begin(internal::Recorder* recorder, double rate_Hz);
+  void keep_latest_changes() noexcept { keeps_latest_ = true; }
   /// The plant stands at 0 s at this instant of the clock that never jumps; `utc_zero_ns` is kept from the
   /// first time on.
   void begin_pace(std::int64_t zero_ns, std::int64_t utc_zero_ns) noexcept;
@@ -269,7 +280,8 @@ class Exchange {
   std::vector<Polled> polled_;
   std::vector<Ask> asks_;
   std::vector<Change> changes_;
-  long long lost_changes_ = 0;
+  long long change_count_ = 0, lost_changes_ = 0;
+  bool keeps_latest_ = false;
   long long discontinuities_seen_ = 0;  // of the plant, when positions were read
   std::int64_t zero_ns_ = 0, utc_zero_ns_ = 0;
   std::unique_ptr<internal::TimeSource> time_source_;

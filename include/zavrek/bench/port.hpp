@@ -8,6 +8,7 @@
 #include "zavrek/bench/cards.hpp"
 #include "zavrek/bench/exchange.hpp"
 #include "zavrek/bench/frames.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::bench {
 
@@ -70,6 +71,12 @@ class Port {
 
   /// What it carries to forgets all that was, as when it began; false when it cannot be made to.
   virtual bool forget(Exchange& /*exchange*/) { return true; }
+
+  /// All that it remembers from step to step. One that has somebody elsewhere to talk to cannot say what that
+  /// one remembers.
+  virtual void visit_state(StateArchive& archive) {
+    if (each_step()) archive.miss();
+  }
 
   /// Behind the run: ends what it started, and takes down what that counted.
   virtual void end() {}

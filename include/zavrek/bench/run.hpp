@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/bench/kept_states.hpp"
 #include "zavrek/bench/plant_store.hpp"
 #include "zavrek/bench/port.hpp"
 #include "zavrek/bench/timetable.hpp"
@@ -48,6 +49,8 @@ struct RunOptions {
   /// in place of them; nowhere when empty.
   std::filesystem::path captures_in = {};
   bool captures_afresh = false;
+  /// Where states of the run are kept, if its parts are all in this process.
+  KeptStates* states = nullptr;
   /// Called four times a second, on the thread of the plant, with the timing so far: may not wait.
   std::function<void(const pace::Timing&)> look = {};
 };
@@ -87,6 +90,10 @@ class Run {
   [[nodiscard]] bool paced() const noexcept;
   /// Whether a device, a control or a publisher is elsewhere, so that being late matters.
   [[nodiscard]] bool somebody_elsewhere() const noexcept;
+
+  /// Begins at a state that a run of the same setup and network kept, behind `start`. False, and nothing
+  /// happened, where a part is elsewhere or the state is that of another network.
+  [[nodiscard]] bool begin_at(const RunState& state);
 
   // --- during it --------------------------------------------------------------------------------
   /// Runs for `duration_s`, or, where that is 0, without end; ends early when a port or the plant cannot

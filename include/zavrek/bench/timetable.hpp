@@ -30,6 +30,8 @@ class Timetable {
   void tell_others(Exchange& exchange, double until_s) noexcept;
   /// What the plant does within the step to come.
   void operate_plant(Exchange& exchange) noexcept;
+  /// How far it is.
+  void visit_state(StateArchive& archive) { archive(next_plant_, next_other_); }
   /// When it next has something to do, infinite behind the last.
   [[nodiscard]] double next_of_plant_s() const noexcept { return next(Whom::plant); }
 

@@ -8,6 +8,8 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/state_archive.hpp"
+
 namespace zavrek::protection {
 
 using Phasor = std::complex<double>;
@@ -53,6 +55,9 @@ class RunningPhasors {
   }
   /// The angle of the signal at its newest sample instead of the standing one.
   [[nodiscard]] Phasor peak_at_newest(std::size_t channel) const noexcept;
+  void visit_state(StateArchive& archive) {
+    archive(newest_, cycles_, window_, quarter_, quarter_at_, sum_real_, sum_imaginary_, real_, imaginary_);
+  }
   /// Samples until a change is seen in full.
   [[nodiscard]] int window() const noexcept {
     return filter_ == PhasorFilter::cosine ? span_ + cycle_ / 4 : span_;
@@ -95,6 +100,7 @@ class RunningPhasor {
     all_.push(values.data());
   }
   void clear() noexcept { all_.clear(); }
+  void visit_state(StateArchive& archive) { all_.visit_state(archive); }
   [[nodiscard]] Phasor peak() const noexcept { return all_.peak(0); }
   [[nodiscard]] Phasor peak_at_newest() const noexcept { return all_.peak_at_newest(0); }
   [[nodiscard]] double rms() const noexcept;
@@ -153,6 +159,7 @@ class Measuring {
   /// Between two decisions.
   [[nodiscard]] double interval_s() const noexcept { return every_ / options_.rate_Hz; }
   void clear() noexcept;
+  void visit_state(StateArchive& archive);
   [[nodiscard]] const Measured& measured() const noexcept { return measured_; }
   /// Samples until a change is seen in full.
   [[nodiscard]] int window() const noexcept { return channels_.front().window(); }

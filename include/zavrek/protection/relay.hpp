@@ -30,6 +30,9 @@ class Relay {
   bool push(const Sample& sample) noexcept { return push(std::span(&sample, 1)); }
   void reset() noexcept;
 
+  /// All that `push`, `decide`, `set_input` and `reset` change.
+  void visit_state(StateArchive& archive);
+
   /// The two halves of `push`: measure without deciding, and decide on something measured, held for `dt_s`.
   bool measure(std::span<const Sample> samples) noexcept { return measuring_.push(samples); }
   void decide(const Measured& measured, double dt_s) noexcept;

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "zavrek/count.hpp"
 #include "zavrek/wire/ethernet.hpp"
 #include "zavrek/wire/link.hpp"
 
@@ -120,7 +121,7 @@ class GoosePublisher {
   int interval_ms_ = 2;
   std::int64_t due_ns_ = 0;
   bool sent_ = false;
-  long long frames_sent_ = 0, frames_unsent_ = 0;
+  Count frames_sent_, frames_unsent_;
 };
 
 /// Whom a subscriber follows, and what it must hold to.
@@ -153,15 +154,15 @@ class GooseSubscriber {
   void accept_simulated(bool yes) noexcept;
 
   struct Counts {
-    long long malformed = 0;    ///< under its application identifier
-    long long foreign = 0;      ///< of another identity under it
-    long long refused = 0;      ///< simulated, or not while a simulated one stands in its place
-    long long unfit = 0;        ///< in need of commissioning, or of another revision or data set
-    long long conflicting = 0;  ///< under its identity from another source
-    long long regressed = 0;    ///< older than what was heard
-    long long lost = 0;         ///< missing between two that were taken, by their numbers
-    long long late = 0;         ///< taken behind the end of the promise of the one before
-    long long restarts = 0;     ///< of the publisher
+    Count malformed = 0;    ///< under its application identifier
+    Count foreign = 0;      ///< of another identity under it
+    Count refused = 0;      ///< simulated, or not while a simulated one stands in its place
+    Count unfit = 0;        ///< in need of commissioning, or of another revision or data set
+    Count conflicting = 0;  ///< under its identity from another source
+    Count regressed = 0;    ///< older than what was heard
+    Count lost = 0;         ///< missing between two that were taken, by their numbers
+    Count late = 0;         ///< taken behind the end of the promise of the one before
+    Count restarts = 0;     ///< of the publisher
   };
   [[nodiscard]] const Counts& counts() const { return counts_; }
   /// The source of the latest of those that conflict.

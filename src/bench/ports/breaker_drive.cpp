@@ -74,6 +74,10 @@ class BreakerDrivePort final : public Port {
     tell(exchange, charged_point_, charged_);
   }
 
+  void visit_state(StateArchive& archive) override {
+    archive(trip_, close_, a_, b_, closed_, position_was_, charged_, wanted_, open_due_, close_due_,
+            charged_due_, opened_, closings_, refused_);
+  }
   std::vector<Account> accounts() const override {
     Account account;
     account.port = "breaker_drive." + settings_.name;
@@ -145,7 +149,7 @@ class BreakerDrivePort final : public Port {
   Lagging trip_, close_, a_, b_;
   bool closed_ = true, position_was_ = true, charged_ = true, wanted_ = false;
   double open_due_ = never, close_due_ = never, charged_due_ = 0;
-  long long opened_ = 0, closings_ = 0, refused_ = 0;
+  Count opened_, closings_, refused_;
 };
 
 }  // namespace

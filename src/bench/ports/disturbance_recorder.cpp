@@ -69,7 +69,8 @@ class DisturbanceRecorderPort final : public Port {
       for (const PointId point : points_) *to++ = exchange.on(point) ? 1 : 0;
       keeper_->commit();
     }
-    const long long now = row_++;
+    const long long now = row_;
+    ++row_;
     for (std::size_t k = 0; k < triggers_.size(); ++k) {
       if (triggers_[k].comes_true(exchange)) trigger(exchange, now, k);
     }
@@ -83,6 +84,12 @@ class DisturbanceRecorderPort final : public Port {
     if (exchange.on(triggered_) != capturing_) exchange.tell(triggered_, capturing_, exchange.shown_s());
   }
 
+  void visit_state(StateArchive& archive) override {
+    if (!keeper_ || settings_.keeps == "all") return archive.miss();
+    for (Trigger& trigger : triggers_) trigger.visit_state(archive);
+    archive(capturing_, capture_, row_, alive_from_, captures_, passed_over_);
+    keeper_->visit_state(archive, before_ + longest_ + 1);
+  }
   void end() override {
     if (!keeper_) return;
     if (capturing_ && settings_.keeps != "all") {  // what the end of the run cut short
@@ -152,7 +159,8 @@ class DisturbanceRecorderPort final : public Port {
   std::optional<CaptureKeeper> keeper_;
   bool kept_ = false, capturing_ = false;
   Capture capture_;
-  long long row_ = 0, alive_from_ = 0, captures_ = 0, passed_over_ = 0;
+  Count row_, captures_, passed_over_;
+  long long alive_from_ = 0;
 };
 
 }  // namespace

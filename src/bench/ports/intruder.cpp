@@ -115,6 +115,7 @@ class IntruderPort final : public Port {
     for (int k = 0; k < most_per_step && owed_rubbish_ >= 1; ++k, --owed_rubbish_) send(rubbish());
   }
   std::string medium() const override { return frames_ ? frames_->description() : std::string(); }
+  void visit_state(StateArchive&) override {}
   std::vector<Account> accounts() const override { return {account_}; }
 
  private:

@@ -112,6 +112,8 @@ class MessagePort final : public Port {
     publisher_.poll(now, present_, link_);
   }
   std::string medium() const override { return frames_ ? frames_->description() : std::string(); }
+  /// What was sent is sent: it goes on from what it shows.
+  void visit_state(StateArchive&) override {}
   std::vector<Account> accounts() const override {
     Account account;
     account.port = "message." + settings_.name;

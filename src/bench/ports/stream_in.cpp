@@ -300,6 +300,7 @@ class StreamOfDeviceHere final : public Port {
       }
     }
   }
+  void visit_state(StateArchive&) override {}
   void take(Exchange& exchange) noexcept override {
     for (const Line& line : lines_) {
       double sum = 0;

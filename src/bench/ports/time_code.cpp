@@ -29,6 +29,7 @@ class TimeCodePort final : public Port {
     const bool high = irig_level(frame_, into_s);
     if (exchange.on(level_) != high) exchange.show_only(level_, high);
   }
+  void visit_state(StateArchive& archive) override { archive(second_, seconds_, frame_); }
   std::vector<Account> accounts() const override {
     Account account;
     account.port = "time_code." + settings_.name;
@@ -45,7 +46,7 @@ class TimeCodePort final : public Port {
   PointId level_;
   ValueId carrier_;
   std::int64_t second_ = -1;
-  long long seconds_ = 0;  // begun
+  Count seconds_;  // begun
   IrigFrame frame_{};
 };
 

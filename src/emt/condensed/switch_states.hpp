@@ -10,8 +10,8 @@
 #include <cstring>
 #include <vector>
 
-#include "emt/parts/state_archive.hpp"
 #include "emt/solve/lanes.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

@@ -12,7 +12,7 @@
 #include <cstdint>
 #include <vector>
 
-#include "emt/parts/state_archive.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

@@ -8,8 +8,8 @@
 #include <utility>
 #include <vector>
 
-#include "emt/parts/state_archive.hpp"
 #include "emt/solve/lanes.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

@@ -10,7 +10,7 @@
 
 #include "emt/parts/parts.hpp"
 #include "emt/parts/rule.hpp"
-#include "emt/parts/state_archive.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

@@ -10,8 +10,8 @@
 #include <vector>
 
 #include "emt/parts/parts.hpp"
-#include "emt/parts/state_archive.hpp"
 #include "emt/parts/waveform.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

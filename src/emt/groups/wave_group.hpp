@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "emt/parts/parts.hpp"
-#include "emt/parts/state_archive.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

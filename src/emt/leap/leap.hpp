@@ -25,9 +25,9 @@
 #include <vector>
 
 #include "emt/groups/wave_group.hpp"
-#include "emt/parts/state_archive.hpp"
 #include "emt/solve/lanes.hpp"
 #include "emt/solve/product.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

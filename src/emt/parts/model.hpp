@@ -14,7 +14,7 @@
 #include <Eigen/Core>
 
 #include "emt/parts/rule.hpp"
-#include "emt/parts/state_archive.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

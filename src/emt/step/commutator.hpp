@@ -5,7 +5,7 @@
 
 #include "emt/groups/commutations.hpp"
 #include "emt/groups/valve_group.hpp"
-#include "emt/parts/state_archive.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

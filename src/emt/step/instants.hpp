@@ -9,8 +9,8 @@
 #include <vector>
 
 #include "emt/parts/rule.hpp"
-#include "emt/parts/state_archive.hpp"
 #include "emt/solve/lanes.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

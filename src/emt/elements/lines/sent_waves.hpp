@@ -14,7 +14,7 @@
 
 #include "emt/parts/model.hpp"
 #include "emt/parts/rule.hpp"
-#include "emt/parts/state_archive.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt::internal {
 

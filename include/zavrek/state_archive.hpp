@@ -1,6 +1,3 @@
-// The state of a plant on its way out of it, or back. Every type that has state says once which of its
-// members that is (`visit_state`); all else is program: it stands from compile on and is shared by all
-// instants.
 #pragma once
 
 #include <cassert>
@@ -10,11 +7,14 @@
 #include <type_traits>
 #include <vector>
 
-namespace zavrek::emt::internal {
+namespace zavrek {
 
+/// The state of something that runs on its way out of it, or back. Every type that has state says once which
+/// of its members that is (`visit_state`); all else is program: it stands from the start on and is shared by
+/// all instants.
 class StateArchive {
  public:
-  /// Out of the plant: overwrites the bytes.
+  /// Out of it: overwrites the bytes.
   explicit StateArchive(std::vector<std::byte>& into) : into_(&into) { into.clear(); }
   /// Back into it, from the first byte on.
   explicit StateArchive(std::span<const std::byte> from) : from_(from) {}
@@ -31,6 +31,8 @@ class StateArchive {
     numbers.resize(count);
     carry(numbers.data(), count * sizeof(Number));
   }
+  template <class... All>
+  requires(sizeof...(All) > 1) void operator()(All&... all) { ((*this)(all), ...); }
   void carry(void* memory, std::size_t size) {
     if (size == 0) return;
     if (into_ != nullptr) {
@@ -43,10 +45,14 @@ class StateArchive {
     }
   }
   [[nodiscard]] bool restores() const noexcept { return into_ == nullptr; }
+  /// By a type whose state is not within reach: what is kept then is no whole.
+  void miss() noexcept { whole_ = false; }
+  [[nodiscard]] bool whole() const noexcept { return whole_; }
 
  private:
   std::vector<std::byte>* into_ = nullptr;
+  bool whole_ = true;
   std::span<const std::byte> from_;
 };
 
-}  // namespace zavrek::emt::internal
+}  // namespace zavrek
