@@ -53,7 +53,7 @@ const kind_of = (element) => symbols[element.kind] ? element.kind
 const width = 118, bus_height = 18, symbol_height = 40;
 const small = 400;       // buses: up to there both ways to grow are tried, and the one that fits better is taken
 const readable = 0.22;   // pixels for a unit: below it texts and symbols are left out
-const around = 160;      // of what is in sight: more is not drawn
+const around = 70;       // of what is in sight: more is not drawn
 
 /// Where everything stands.
 function lay(diagram, rankdir = "TB") {
@@ -104,9 +104,11 @@ export class Diagram extends Component {
   componentDidMount() {
     this.offs = [on("case", () => this.build()), on("values", () => this.live()), on("state", () => this.live()),
       on("place", () => this.live())];
+    this.watch = new ResizeObserver(() => { this.measure(); if (this.view) this.show(); });
+    this.watch.observe(this.drawing);
     this.build();
   }
-  componentWillUnmount() { for (const off of this.offs) off(); }
+  componentWillUnmount() { for (const off of this.offs) off(); this.watch.disconnect(); }
   shouldComponentUpdate() { return false; }
 
   build() {
@@ -114,9 +116,10 @@ export class Diagram extends Component {
     const key = state.name + diagram.buses.length + diagram.elements.length;
     if (this.key === key) return this.live();
     this.key = key;
+    this.measure();
     const { places, drawn } = best(diagram, { width: this.drawing.clientWidth || 380, height: this.drawing.clientHeight || 650 });
     this.parts = [];
-    const wires = [], things = make("g", {});
+    const wires = make("g", { class: "wires" }), things = make("g", {});
     this.items = [];
     const bus_places = new Map();
     for (const bus of diagram.buses) bus_places.set(bus.name, places.get("bus:" + bus.name));
@@ -126,7 +129,9 @@ export class Diagram extends Component {
         const bus = bus_places.get(name);
         const x = Math.max(bus.x - width / 2 + 6, Math.min(bus.x + width / 2 - 6, at.x));
         const above = bus.y < at.y;
-        wires.push(`M${x} ${bus.y}V${(bus.y + at.y + (above ? -12 : 12)) / 2}H${at.x}V${at.y + (above ? -12 : 12)}`);
+        const wire = path(`M${x} ${bus.y}V${(bus.y + at.y + (above ? -12 : 12)) / 2}H${at.x}V${at.y + (above ? -12 : 12)}`);
+        wires.append(wire);
+        this.items.push({ node: wire, at: { x: (bus.x + at.x) / 2, y: (bus.y + at.y) / 2 }, w: Math.abs(bus.x - at.x) / 2, h: Math.abs(bus.y - at.y) / 2, seen: true });
       });
       const box = make("g", { transform: `translate(${at.x} ${at.y})`, class: "element " + element.kind });
       const drawing = make("g", { class: "symbol" });
@@ -172,7 +177,7 @@ export class Diagram extends Component {
     this.extent = { x: Math.min(...all.map((p) => p.x)) - 80, y: Math.min(...all.map((p) => p.y)) - 30 };
     this.extent.w = Math.max(...all.map((p) => p.x)) + 90 - this.extent.x;
     this.extent.h = Math.max(...all.map((p) => p.y)) + 40 - this.extent.y;
-    this.drawing.replaceChildren(make("g", { class: "wires" }, path(wires.join(""))), things);
+    this.drawing.replaceChildren(wires, things);
     this.whole();
     // Of a district that is unreadable as a whole, its beginning.
     const first = bus_places.get(diagram.buses[0].name);
@@ -191,15 +196,18 @@ export class Diagram extends Component {
 
   // --- looking around: wheel, drag, keys ---
   whole() { this.view = { ...this.extent }; this.show(); }
-  scale() { return Math.min((this.drawing.clientWidth || 380) / this.view.w, (this.drawing.clientHeight || 600) / this.view.h); }
+  /// Of the box on the page, looked up when that changes: asking for it at each move would lay the page out anew.
+  measure = () => { this.box = { w: this.drawing.clientWidth || 380, h: this.drawing.clientHeight || 600 }; };
+  scale() { return Math.min(this.box.w / this.view.w, this.box.h / this.view.h); }
   show() {
-    const { x, y, w, h } = this.view;
+    const { x, y, w, h } = this.view, scale = this.scale();
     this.drawing.setAttribute("viewBox", `${x} ${y} ${w} ${h}`);
-    this.drawing.classList.toggle("far", this.scale() < readable);
-    // More than the box is in sight along its longer side.
-    const more = Math.max(w, h);
+    this.drawing.classList.toggle("far", scale < readable);
+    // More than the view is in sight along the longer side of the box: left and right of it, or below.
+    const left = x + w / 2 - this.box.w / scale / 2, right = left + this.box.w / scale, below = y + this.box.h / scale;
     for (const item of this.items) {
-      const seen = item.at.x > x - around - more / 2 && item.at.x < x + w + around + more / 2 && item.at.y > y - around && item.at.y < y + h + more + around;
+      const besides = around + (item.w || 0), beyond = around + (item.h || 0);
+      const seen = item.at.x > left - besides && item.at.x < right + besides && item.at.y > y - beyond && item.at.y < below + beyond;
       if (seen !== item.seen) { item.seen = seen; item.node.style.display = seen ? "" : "none"; }
     }
   }
