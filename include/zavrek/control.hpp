@@ -101,17 +101,24 @@ class Controller {
   [[nodiscard]] long long lost_edges() const noexcept { return lost_edges_; }
 
  private:
+  /// A number of `values_` times a factor.
   struct Wire {
-    enum class From { constant, block, plant } from = From::constant;
     std::size_t index = 0;
-    double factor = 1;  // or the constant
+    double factor = 1;
   };
   struct Row {
     std::string name;
     std::unique_ptr<BlockFunction> function;
-    std::vector<Wire> inputs;
     std::size_t first_output, output_count;
-    long long ratio;  // periods of the controller between its executions
+    std::size_t first_wire = 0, wire_count = 0;
+    std::size_t rate = 0;       // of `rates_`
+    bool feeds_through = true;  // (see BlockFunction)
+    bool may_fail = false;
+  };
+  /// Blocks that run at the same calls.
+  struct Rate {
+    long long ratio;  // periods of the controller between their executions
+    bool due = false;
   };
   struct Parameter {
     double* value;
@@ -120,15 +127,17 @@ class Controller {
   };
   class Builder;
 
-  [[nodiscard]] double read(const Wire& wire, std::span<const double> signals) const noexcept;
-
   double period_s_ = 0;
   std::vector<std::unique_ptr<Block>> blocks_;  // functions read their fields
   std::vector<Parameter> parameter_rows_;
   std::vector<std::string> parameters_;
   std::string failure_;
-  std::vector<Row> rows_;  // in the order of execution
-  std::vector<double> values_, scratch_;
+  std::vector<Rate> rates_;
+  std::vector<Row> rows_;       // in the order of execution: those that feed through, then the others
+  std::size_t through_ = 0;     // how many do
+  std::vector<Wire> wires_;     // of all rows
+  std::vector<double> values_;  // outputs, a one for what is constant, signals of the plant
+  std::vector<double> scratch_;
   std::vector<std::string> reads_, knobs_, gates_, operables_, outputs_;
   std::vector<std::size_t> knob_at_, operable_at_;  // of values_
   std::vector<Edge> edges_;

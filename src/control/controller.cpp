@@ -51,6 +51,7 @@ class Controller::Builder {
     make_rows();
     for (std::size_t k = 0; k < rows_.size(); ++k) wire(k);
     order();
+    join();
     c_.edges_.reserve(most_edges);
   }
 
@@ -78,12 +79,13 @@ class Controller::Builder {
       const double period = period_of(block);
       Made made = made_of(*c_.blocks_.emplace_back(std::make_unique<Block>(block)), period);
       add_parameters(*c_.blocks_.back());
-      Row row{name,
-              std::move(made.function),
-              {},
-              c_.values_.size(),
-              made.outputs.size(),
-              std::llround(period / c_.period_s_)};
+      Row row{.name = name,
+              .function = std::move(made.function),
+              .first_output = c_.values_.size(),
+              .output_count = made.outputs.size(),
+              .rate = rate_of(std::llround(period / c_.period_s_))};
+      row.feeds_through = row.function->feeds_through();
+      row.may_fail = row.function->may_fail();
       by_name_[name] = rows_.size();
       for (std::size_t k = 0; k < made.outputs.size(); ++k) {
         const std::string& output = made.outputs[k];
@@ -104,6 +106,12 @@ class Controller::Builder {
       c_.scratch_.resize(std::max(c_.scratch_.size(), inputs_.back().size()));
       rows_.push_back(std::move(row));
     }
+  }
+  std::size_t rate_of(long long ratio) {
+    const auto same = [&](const Rate& rate) { return rate.ratio == ratio; };
+    const auto at = std::find_if(c_.rates_.begin(), c_.rates_.end(), same);
+    if (at == c_.rates_.end()) return c_.rates_.push_back({ratio}), c_.rates_.size() - 1;
+    return static_cast<std::size_t>(at - c_.rates_.begin());
   }
   Made made_of(const Block& block, double period) const {
     return std::visit(
@@ -130,24 +138,31 @@ class Controller::Builder {
     to.insert(to.end(), more.begin(), more.end());
   }
 
+  /// An input, before it is known how many outputs and signals there are.
+  struct Input {
+    enum class From { constant, block, plant } from = From::constant;
+    std::size_t index = 0;
+    double factor = 1;  // or the constant
+  };
   void wire(std::size_t row) {
-    for (const std::string& text : inputs_[row]) rows_[row].inputs.push_back(wire_of(row, text));
+    auto& wired = wired_.emplace_back();
+    for (const std::string& text : inputs_[row]) wired.push_back(wire_of(row, text));
   }
 
-  Wire wire_of(std::size_t row, const std::string& text) {
-    if (text.empty()) return {Wire::From::constant, 0, 0};
+  Input wire_of(std::size_t row, const std::string& text) {
+    if (text.empty()) return {Input::From::constant, 0, 0};
     const bool negative = text.front() == '-';
     const std::string name = negative ? text.substr(1) : text;
     const double sign = negative ? -1 : 1;
     if (!name.empty() && (std::isdigit(static_cast<unsigned char>(name.front())) || name.front() == '.')) {
       try {
-        return {Wire::From::constant, 0, sign * parse_quantity(name).value};
+        return {Input::From::constant, 0, sign * parse_quantity(name).value};
       } catch (const Error& error) {
         refuse(description_.blocks[row], "", error.flaws().front().text);
       }
     }
     if (const auto found = outputs_at_.find(name); found != outputs_at_.end())
-      return {Wire::From::block, found->second, sign};
+      return {Input::From::block, found->second, sign};
     const auto signal = std::find(signals_.begin(), signals_.end(), name);
     if (signal == signals_.end()) {
       std::vector<std::string> known = signals_;
@@ -160,16 +175,34 @@ class Controller::Builder {
     const auto read = std::find(c_.reads_.begin(), c_.reads_.end(), name);
     const auto index = static_cast<std::size_t>(read - c_.reads_.begin());
     if (read == c_.reads_.end()) c_.reads_.push_back(name);
-    return {Wire::From::plant, index, sign};
+    return {Input::From::plant, index, sign};
   }
 
   /// Depth first from each block through what it needs; a block met again on the way is a loop.
   void order() {
     state_.assign(rows_.size(), State::fresh);
     for (std::size_t k = 0; k < rows_.size(); ++k) visit(k);
-    std::vector<Row> sorted;
-    for (const std::size_t k : sequence_) sorted.push_back(std::move(rows_[k]));
-    c_.rows_ = std::move(sorted);
+    std::stable_partition(sequence_.begin(), sequence_.end(),
+                          [&](std::size_t k) { return rows_[k].feeds_through; });
+  }
+
+  /// All in the order of execution, wires in one row.
+  void join() {
+    const std::size_t one = c_.values_.size();
+    c_.values_.resize(one + 1 + c_.reads_.size(), 0.0);
+    c_.values_[one] = 1;
+    for (const std::size_t k : sequence_) {
+      Row& row = rows_[k];
+      row.first_wire = c_.wires_.size();
+      row.wire_count = wired_[k].size();
+      for (const Input& input : wired_[k])
+        c_.wires_.push_back({input.from == Input::From::block   ? input.index
+                             : input.from == Input::From::plant ? one + 1 + input.index
+                                                                : one,
+                             input.factor});
+      c_.through_ += row.feeds_through ? 1 : 0;
+      c_.rows_.push_back(std::move(row));
+    }
   }
 
   void visit(std::size_t k) {
@@ -177,11 +210,11 @@ class Controller::Builder {
     if (state_[k] == State::open) refuse_loop(k);
     state_[k] = State::open;
     path_.push_back(k);
-    if (rows_[k].function->feeds_through()) {
-      for (const Wire& wire : rows_[k].inputs) {
-        if (wire.from != Wire::From::block) continue;
+    if (rows_[k].feeds_through) {
+      for (const Input& wire : wired_[k]) {
+        if (wire.from != Input::From::block) continue;
         const std::size_t source = owner_of_[wire.index];
-        if (rows_[source].function->feeds_through()) visit(source);
+        if (rows_[source].feeds_through) visit(source);
       }
     }
     path_.pop_back();
@@ -204,6 +237,7 @@ class Controller::Builder {
   Controller& c_;
   std::vector<Row> rows_;
   std::vector<std::vector<std::string>> inputs_;
+  std::vector<std::vector<Input>> wired_;  // per row
   std::map<std::string, std::size_t> by_name_, outputs_at_;
   std::vector<std::size_t> owner_of_;  // per output: its row
   std::vector<State> state_;
@@ -240,36 +274,27 @@ void Controller::visit_state(StateArchive& archive) {
   archive(values_, lost_edges_);
 }
 
-double Controller::read(const Wire& wire, std::span<const double> signals) const noexcept {
-  switch (wire.from) {
-    case Wire::From::block:
-      return wire.factor * values_[wire.index];
-    case Wire::From::plant:
-      return wire.factor * signals[wire.index];
-    case Wire::From::constant:
-      break;
-  }
-  return wire.factor;
-}
-
 void Controller::run(long long tick, std::span<const double> signals) noexcept {
   edges_.clear();
   const Instant instant{static_cast<double>(tick) * period_s_, &edges_, &lost_edges_};
+  std::copy(signals.begin(), signals.end(), values_.end() - static_cast<std::ptrdiff_t>(reads_.size()));
+  for (Rate& rate : rates_) rate.due = tick % rate.ratio == 0;
+  const auto due = [&](const Row& row) { return rates_[row.rate].due; };
   const auto execute = [&](Row& row) {
-    for (std::size_t k = 0; k < row.inputs.size(); ++k) scratch_[k] = read(row.inputs[k], signals);
+    if (!due(row)) return;
+    const Wire* wire = wires_.data() + row.first_wire;
+    for (std::size_t k = 0; k < row.wire_count; ++k, ++wire)
+      scratch_[k] = wire->factor * values_[wire->index];
     row.function->step(instant, scratch_.data(), values_.data() + row.first_output);
-    if (const std::string* why = row.function->failure(); why != nullptr && failure_.empty()) failure_ = *why;
+    if (!row.may_fail || !failure_.empty()) return;
+    if (const std::string* why = row.function->failure()) failure_ = *why;
   };
-  const auto due = [&](const Row& row) { return tick % row.ratio == 0; };
-  for (Row& row : rows_) {
-    if (due(row) && !row.function->feeds_through()) row.function->give(values_.data() + row.first_output);
+  const std::span<Row> all(rows_), through = all.first(through_), showing = all.subspan(through_);
+  for (Row& row : showing) {
+    if (due(row)) row.function->give(values_.data() + row.first_output);
   }
-  for (Row& row : rows_) {
-    if (due(row) && row.function->feeds_through()) execute(row);
-  }
-  for (Row& row : rows_) {
-    if (due(row) && !row.function->feeds_through()) execute(row);
-  }
+  for (Row& row : through) execute(row);
+  for (Row& row : showing) execute(row);
 }
 
 }  // namespace zavrek::control

@@ -14,9 +14,7 @@
 namespace zavrek::control {
 
 enum class Formula::Op : char {
-  number,
-  input,
-  time,
+  none,
   negate,
   invert,  // one operand
   sin,
@@ -61,6 +59,7 @@ class Formula::Parser {
     either();
     skip();
     if (at_ < text_.size()) fail("the end or an operator");
+    f_.result_ = stack_.back();
   }
 
  private:
@@ -111,11 +110,31 @@ class Formula::Parser {
   static bool in_name(char c) {
     return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '_' || c == '.';
   }
-  /// An operation of `operands` operands: keeps account of the depth of the stack.
-  void put(Op op, int operands, int input = 0, double number = 0) {
-    depth_ += 1 - operands;
-    if (depth_ > deepest) throw Error(fmt::format("formula \"{}\" is nested too deeply; split it", text_));
-    f_.steps_.push_back({op, input, number});
+  void push(Place place) {
+    if (stack_.size() == deepest)
+      throw Error(fmt::format("formula \"{}\" is nested too deeply; split it", text_));
+    stack_.push_back(place);
+  }
+  void push_number(double number) {
+    f_.numbers_.push_back(number);
+    push({Place::number, static_cast<std::uint16_t>(f_.numbers_.size() - 1)});
+  }
+  /// An operation on the last `operands` values, of which one is left; on numbers alone, it is done at once.
+  void put(Op op, int operands) {
+    std::array<Place, 3> of{};
+    for (int k = operands - 1; k >= 0; --k) {
+      of[static_cast<std::size_t>(k)] = stack_.back();
+      stack_.pop_back();
+    }
+    for (auto k = static_cast<std::size_t>(operands); k < of.size(); ++k) of[k] = of[0];
+    if (std::all_of(of.begin(), of.end(), [](const Place& p) { return p.of == Place::number; })) {
+      const auto number = [&](const Place& place) { return f_.numbers_[place.index]; };
+      return push_number(apply(op, number(of[0]), number(of[1]), number(of[2])));
+    }
+    // What stands on the stack above is used up: its place among the work is free again.
+    const auto to = static_cast<std::uint8_t>(stack_.size());
+    f_.steps_.push_back({op, to, of[0], of[1], of[2]});
+    push({Place::work, to});
   }
   struct Level {
     explicit Level(Parser& parser) : p(parser) {
@@ -170,8 +189,8 @@ class Formula::Parser {
   void sum() {
     product();
     for (;;) {
-      const Op op = take("+") ? Op::add : take("-") ? Op::subtract : Op::number;
-      if (op == Op::number) return;
+      const Op op = take("+") ? Op::add : take("-") ? Op::subtract : Op::none;
+      if (op == Op::none) return;
       product();
       put(op, 2);
     }
@@ -179,8 +198,8 @@ class Formula::Parser {
   void product() {
     power();
     for (;;) {
-      const Op op = take("*") ? Op::multiply : take("/") ? Op::divide : Op::number;
-      if (op == Op::number) return;
+      const Op op = take("*") ? Op::multiply : take("/") ? Op::divide : Op::none;
+      if (op == Op::none) return;
       power();
       put(op, 2);
     }
@@ -213,11 +232,11 @@ class Formula::Parser {
     while (at_ < text_.size() && in_name(text_[at_])) ++at_;
     const std::string name(text_.substr(begin, at_ - begin));
     if (take("(")) return call(name);
-    if (name == "pi") return put(Op::number, 0, 0, std::numbers::pi);
-    if (name == "t") return put(Op::time, 0);
+    if (name == "pi") return push_number(std::numbers::pi);
+    if (name == "t") return push({Place::work, time_place});
     auto known = std::find(f_.names_.begin(), f_.names_.end(), name);
     if (known == f_.names_.end()) known = f_.names_.insert(known, name);
-    put(Op::input, 0, static_cast<int>(known - f_.names_.begin()));
+    push({Place::input, static_cast<std::uint16_t>(known - f_.names_.begin())});
   }
   void number() {
     const std::string rest(text_.substr(at_));
@@ -225,7 +244,7 @@ class Formula::Parser {
     const double value = std::strtod(rest.c_str(), &end);
     if (end == rest.c_str() || !std::isfinite(value)) fail("a number");
     at_ += static_cast<std::size_t>(end - rest.c_str());
-    put(Op::number, 0, 0, value);
+    push_number(value);
   }
   void call(const std::string& name) {
     const auto known =
@@ -247,7 +266,8 @@ class Formula::Parser {
   std::string_view text_;
   Formula& f_;
   std::size_t at_ = 0;
-  int depth_ = 0, levels_ = 0;
+  int levels_ = 0;
+  std::vector<Place> stack_;
 };
 
 Formula::Formula(std::string_view text) {
@@ -256,129 +276,90 @@ Formula::Formula(std::string_view text) {
   Parser(text, *this).run();
 }
 
-double Formula::value(const double* inputs, double time_s) const noexcept {
-  std::array<double, deepest + 1> stack{};
-  double* top = stack.data();  // behind the last value
+double Formula::apply(Op op, double a, double b, double c) noexcept {
   const auto on = [](double x) { return x > 0.5; };
-  for (const Step& step : steps_) {
-    if (step.op <= Op::time) {
-      *top++ = step.op == Op::number ? step.number : step.op == Op::time ? time_s : inputs[step.input];
-      continue;
-    }
-    if (step.op >= Op::choose)
-      top -= 2;
-    else if (step.op >= Op::add)
-      --top;
-    double& a = top[-1];
-    const double b = top[0], c = step.op >= Op::choose ? top[1] : 0;
-    switch (step.op) {
-      case Op::negate:
-        a = -a;
-        break;
-      case Op::invert:
-        a = on(a) ? 0 : 1;
-        break;
-      case Op::sin:
-        a = std::sin(a);
-        break;
-      case Op::cos:
-        a = std::cos(a);
-        break;
-      case Op::tan:
-        a = std::tan(a);
-        break;
-      case Op::asin:
-        a = std::asin(std::clamp(a, -1.0, 1.0));
-        break;
-      case Op::acos:
-        a = std::acos(std::clamp(a, -1.0, 1.0));
-        break;
-      case Op::atan:
-        a = std::atan(a);
-        break;
-      case Op::exp:
-        a = std::exp(std::min(a, 700.0));
-        break;
-      case Op::log:
-        a = std::log(std::max(a, 1e-300));
-        break;
-      case Op::sqrt:
-        a = std::sqrt(std::max(a, 0.0));
-        break;
-      case Op::abs:
-        a = std::abs(a);
-        break;
-      case Op::sign:
-        a = a > 0 ? 1 : a < 0 ? -1 : 0;
-        break;
-      case Op::floor:
-        a = std::floor(a);
-        break;
-      case Op::add:
-        a += b;
-        break;
-      case Op::subtract:
-        a -= b;
-        break;
-      case Op::multiply:
-        a *= b;
-        break;
-      case Op::divide:
-        a = b == 0 ? 0 : a / b;
-        break;
-      case Op::power:
-        a = std::pow(a, b);
-        break;
-      case Op::less:
-        a = a < b ? 1 : 0;
-        break;
-      case Op::at_most:
-        a = a <= b ? 1 : 0;
-        break;
-      case Op::more:
-        a = a > b ? 1 : 0;
-        break;
-      case Op::at_least:
-        a = a >= b ? 1 : 0;
-        break;
-      case Op::equal:
-        a = a == b ? 1 : 0;
-        break;
-      case Op::unequal:
-        a = a != b ? 1 : 0;
-        break;
-      case Op::both:
-        a = on(a) && on(b) ? 1 : 0;
-        break;
-      case Op::either:
-        a = on(a) || on(b) ? 1 : 0;
-        break;
-      case Op::min:
-        a = std::min(a, b);
-        break;
-      case Op::max:
-        a = std::max(a, b);
-        break;
-      case Op::atan2:
-        a = std::atan2(a, b);
-        break;
-      case Op::hypot:
-        a = std::hypot(a, b);
-        break;
-      case Op::mod:
-        a = b == 0 ? 0 : a - b * std::floor(a / b);
-        break;
-      case Op::choose:
-        a = on(a) ? b : c;
-        break;
-      case Op::clamp:
-        a = std::min(std::max(a, b), c);
-        break;
-      default:
-        break;
-    }
+  switch (op) {
+    case Op::negate:
+      return -a;
+    case Op::invert:
+      return on(a) ? 0 : 1;
+    case Op::sin:
+      return std::sin(a);
+    case Op::cos:
+      return std::cos(a);
+    case Op::tan:
+      return std::tan(a);
+    case Op::asin:
+      return std::asin(std::clamp(a, -1.0, 1.0));
+    case Op::acos:
+      return std::acos(std::clamp(a, -1.0, 1.0));
+    case Op::atan:
+      return std::atan(a);
+    case Op::exp:
+      return std::exp(std::min(a, 700.0));
+    case Op::log:
+      return std::log(std::max(a, 1e-300));
+    case Op::sqrt:
+      return std::sqrt(std::max(a, 0.0));
+    case Op::abs:
+      return std::abs(a);
+    case Op::sign:
+      return a > 0 ? 1 : a < 0 ? -1 : 0;
+    case Op::floor:
+      return std::floor(a);
+    case Op::add:
+      return a + b;
+    case Op::subtract:
+      return a - b;
+    case Op::multiply:
+      return a * b;
+    case Op::divide:
+      return b == 0 ? 0 : a / b;
+    case Op::power:
+      return std::pow(a, b);
+    case Op::less:
+      return a < b ? 1 : 0;
+    case Op::at_most:
+      return a <= b ? 1 : 0;
+    case Op::more:
+      return a > b ? 1 : 0;
+    case Op::at_least:
+      return a >= b ? 1 : 0;
+    case Op::equal:
+      return a == b ? 1 : 0;
+    case Op::unequal:
+      return a != b ? 1 : 0;
+    case Op::both:
+      return on(a) && on(b) ? 1 : 0;
+    case Op::either:
+      return on(a) || on(b) ? 1 : 0;
+    case Op::min:
+      return std::min(a, b);
+    case Op::max:
+      return std::max(a, b);
+    case Op::atan2:
+      return std::atan2(a, b);
+    case Op::hypot:
+      return std::hypot(a, b);
+    case Op::mod:
+      return b == 0 ? 0 : a - b * std::floor(a / b);
+    case Op::choose:
+      return on(a) ? b : c;
+    case Op::clamp:
+      return std::min(std::max(a, b), c);
+    case Op::none:
+      break;
   }
-  return stack[0];
+  return a;
+}
+
+double Formula::value(const double* inputs, double time_s) const noexcept {
+  std::array<double, time_place + 1> work;
+  work[time_place] = time_s;
+  const std::array<const double*, 3> from{work.data(), inputs, numbers_.data()};
+  const auto at = [&](Place place) { return from[place.of][place.index]; };
+  for (const Step& step : steps_) work[step.to] = apply(step.op, at(step.a), at(step.b), at(step.c));
+  return at(result_);
 }
 
 }  // namespace zavrek::control

@@ -1,4 +1,4 @@
-// A formula over named values, compiled to a list of operations on a stack.
+// A formula over named values, compiled to operations between numbered places.
 //   or       and {or and}                     and      not {and not}          not   [not] comparison
 //   compare  sum [< <= > >= == != sum]        sum      product {+- product}
 //   product  power {* / power}                power    [-] primary [^ power]
@@ -6,6 +6,7 @@
 // A NAME may hold dots; states are 1 and 0, on above 0.5; t is the time in seconds.
 #pragma once
 
+#include <cstdint>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -21,16 +22,25 @@ class Formula {
   [[nodiscard]] double value(const double* inputs, double time_s) const noexcept;
 
  private:
-  static constexpr int deepest = 32;
+  static constexpr std::size_t deepest = 32;            // values at once
+  static constexpr std::uint16_t time_place = deepest;  // of the work, behind them
   enum class Op : char;
+  /// Where a value stands: among what is being worked out, the inputs, or the numbers of the text.
+  struct Place {
+    enum Of : std::uint16_t { work, input, number } of = work;
+    std::uint16_t index = 0;
+  };
   struct Step {
     Op op;
-    int input = 0;
-    double number = 0;
+    std::uint8_t to;  // of the work
+    Place a, b, c;    // as many as it has; the others are the first again
   };
   class Parser;
+  [[nodiscard]] static double apply(Op op, double a, double b, double c) noexcept;
 
   std::vector<Step> steps_;
+  Place result_;
+  std::vector<double> numbers_;
   std::vector<std::string> names_;
 };
 

@@ -31,6 +31,7 @@ class BlockFunction {
   /// What it remembers from one instant to the next, beside its outputs.
   virtual void visit_state(StateArchive& archive) = 0;
   /// Why it cannot go on; only a user's own code fails.
+  [[nodiscard]] virtual bool may_fail() const { return false; }
   [[nodiscard]] virtual const std::string* failure() const noexcept { return nullptr; }
 
  protected:

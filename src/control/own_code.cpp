@@ -25,6 +25,7 @@ class OwnFunction final : public BlockFunction {
     }
     std::copy(given_.begin(), given_.end(), out);
   }
+  [[nodiscard]] bool may_fail() const override { return true; }
   [[nodiscard]] const std::string* failure() const noexcept override {
     return failure_.empty() ? nullptr : &failure_;
   }

@@ -129,7 +129,7 @@ std::vector<bool> find_condensable(const Assembly& assembly, const Topology& top
   }
   for (const LegPart& part : assembly.leg_parts) mark(part.x, false);
   for (const ModelPart& part : assembly.model_parts) {
-    if (!part.model->varies()) continue;
+    if (!part.model->varies_by_itself()) continue;
     for (const Ends& ends : part.ends) mark_ends(ends, false);
   }
   return wanted;

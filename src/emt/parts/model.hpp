@@ -80,6 +80,8 @@ class Model {
   [[nodiscard]] virtual std::vector<Slot> knobs() const { return {}; }
   /// Whether `conductance` may differ from step to step; if not, it becomes part of the network's own.
   [[nodiscard]] virtual bool varies() const { return false; }
+  /// Whether it does so all the time, not only where somebody turns a knob of it.
+  [[nodiscard]] virtual bool varies_by_itself() const { return varies(); }
   /// n x n, symmetric, positive semidefinite: at the start.
   [[nodiscard]] virtual Eigen::MatrixXd conductance(double step_s) const = 0;
 

@@ -75,6 +75,7 @@ class AgedCapacitor final : public Model {
     return remaining_.index < 0 ? std::vector<Slot>{} : std::vector<Slot>{remaining_};
   }
   [[nodiscard]] bool varies() const override { return remaining_.index >= 0; }
+  [[nodiscard]] bool varies_by_itself() const override { return false; }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override {
     return Eigen::MatrixXd::Constant(1, 1, siemens(step_s, left_));
   }
