@@ -67,6 +67,7 @@ struct Summary {
   int switch_nodes = 0;       ///< nodes in the blocks that a switching refactors
   int factor_entries = 0;     ///< numbers read by one solve
   int condensed = 0;          ///< partitions whose solution is one product, kept per state of their switches
+  int areas = 0;              ///< of these: each has products of its own, by the state of its own switches
   std::size_t kept_states = 0;     ///< most states kept for them
   std::size_t kept_bytes = 0;      ///< memory taken by these states
   std::size_t likely_states = 0;   ///< of them, made ready before the first step

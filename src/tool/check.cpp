@@ -45,10 +45,11 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
   text += row("partitions", fmt::format("{} (shards for cores: {}), the largest of {} nodes", s.partitions,
                                         s.shards, s.largest_partition));
   if (s.condensed > 0)
-    text += row("condensed",
-                fmt::format("{} of them, {} states of their switches made ready, up to {} kept in {:.1f} MiB",
-                            s.condensed, s.likely_states, s.kept_states,
-                            static_cast<double>(s.kept_bytes) / (1 << 20)));
+    text +=
+        row("condensed",
+            fmt::format("{} of them{}, {} states of their switches made ready, up to {} kept in {:.1f} MiB",
+                        s.condensed, s.areas > s.condensed ? fmt::format(" in {} areas", s.areas) : "",
+                        s.likely_states, s.kept_states, static_cast<double>(s.kept_bytes) / (1 << 20)));
   text += row("states", fmt::format("{}", s.states));
   text += row("bound on step work",
               fmt::format("{} numbers read by a solve; {} nodes in switched blocks; {} events in one step",
@@ -88,6 +89,7 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const st
                      {"largest_partition", s.largest_partition},
                      {"states", s.states},
                      {"condensed", s.condensed},
+                     {"areas", s.areas},
                      {"kept_states", s.kept_states},
                      {"likely_states", s.likely_states},
                      {"kept_bytes", s.kept_bytes},

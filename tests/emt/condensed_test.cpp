@@ -70,24 +70,28 @@ Network converter_beside_direct_current() {
 /// Random gates with dead time, the same for each plant.
 class Gates {
  public:
-  explicit Gates(unsigned seed) : random_(seed) {}
+  explicit Gates(unsigned seed, std::vector<std::string> bridges = {"B"})
+      : random_(seed), bridges_(std::move(bridges)) {}
   void operator()(Plant& plant) {
     const double now = plant.time_s();
     if (now < next_) return;
     next_ += 100e-6;
     std::uniform_real_distribution<double> when(5e-6, 60e-6);
-    for (const char* leg : {"a", "b", "c"}) {
-      const GateId upper = plant.gate(std::string("B.") + leg + "_upper");
-      const GateId lower = plant.gate(std::string("B.") + leg + "_lower");
-      const double at = now + when(random_);
-      const bool up = random_() % 2 == 0;
-      plant.fire(up ? lower : upper, false, at);
-      plant.fire(up ? upper : lower, true, at + 2.3e-6);
+    for (const std::string& bridge : bridges_) {
+      for (const char* leg : {".a", ".b", ".c"}) {
+        const GateId upper = plant.gate(bridge + leg + "_upper");
+        const GateId lower = plant.gate(bridge + leg + "_lower");
+        const double at = now + when(random_);
+        const bool up = random_() % 2 == 0;
+        plant.fire(up ? lower : upper, false, at);
+        plant.fire(up ? upper : lower, true, at + 2.3e-6);
+      }
     }
   }
 
  private:
   std::mt19937 random_;
+  std::vector<std::string> bridges_;
   double next_ = 0;
 };
 
@@ -195,6 +199,86 @@ TEST(CondensedPlant, IsWhatTheLongWayGives) {
   }
   EXPECT_EQ(quick.discontinuities(), slow.discontinuities());
   EXPECT_EQ(slow.value(slow.signal("K.closed")), 1) << "it never finds a current zero";
+}
+
+/// Two bridges at one link that hardly anything earths, each behind a filter, one of them behind a breaker.
+Network two_converters() {
+  Network n;
+  n.step_s = 5e-6;
+  n.buses = {{"grid", 400}, {"low", 400},  {"ac", 400},        {"dc", 750, "pn"},
+             {"ac2", 400},  {"load", 400}, {"aux", 100, "pn"}, {"lamp", 100, "pn"}};
+  n.elements = {
+      Source{.name = "moor", .bus = "grid", .short_circuit_VA = 5e6},
+      Breaker{.name = "Q", .between = {"grid", "low"}},
+      Capacitor{.name = "C1", .bus = "low", .reactive_var = 5e3, .connection = "star"},
+      Branch{.name = "L1", .between = {"low", "ac"}, .resistance_ohm = 2e-3, .inductance_H = 0.3e-3},
+      Bridge{.name = "B", .dc = "dc", .ac = "ac", .drop_V = 1},
+      DcLink{.name = "C2", .bus = "dc", .capacitance_F = 2e-3, .voltage_V = 650, .earth_ohm = 1e5},
+      Bridge{.name = "D", .dc = "dc", .ac = "ac2", .drop_V = 1},
+      Branch{.name = "L2", .between = {"ac2", "load"}, .resistance_ohm = 5e-3, .inductance_H = 0.5e-3},
+      Capacitor{.name = "C5", .bus = "load", .reactive_var = 4e3, .connection = "star"},
+      Load{.name = "R", .bus = "load", .active_W = 40e3, .reactive_var = 10e3},
+      DcSource{.name = "cell", .bus = "aux", .voltage_V = 100, .resistance_ohm = 1},
+      DcLink{.name = "C3", .bus = "aux", .capacitance_F = 1e-6, .voltage_V = 100, .earth_ohm = 1e4},
+      Breaker{.name = "K", .between = {"aux", "lamp"}},
+      DcLink{.name = "C4", .bus = "lamp", .capacitance_F = 1e-6, .voltage_V = 99, .earth_ohm = 100}};
+  return n;
+}
+
+TEST(CondensedPlant, InAreasIsWhatTheLongWayGives) {
+  Plant quick = compile(two_converters()), slow = compile(two_converters());
+  ASSERT_EQ(quick.summary().condensed, 1);
+  ASSERT_EQ(quick.summary().areas, 2);
+  EXPECT_EQ(quick.summary().likely_states, 27U + 27U) << "of each bridge by itself";
+  Gates first(11, {"B", "D"}), second(11, {"B", "D"});
+  std::vector<SignalId> ids;
+  for (const std::string& name : voltages_and_currents(quick)) ids.push_back(quick.signal(name));
+  double largest = 0;
+  for (int k = 0; k < 12000; ++k) {
+    if (k == 200) slow.open(slow.operable("K"), slow.time_s());  // once the current flows
+    for (Plant* plant : {&quick, &slow}) {
+      if (k == 6000) plant->open(plant->operable("Q"), plant->time_s());
+      if (k == 9000) plant->close(plant->operable("Q"), plant->time_s());
+      if (k == 10000) plant->fail(plant->gate("D.a_upper"), Failure::dead, 0);
+    }
+    first(quick);
+    second(slow);
+    ASSERT_EQ(quick.step(), Status::running);
+    ASSERT_EQ(slow.step(), Status::running);
+    for (const SignalId id : ids) {
+      const double a = quick.value(id), b = slow.value(id);
+      largest = std::max(largest, std::abs(a - b) / std::max(1.0, std::abs(b)));
+      ASSERT_NEAR(a, b, 1e-6 * std::max(50.0, std::abs(b)))
+          << quick.signal_names()[static_cast<std::size_t>(id.index)] << " step " << k;
+    }
+  }
+  EXPECT_GT(largest, 0) << "the same sums in the same order: nothing was compared";
+  EXPECT_EQ(quick.discontinuities(), slow.discontinuities());
+  EXPECT_GT(quick.discontinuities(), 2000);
+}
+
+TEST(CondensedPlant, InAreasGoesOnFromItsStateAndAsItsClone) {
+  Plant plant = compile(two_converters());
+  Gates gates(4, {"B", "D"});
+  for (int k = 0; k < 3000; ++k) {
+    gates(plant);
+    ASSERT_EQ(plant.step(), Status::running);
+  }
+  const PlantState kept = plant.save();
+  Plant clone = plant.clone(), other = compile(two_converters());
+  other.restore(kept);
+  Gates of_clone = gates, of_other = gates;
+  const SignalId current = plant.signal("L2.ia"), voltage = plant.signal("dc.vp");
+  for (int k = 0; k < 3000; ++k) {
+    gates(plant);
+    of_clone(clone);
+    of_other(other);
+    for (Plant* one : {&plant, &clone, &other}) ASSERT_EQ(one->step(), Status::running);
+    for (const Plant* one : {&clone, &other}) {
+      ASSERT_EQ(one->value(current), plant.value(current)) << k;
+      ASSERT_EQ(one->value(voltage), plant.value(voltage)) << k;
+    }
+  }
 }
 
 TEST(CondensedPlant, OpensItsBreakerAtTheCurrentZero) {

@@ -130,6 +130,7 @@ void Compiler::summarise() {
   for (const Shard& shard : core_->shards) {
     if (!shard.condensed) continue;
     ++s.condensed;
+    s.areas += static_cast<int>(shard.condensed->areas());
     s.kept_states += shard.condensed->states();
     s.kept_bytes += shard.condensed->bytes();
     s.likely_states += static_cast<std::size_t>(shard.condensed->made_ahead());

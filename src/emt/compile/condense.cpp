@@ -109,10 +109,35 @@ Condensed::Room room_for(const Assembly& assembly, const Layout& layout, Shard& 
   return room;
 }
 
+/// Whether the bridges of a partition are in several areas of it that meet at one bus.
+bool falls_apart(const Assembly& assembly, const Topology& topology, const std::vector<Entry>& entries,
+                 std::size_t partition) {
+  std::vector<int> member(static_cast<std::size_t>(assembly.node_count()), -1);
+  const std::vector<int>& members = topology.members[partition];
+  for (std::size_t k = 0; k < members.size(); ++k) {
+    for (const NodeId node : assembly.groups()[static_cast<std::size_t>(members[k])])
+      member[static_cast<std::size_t>(node)] = static_cast<int>(k);
+  }
+  std::vector<std::set<int>> neighbours(members.size());
+  for (const Entry& entry : entries) {
+    const int a = member[static_cast<std::size_t>(entry.row)];
+    const int b = member[static_cast<std::size_t>(entry.column)];
+    if (a < 0 || b < 0 || a == b) continue;
+    neighbours[static_cast<std::size_t>(a)].insert(b);
+    neighbours[static_cast<std::size_t>(b)].insert(a);
+  }
+  std::vector<std::array<int, 2>> switches;
+  for (const ValvePart& part : assembly.valve_parts)
+    switches.push_back(
+        {member[static_cast<std::size_t>(part.ends.p)], member[static_cast<std::size_t>(part.ends.q)]});
+  return group_between(neighbours, switches) >= 0;
+}
+
 }  // namespace
 
-std::vector<bool> find_condensable(const Assembly& assembly, const Topology& topology) {
-  constexpr int most_groups = 16;
+std::vector<bool> find_condensable(const Assembly& assembly, const Topology& topology,
+                                   const std::vector<Entry>& entries) {
+  constexpr int most_groups = 16, most_divided = 48;
   std::vector<bool> wanted(topology.members.size(), false);
   const auto mark = [&](NodeId node, bool wants) {
     if (!topology.known[static_cast<std::size_t>(node)])
@@ -125,7 +150,9 @@ std::vector<bool> find_condensable(const Assembly& assembly, const Topology& top
   if (assembly.network().rule == "euler") return wanted;
   for (const ValvePart& part : assembly.valve_parts) mark_ends(part.ends, true);
   for (std::size_t k = 0; k < wanted.size(); ++k) {
-    if (topology.members[k].size() > most_groups) wanted[k] = false;
+    const std::size_t groups = topology.members[k].size();
+    if (groups > most_groups)
+      wanted[k] = wanted[k] && groups <= most_divided && falls_apart(assembly, topology, entries, k);
   }
   for (const LegPart& part : assembly.leg_parts) mark(part.x, false);
   for (const ModelPart& part : assembly.model_parts) {

@@ -87,6 +87,7 @@ void for_each_combination(const std::vector<Choice>& choices, Set&& set, Visit&&
 }  // namespace
 
 void Condensed::precompute_states() {
+  if (divided_) return precompute_areas();
   const long long since = made_since();
   constexpr std::size_t most_poles = 3;  // of an operable
   const auto all_own = [&](const std::vector<int>& numbers) {
@@ -137,6 +138,44 @@ void Condensed::precompute_states() {
   refactor();
   view_->conductances.stale = stale;
   made_ahead_ = made_ - since;
+}
+
+/// Each area by itself: what the others stand at is nothing to it.
+void Condensed::precompute_areas() {
+  const bool stale = view_->conductances.stale;
+  const std::vector<double> standing = view_->conductances.adjustable;
+  read_sources();
+  long long ahead = 0;
+  for (std::size_t area = 0; area < divided_->areas(); ++area) {
+    const std::vector<int>& numbers = divided_->numbers(area);
+    std::vector<Choice> legs;
+    for (const LikelyPart& part : view_->likely_states) {
+      Choice choice = choice_of(part, view_->valves);
+      if (std::all_of(choice.numbers.begin(), choice.numbers.end(),
+                      [&](int number) { return std::binary_search(numbers.begin(), numbers.end(), number); }))
+        legs.push_back(std::move(choice));
+    }
+    trim(legs, most_ahead);
+    divided_->make_room(area, std::clamp(std::bit_ceil(4 * product_of(legs)), least_states, most_states));
+    const auto set = [&](const Choice& choice, std::size_t which) {
+      for (std::size_t k = 0; k < choice.numbers.size(); ++k)
+        view_->conductances.adjust(choice.numbers[k], choice.values[which][k]);
+    };
+    for_each_combination(legs, set, [&] {
+      for (const DrivenCoupling& d : view_->driven)
+        view_->couplings[static_cast<std::size_t>(d.coupling)].siemens =
+            d.sign * view_->conductances.siemens(d.number);
+      if (divided_->choose_area(area, view_->conductances.adjustable, sources_.data())) return;
+      divided_->make_area(area, {view_->conductances.adjustable, view_->couplings});
+      ++ahead;
+    });
+    for (const int number : numbers_)
+      view_->conductances.adjust(number, standing[static_cast<std::size_t>(number)]);
+  }
+  refactor();
+  view_->conductances.stale = stale;
+  divided_->begin();
+  made_ = made_ahead_ = ahead;
 }
 
 }  // namespace zavrek::emt::internal

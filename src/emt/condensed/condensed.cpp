@@ -64,6 +64,7 @@ Condensed::Condensed(const Condensed& other, const View& view, const ModelGroup&
   view_.emplace(view);
   look_at(models);
   injections_.reserve(most_injections());
+  if (divided_) divided_->forget_found();
   choose();
 }
 
@@ -96,6 +97,10 @@ void Condensed::make_room(std::size_t count) {
 void Condensed::choose() noexcept {
   if (!begun_) return;
   read_sources();
+  if (divided_) {
+    met_ = divided_->choose(view_->conductances.adjustable, sources_.data());
+    return;
+  }
   const double* const all = view_->conductances.adjustable.data();
   double* at = conductances_.data();
   for (const int number : numbers_) *at++ = all[number];
@@ -114,11 +119,16 @@ void Condensed::refactor() noexcept {
 void Condensed::visit_state(StateArchive& archive) {
   archive(made_);
   archive(made_ahead_);
-  states_.visit_state(archive, made_ahead_);
+  divided_ ? divided_->visit_state(archive) : states_.visit_state(archive, made_ahead_);
 }
 
 /// Gives the state at hand its matrix.
 void Condensed::build_state_matrix() noexcept {
+  if (divided_) {
+    made_ += divided_->make({view_->conductances.adjustable, view_->couplings});
+    met_ = true;
+    return;
+  }
   ++made_;
   state_ = states_.take(conductances_, made_);
   make_matrix();
@@ -221,15 +231,31 @@ void Condensed::find_maps() {
     maps.read.close();
     maps.direct.close();
   }
-  response_ = Response(std::move(maps), nodes);
-  scale_.assign(static_cast<std::size_t>(rows), 1.0);
-  injections_.reserve(most_injections());
   pole_rows_.clear();
   for (const std::size_t k : poles_) {
     const auto found = std::find(scattered_.begin(), scattered_.end(), view_->poles[k].current);
     if (found != scattered_.end())
       pole_rows_.emplace_back(scattered_row_ + static_cast<int>(found - scattered_.begin()), k);
   }
+  divide(maps);
+  response_ = Response(std::move(maps), nodes);
+  scale_.assign(static_cast<std::size_t>(rows), 1.0);
+  injections_.reserve(most_injections());
+}
+
+void Condensed::divide(const Response::Maps& maps) {
+  divided_.reset();
+  if (view_->partition.nodes() < least_divided || !segments_.empty()) return;
+  Divided::Whole whole{view_->partition, maps, drives_, {}, {}};
+  for (std::size_t k = 0; k < view_->couplings.size(); ++k) {
+    const Coupling& coupling = view_->couplings[k];
+    if (coupling.row < view_->first || coupling.row >= view_->end) continue;
+    const auto known = std::find(outside_.known.begin(), outside_.known.end(), coupling.known);
+    whole.varying.push_back({coupling.row - view_->first, static_cast<int>(k),
+                             history_ + static_cast<int>(known - outside_.known.begin())});
+  }
+  for (const auto& [row, pole] : pole_rows_) whole.scaled.emplace_back(row, view_->poles[pole].number);
+  divided_ = Divided::find(whole);
 }
 
 // --- solutions ---------------------------------------------------------------------------------------
@@ -269,11 +295,14 @@ void Condensed::gather_inputs(Rule rule, const double* old, double* now, double*
 }
 
 void Condensed::solve(double* now, bool whole, bool brief) noexcept {
-  if (whole || (brief && !met_)) {
+  if (whole || (brief && !met_ && !divided_)) {
     solve_long(now + places_.drive, sources_.data(), now, now + state_at());
   } else {
     if (!met_) build_state_matrix();
-    rows_.multiply(state_.matrix, state_.constant, now + places_.drive, drives_, now + places_.result);
+    if (divided_)
+      divided_->solve(now + places_.drive, now + places_.result);
+    else
+      rows_.multiply(state_.matrix, state_.constant, now + places_.drive, drives_, now + places_.result);
     scatter(now);
   }
   remember(now);

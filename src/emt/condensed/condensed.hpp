@@ -35,6 +35,7 @@
 #include <utility>
 #include <vector>
 
+#include "emt/condensed/divided.hpp"
 #include "emt/condensed/response.hpp"
 #include "emt/condensed/switch_states.hpp"
 #include "emt/groups/model_group.hpp"
@@ -51,6 +52,8 @@ class Condensed {
  public:
   static constexpr std::size_t most_states = 2048;
   static constexpr std::size_t most_ahead = 1024;
+  /// Nodes from which on areas pay.
+  static constexpr int least_divided = 18;
 
   /// Where its numbers stand in the plant's value array. `history`: that of the parts for a trapezoidal step;
   /// `result`: what a product gives, block by block: the valves' voltages, the state of the parts, other
@@ -153,8 +156,12 @@ class Condensed {
 
   /// Of the history: its first position and how many numbers.
   [[nodiscard]] std::pair<int, int> history() const noexcept { return {places_.history, history_}; }
-  [[nodiscard]] std::size_t bytes() const noexcept { return states_.bytes(); }
-  [[nodiscard]] std::size_t states() const noexcept { return states_.count(); }
+  [[nodiscard]] std::size_t bytes() const noexcept { return divided_ ? divided_->bytes() : states_.bytes(); }
+  [[nodiscard]] std::size_t states() const noexcept {
+    return divided_ ? divided_->states() : states_.count();
+  }
+  /// Areas that have matrices of their own.
+  [[nodiscard]] std::size_t areas() const noexcept { return divided_ ? divided_->areas() : 1; }
   /// Matrices made before the first step, and since then.
   [[nodiscard]] long long made_ahead() const noexcept { return made_ahead_; }
   [[nodiscard]] long long made_since() const noexcept { return made_ - made_ahead_; }
@@ -176,7 +183,9 @@ class Condensed {
   void scatter(double* now) const noexcept;
   void read_sources() noexcept;
   void build_state_matrix() noexcept;
+  void divide(const Response::Maps& maps);
   void precompute_states();
+  void precompute_areas();
   void sum_constants() noexcept;
   void solve_long(const double* drive, const double* sources, double* now, double* state) noexcept;
   void make_matrix() noexcept;
@@ -208,6 +217,7 @@ class Condensed {
   Numbers scale_;                                       // per row, of it
   std::vector<std::pair<int, std::size_t>> pole_rows_;  // rows that are currents of poles
 
+  std::optional<Divided> divided_;  // then the states are those of its areas
   SwitchStates states_;
   SwitchStates::State state_{};  // the one at hand, its matrix by columns of the drive, then of the sources,
   bool met_ = false;             // if it has one

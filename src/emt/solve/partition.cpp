@@ -61,6 +61,7 @@ std::vector<std::set<int>> pattern_of_factor(const Eigen::SparseMatrix<double>& 
 void Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vector<bool>& holds_node,
                       int first) {
   first_ = first;
+  matrix_ = matrix;
   holds_node_ = holds_node;
   nodes_ = static_cast<int>(std::count(holds_node.begin(), holds_node.end(), true));
   const std::vector<std::set<int>> below = pattern_of_factor(matrix);
@@ -113,6 +114,7 @@ void Partition::build(const Eigen::SparseMatrix<double>& matrix, const std::vect
 }
 
 int Partition::add_adjustable(int row, int column, int number, double sign) {
+  adjustables_.push_back({row, column, number, sign});
   const int r = row / lanes, c = column / lanes;
   if (r < c) return r;  // of a pair of symmetric places, the one below the diagonal counts
   Contribution contribution{c, 0, column % lanes * lanes + row % lanes, number, sign};

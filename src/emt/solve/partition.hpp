@@ -61,6 +61,14 @@ class Partition {
   [[nodiscard]] std::vector<int> numbers() const;
   /// Nodes in columns that some adjustable conductance reaches.
   [[nodiscard]] int adjustable_nodes() const;
+  /// The matrix as it was given, and what its adjustable conductances add at local places.
+  struct Adjustable {
+    int row, column, number;
+    double sign;
+  };
+  [[nodiscard]] const Eigen::SparseMatrix<double>& given() const { return matrix_; }
+  [[nodiscard]] const std::vector<Adjustable>& adjustables() const { return adjustables_; }
+  [[nodiscard]] const std::vector<bool>& holds_node() const { return holds_node_; }
   /// Numbers that one solve reads.
   [[nodiscard]] int entries() const;
 
@@ -106,6 +114,10 @@ class Partition {
   Numbers solving_;                    // groups, solving_numbers each: the triangle and D within a column
   SequenceColumns sequences_;          // columns that a solve takes in symmetrical components
   std::vector<PhaseColumn> by_phase_;  // the other columns, ascending
+
+  // For those who factor it otherwise.
+  Eigen::SparseMatrix<double> matrix_;
+  std::vector<Adjustable> adjustables_;
 
   // For factoring only.
   Numbers given_;           // the matrix without adjustable conductances, as below_; what the columns that
