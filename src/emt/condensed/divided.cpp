@@ -159,6 +159,15 @@ std::optional<Divided> Divided::find(const Whole& whole) {
 /// Rows, columns and entries of each area. Without areas behind it where a row would read two of them.
 void Divided::find_columns(const Whole& whole) {
   const auto area_of = [&](int node) { return area_of_[static_cast<std::size_t>(node)]; };
+  // Lanes that only fill up a group hold what nobody looks at.
+  const auto& holds = whole.partition.holds_node();
+  const auto nodes_of = [&](const SparseLines& lines, int line) {
+    std::vector<SparseLines::Entry> entries;
+    for (const SparseLines::Entry& one : lines.line(line)) {
+      if (holds[static_cast<std::size_t>(one.at)]) entries.push_back(one);
+    }
+    return entries;
+  };
   const int rows = whole.maps.read.count(), columns = whole.maps.injected.count();
   std::vector<std::set<int>> of_area(areas_.size());  // columns
   std::vector<int> first_area(static_cast<std::size_t>(columns), -1);
@@ -167,7 +176,7 @@ void Divided::find_columns(const Whole& whole) {
     if (first_area[static_cast<std::size_t>(column)] < 0) first_area[static_cast<std::size_t>(column)] = area;
   };
   for (int column = 0; column < columns; ++column) {
-    for (const auto& [node, number] : whole.maps.injected.line(column)) {
+    for (const auto& [node, number] : nodes_of(whole.maps.injected, column)) {
       if (area_of(node) >= 0) take(area_of(node), column);
     }
   }
@@ -175,7 +184,7 @@ void Divided::find_columns(const Whole& whole) {
   std::vector<int> row_in(static_cast<std::size_t>(rows), 0);
   for (int row = 0; row < rows; ++row) {
     int in = -1;
-    for (const auto& [node, number] : whole.maps.read.line(row)) {
+    for (const auto& [node, number] : nodes_of(whole.maps.read, row)) {
       if (area_of(node) < 0) continue;
       if (in >= 0 && in != area_of(node)) return areas_.clear();
       in = area_of(node);
@@ -207,7 +216,6 @@ void Divided::find_columns(const Whole& whole) {
       return std::max(r, c) == static_cast<int>(k) || (k == 0 && r < 0 && c < 0);
     };
     const auto& given = whole.partition.given();
-    const auto& holds = whole.partition.holds_node();
     for (int c = 0; c < given.outerSize(); ++c) {
       for (Eigen::SparseMatrix<double>::InnerIterator it(given, c); it; ++it) {
         const auto r = static_cast<int>(it.row());
@@ -236,7 +244,7 @@ void Divided::find_columns(const Whole& whole) {
     }
     area.numbers.assign(numbers.begin(), numbers.end());
     for (int column = 0; column < columns; ++column) {
-      for (const auto& [node, number] : whole.maps.injected.line(column)) {
+      for (const auto& [node, number] : nodes_of(whole.maps.injected, column)) {
         const int at = area_of(node);
         if (at == static_cast<int>(k) ||
             (at < 0 && first_area[static_cast<std::size_t>(column)] == static_cast<int>(k)))
@@ -249,7 +257,8 @@ void Divided::find_columns(const Whole& whole) {
     }
     for (int row = 0; row < rows; ++row) {
       if (row_in[static_cast<std::size_t>(row)] != static_cast<int>(k)) continue;
-      for (const auto& [node, number] : whole.maps.read.line(row)) area.read.append(place_at(node), number);
+      for (const auto& [node, number] : nodes_of(whole.maps.read, row))
+        area.read.append(place_at(node), number);
       for (const auto& [column, number] : whole.maps.direct.line(row))
         area.direct.append(column_at(column), number);
       area.read.close();
