@@ -149,6 +149,35 @@ TEST(Run, KeepsTheLatestOfAnOpenEndedOne) {
   EXPECT_EQ(closed.samples.back(), 1);
 }
 
+/// Of one without end the latest changes are kept; of one that is kept whole, each must find room.
+TEST(Run, KeepsTheLatestChangesOfAnOpenEndedOne) {
+  for (const bool whole : {false, true}) {
+    const bench::Setup setup = berth();
+    bench::Run run(setup, setup.network, {.free = true});
+    auto probe = std::make_unique<Probe>();
+    std::optional<PointId> remote;
+    probe->wired = [&](Exchange& exchange) { remote = exchange.point_of("bench.remote"); };
+    probe->taken = [&](Exchange& exchange) { exchange.tell(*remote, !exchange.on(*remote)); };
+    run.add(std::move(probe));
+    const double all_s = 70'000 * run.exchange().step_s();
+    run.record(whole ? all_s : 0, 0.1, {});
+    ASSERT_EQ(run.start(), "");
+    (void)run.execute(all_s);
+    const Exchange& exchange = run.exchange();
+    if (whole) {
+      EXPECT_NE(run.failure().find("were not kept; something chatters"), std::string::npos) << run.failure();
+      continue;
+    }
+    EXPECT_EQ(run.failure(), "");
+    EXPECT_GE(exchange.change_count(), 70'000);
+    const std::vector<Change> kept = exchange.changes();
+    ASSERT_EQ(kept.size(), Exchange::most_changes);
+    EXPECT_NEAR(kept.back().time_s, all_s, 2 * exchange.step_s());
+    EXPECT_NEAR(kept.back().time_s - kept.front().time_s, (Exchange::most_changes - 1.0) * exchange.step_s(),
+                1e-6);
+  }
+}
+
 TEST(Run, EndsWhenItIsToldTo) {
   const bench::Setup setup = berth();
   std::atomic<bool> stop = true;

@@ -1,6 +1,7 @@
 // What viewers read, and the table of calls, without a socket.
 #include <gtest/gtest.h>
 
+#include <set>
 #include <thread>
 
 #include <nlohmann/json.hpp>
@@ -56,7 +57,10 @@ TEST(Calls, CheckTheirFieldsByTheTable) {
 TEST(Calls, AreDescribedFromTheTable) {
   const json described = json::parse(openapi());
   EXPECT_EQ(described["openapi"], "3.0.3");
-  EXPECT_EQ(described["paths"].size(), Calls::table().size());
+  std::set<std::string> paths;
+  for (const internal::Call& call : Calls::table()) paths.insert(call.path);
+  EXPECT_EQ(described["paths"].size(), paths.size());
+  EXPECT_LT(paths.size(), Calls::table().size()) << "what is kept is asked for where going back is";
   const json& body =
       described["paths"]["/api/v1/run/ask"]["post"]["requestBody"]["content"]["application/json"]["schema"];
   EXPECT_EQ(body["required"], json::array({"what", "value"}));

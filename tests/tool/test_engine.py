@@ -185,7 +185,9 @@ curve = ask(base, f"/api/v1/run/scope?signals=fault%40berth1.va&around={at}&span
 before = [g for t, g in zip(curve["time_s"], curve["curves"][0]["greatest"]) if t < at - 1e-9]
 expect(before[-1] > 0.995 * max(before) and before[-1] > 8e3, before[-5:])
 until(lambda: "Q1 open" in {e["text"] for e in ask(base, "/api/v1/run/events")["events"]}, "Q1 opens")
-triggered = ask(base, "/api/v1/run/scope?signals=CT1.ia&trigger=R1.trip&span=0.1&pre=0.5")
+seen = "/api/v1/run/scope?signals=CT1.ia&trigger=R1.trip&span=0.1&pre=0.5"
+until(lambda: ask(base, seen)["triggered"], "what lies behind the trigger")
+triggered = ask(base, seen)
 trip = [e["time_s"] for e in ask(base, "/api/v1/run/events")["events"] if e["text"] == "R1 trip"][0]
 expect(triggered["triggered"] and abs(triggered["at_s"] - trip) < 1e-9, triggered["at_s"])
 level = ask(base, "/api/v1/run/scope?signals=VT0.va&trigger=VT0.va&level=5000&slope=falling&span=0.04")

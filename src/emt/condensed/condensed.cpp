@@ -294,8 +294,8 @@ void Condensed::gather_inputs(Rule rule, const double* old, double* now, double*
   }
 }
 
-void Condensed::solve(double* now, bool whole, bool brief) noexcept {
-  if (whole || (brief && !met_ && !divided_)) {
+void Condensed::solve(double* now, bool whole) noexcept {
+  if (whole) {
     solve_long(now + places_.drive, sources_.data(), now, now + state_at());
   } else {
     if (!met_) build_state_matrix();

@@ -122,10 +122,9 @@ class Condensed {
   /// The drive of the solution to come in `now`: from history or state in `old`, the known voltages in `now`
   /// and the currents in `rhs`, which is emptied.
   void gather_inputs(Rule rule, const double* old, double* now, double* rhs) const noexcept;
-  /// The solution to the drive in `now`; the long way when all values are wanted (`whole`), and for half
-  /// steps
-  /// (`brief`) in a state without a matrix.
-  void solve(double* now, bool whole, bool brief) noexcept;
+  /// The solution to the drive in `now`; the long way when all values are wanted (`whole`). Which matrices
+  /// there are changes nothing but the time it takes.
+  void solve(double* now, bool whole) noexcept;
   /// The history for a trapezoidal step behind the solution in `now`, or behind one on the line through two.
   void remember(double* now) const noexcept;
   /// Its numbers that a half Euler step starts from,

@@ -92,28 +92,28 @@ void Core::inject_apart(const double* stands, Sloped first, Sloped second) noexc
 /// Node voltages, and what the parts make of them.
 void Core::conclude(const Interval& interval, Rule coming, const double* old, double* now,
                     CondensedPart condensed) noexcept {
-  solve_shards(interval.rule, coming, now, condensed);
+  solve_shards(coming, now, condensed);
   history.hold(coming);
   end_parts(interval, old, now, condensed);
 }
 
-void Core::solve_shards(Rule rule, Rule coming, double* now, CondensedPart condensed) noexcept {
+void Core::solve_shards(Rule coming, double* now, CondensedPart condensed) noexcept {
   if (workers == nullptr || shards.size() == 1) {
-    for (Shard& shard : shards) solve_shard(shard, rule, coming, now, condensed);
+    for (Shard& shard : shards) solve_shard(shard, coming, now, condensed);
     return;
   }
   const auto work = [&](int k) noexcept {
-    solve_shard(shards[static_cast<std::size_t>(k)], rule, coming, now, condensed);
+    solve_shard(shards[static_cast<std::size_t>(k)], coming, now, condensed);
   };
   workers->run(
       static_cast<int>(shards.size()),
       [](const void* what, int k) noexcept { (*static_cast<const decltype(work)*>(what))(k); }, &work);
 }
 
-void Core::solve_shard(Shard& shard, Rule rule, Rule coming, double* now, CondensedPart condensed) noexcept {
+void Core::solve_shard(Shard& shard, Rule coming, double* now, CondensedPart condensed) noexcept {
   if (!shard.condensed) return solve_by_factors(shard, coming, history.rhs.data(), now);
   if (condensed == CondensedPart::already_solved) return;
-  shard.condensed->solve(now, poles.awake(), rule == Rule::half_euler);
+  shard.condensed->solve(now, poles.awake());
 }
 
 void Core::solve_by_factors(Shard& shard, Rule coming, double* right, double* now) const noexcept {

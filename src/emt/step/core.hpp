@@ -194,8 +194,8 @@ class Core {
   enum class CondensedPart : bool { to_solve, already_solved };
   void conclude(const Interval& interval, Rule coming, const double* old, double* now,
                 CondensedPart condensed = CondensedPart::to_solve) noexcept;
-  void solve_shards(Rule rule, Rule coming, double* now, CondensedPart condensed) noexcept;
-  void solve_shard(Shard& shard, Rule rule, Rule coming, double* now, CondensedPart condensed) noexcept;
+  void solve_shards(Rule coming, double* now, CondensedPart condensed) noexcept;
+  void solve_shard(Shard& shard, Rule coming, double* now, CondensedPart condensed) noexcept;
   void end_parts(const Interval& interval, const double* old, double* now, CondensedPart condensed) noexcept;
   void impose_sources(double time, double* now) noexcept {
     sources.impose_at(counters.steps, time - time_s(), now);

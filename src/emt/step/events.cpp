@@ -315,7 +315,7 @@ bool Core::find_fit(Solve&& solve) noexcept {
 /// The half step at hand where condensed parts hold all valves; whether these fit.
 bool Core::see_valves() noexcept {
   for (Shard& shard : shards) {
-    if (shard.condensed) shard.condensed->solve(at.middle.data(), false, true);
+    if (shard.condensed) shard.condensed->solve(at.middle.data(), false);
   }
   valves.update(at.middle.data());
   return valves.consistent();
