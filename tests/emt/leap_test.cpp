@@ -75,9 +75,9 @@ const std::vector<std::string> read_often{"CT.ia",   "CT.ib", "VT.vc",   "cable.
                                           "quay.va", "T1.ia", "fault.ia"};
 
 /// Two plants of one network side by side: one by single steps, one that leaps where it can.
-class Pair {
+class SideBySide {
  public:
-  Pair(const Network& network, int together)
+  SideBySide(const Network& network, int together)
       : together_(together), stepping_(compile(network)), leaping_(compile(network)) {
     for (const std::string& name : read_often) {
       signals_.push_back(stepping_.signal(name));
@@ -130,7 +130,7 @@ class Pair {
 
 TEST(Leap, AgreesWithSingleStepsThroughAFaultAndItsClearing) {
   for (const int together : {2, 5}) {
-    Pair pair(corridor(), together);
+    SideBySide pair(corridor(), together);
     pair.both([](Plant& p) { p.close(p.operable("fault"), 0.10123); });
     pair.run(0.2);
     pair.both([](Plant& p) { p.open(p.operable("QI"), p.time_s()); });
@@ -145,7 +145,7 @@ TEST(Leap, AgreesWithSingleStepsThroughAFaultAndItsClearing) {
 }
 
 TEST(Leap, LetsEverySignalBeReadAndGoesOn) {
-  Pair pair(corridor(), 5);
+  SideBySide pair(corridor(), 5);
   pair.run(0.1);
   const SignalId unwatched = pair.leaping().signal("T1.ib"), closed = pair.leaping().signal("QI.closed");
   for (int k = 0; k < 40; ++k) {
@@ -165,7 +165,7 @@ TEST(Leap, StopsBehindAnyOfTheLeapsOfAProduct) {
   std::get<Line>(n.elements.back()).between = {"moor", "shore"};
   std::erase_if(n.buses, [](const Bus& bus) { return bus.name == "far"; });
   for (int leaps = 1; leaps <= 9; ++leaps) {
-    Pair pair(n, 5);
+    SideBySide pair(n, 5);
     pair.run(0.1 + leaps * 5 * 50e-6);
     if (leaps % 3 == 0) {
       const SignalId unwatched = pair.leaping().signal("T1.ib");
@@ -183,7 +183,7 @@ TEST(Leap, StopsBehindAnyOfTheLeapsOfAProduct) {
 
 /// More switches in turn than states are kept, each for longer than its matrices take.
 TEST(Leap, ForgetsStatesAndMakesThemAgain) {
-  Pair pair(corridor(), 5);
+  SideBySide pair(corridor(), 5);
   for (int round = 0; round < 3; ++round) {
     for (const char* name : {"QI", "fault"}) {
       pair.both([&](Plant& p) { p.open(p.operable(name), p.time_s()); });
@@ -198,7 +198,7 @@ TEST(Leap, ForgetsStatesAndMakesThemAgain) {
 TEST(Leap, FollowsAKnobThatIsTurned) {
   Network n = corridor();
   n.elements.push_back(Load{.name = "cranes", .bus = "berth", .active_W = 1e6, .reactive_var = 0.4e6});
-  Pair pair(n, 5);
+  SideBySide pair(n, 5);
   const std::vector<std::string> knobs = pair.leaping().knob_names();
   pair.run(0.1);
   for (const std::string& name : knobs) {
@@ -210,7 +210,7 @@ TEST(Leap, FollowsAKnobThatIsTurned) {
 TEST(Leap, TakesHarmonicsAlong) {
   Network n = corridor();
   std::get<Source>(n.elements[0]).harmonics = {{5, 0.04}, {7, 0.02}};
-  Pair pair(n, 4);
+  SideBySide pair(n, 4);
   pair.run(0.15);
   EXPECT_GT(pair.share(), 0.5);
 }
@@ -221,7 +221,7 @@ TEST(Leap, HappensOnlyWhereTheNetworkIsLinearAndTheSourcesSteady) {
   std::get<Transformer>(others[0].elements[3]).knee = 1.1;
   std::get<Source>(others[1].elements[0]).magnitude_programme = {{0, 1}, {0.1, 0.9}};
   for (const Network& n : others) {
-    Pair pair(n, 5);
+    SideBySide pair(n, 5);
     pair.run(0.05);
     EXPECT_FALSE(pair.possible());
     EXPECT_EQ(pair.share(), 0);
