@@ -67,6 +67,28 @@ void trim(std::vector<Choice>& choices, std::size_t most) {
   }
 }
 
+bool all_among(const std::vector<int>& all, const std::vector<int>& numbers) {
+  return std::all_of(numbers.begin(), numbers.end(),
+                     [&](int number) { return std::binary_search(all.begin(), all.end(), number); });
+}
+
+/// Of the legs whose conductances are all among these, as many combinations as are made ahead.
+std::vector<Choice> legs_among(const std::vector<int>& numbers, const std::vector<LikelyPart>& likely,
+                               const ValveGroup& valves) {
+  std::vector<Choice> legs;
+  for (const LikelyPart& part : likely) {
+    Choice choice = choice_of(part, valves);
+    if (all_among(numbers, choice.numbers)) legs.push_back(std::move(choice));
+  }
+  trim(legs, Condensed::most_ahead);
+  return legs;
+}
+
+void take(const Choice& choice, std::size_t which, Conductances& conductances) {
+  for (std::size_t k = 0; k < choice.numbers.size(); ++k)
+    conductances.adjust(choice.numbers[k], choice.values[which][k]);
+}
+
 /// Calls `visit` with the conductances set to each combination.
 template <class Set, class Visit>
 void for_each_combination(const std::vector<Choice>& choices, Set&& set, Visit&& visit) {
@@ -90,23 +112,13 @@ void Condensed::precompute_states() {
   if (divided_) return precompute_areas();
   const long long since = made_since();
   constexpr std::size_t most_poles = 3;  // of an operable
-  const auto all_own = [&](const std::vector<int>& numbers) {
-    return std::all_of(numbers.begin(), numbers.end(), [&](int number) {
-      return std::binary_search(numbers_.begin(), numbers_.end(), number);
-    });
-  };
-  std::vector<Choice> legs, operables;
-  for (const LikelyPart& part : view_->likely_states) {
-    Choice choice = choice_of(part, view_->valves);
-    if (all_own(choice.numbers)) legs.push_back(std::move(choice));
-  }
-  trim(legs, most_ahead);
+  std::vector<Choice> legs = legs_among(numbers_, view_->likely_states, view_->valves), operables;
   const std::size_t each = product_of(legs);
   std::size_t count = each;
   for (const Operable& operable : view_->operables) {
     if (operable.poles.size() > most_poles) continue;
     Choice choice = choice_of(operable, view_->poles);
-    if (!all_own(choice.numbers) || count + each * choice.values.size() > most_ahead) continue;
+    if (!all_among(numbers_, choice.numbers) || count + each * choice.values.size() > most_ahead) continue;
     count += each * choice.values.size();
     operables.push_back(std::move(choice));
   }
@@ -114,10 +126,7 @@ void Condensed::precompute_states() {
 
   const bool stale = view_->conductances.stale;
   const std::vector<double> standing = view_->conductances.adjustable;
-  const auto set = [&](const Choice& choice, std::size_t which) {
-    for (std::size_t k = 0; k < choice.numbers.size(); ++k)
-      view_->conductances.adjust(choice.numbers[k], choice.values[which][k]);
-  };
+  const auto set = [&](const Choice& choice, std::size_t which) { take(choice, which, view_->conductances); };
   const auto build_legs = [&] {
     for_each_combination(legs, set, [&] {
       refactor();
@@ -147,19 +156,10 @@ void Condensed::precompute_areas() {
   read_sources();
   long long ahead = 0;
   for (std::size_t area = 0; area < divided_->areas(); ++area) {
-    const std::vector<int>& numbers = divided_->numbers(area);
-    std::vector<Choice> legs;
-    for (const LikelyPart& part : view_->likely_states) {
-      Choice choice = choice_of(part, view_->valves);
-      if (std::all_of(choice.numbers.begin(), choice.numbers.end(),
-                      [&](int number) { return std::binary_search(numbers.begin(), numbers.end(), number); }))
-        legs.push_back(std::move(choice));
-    }
-    trim(legs, most_ahead);
+    const std::vector<Choice> legs = legs_among(divided_->numbers(area), view_->likely_states, view_->valves);
     divided_->make_room(area, std::clamp(std::bit_ceil(4 * product_of(legs)), least_states, most_states));
     const auto set = [&](const Choice& choice, std::size_t which) {
-      for (std::size_t k = 0; k < choice.numbers.size(); ++k)
-        view_->conductances.adjust(choice.numbers[k], choice.values[which][k]);
+      take(choice, which, view_->conductances);
     };
     for_each_combination(legs, set, [&] {
       for (const DrivenCoupling& d : view_->driven)
