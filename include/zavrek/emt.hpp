@@ -58,19 +58,20 @@ struct Excess {
 /// What a network compiled to.
 struct Summary {
   int buses = 0;
-  int nodes = 0;              ///< unknown node voltages
-  int known_nodes = 0;        ///< imposed by stiff sources
-  int partitions = 0;         ///< solved independently of each other
-  int shards = 0;             ///< partitions bundled for a crew: no more cores than that can help
-  int largest_partition = 0;  ///< in nodes
-  int states = 0;             ///< energy stores: inductor currents, capacitor voltages, line waves
-  int switch_nodes = 0;       ///< nodes in the blocks that a switching refactors
-  int factor_entries = 0;     ///< numbers read by one solve
-  int condensed = 0;          ///< partitions whose solution is one product, kept per state of their switches
-  int areas = 0;              ///< of these: each has products of its own, by the state of its own switches
-  std::size_t kept_states = 0;     ///< most states kept for them
-  std::size_t kept_bytes = 0;      ///< memory taken by these states
-  std::size_t likely_states = 0;   ///< of them, made ready before the first step
+  int nodes = 0;               ///< unknown node voltages
+  int known_nodes = 0;         ///< imposed by stiff sources
+  int partitions = 0;          ///< solved independently of each other
+  int shards = 0;              ///< partitions bundled for a crew: no more cores than that can help
+  int largest_partition = 0;   ///< in nodes
+  int states = 0;              ///< energy stores: inductor currents, capacitor voltages, line waves
+  int switch_nodes = 0;        ///< nodes in the blocks that a switching refactors
+  int factor_entries = 0;      ///< numbers read by one solve
+  int condensed = 0;           ///< partitions whose solution is a few products, and what joins their switches
+  int areas = 0;               ///< of these: each has its product, kept as its breakers and knobs stand
+  int junction_nodes = 0;      ///< of these: where valves and bent characteristics stand
+  std::size_t made_ahead = 0;  ///< matrices of areas, made before the first step
+  std::size_t kept_matrices = 0;   ///< most that are kept
+  std::size_t kept_bytes = 0;      ///< memory that these take
   double largest_step_s = 0;       ///< bound set by the shortest line travel time; infinite without lines
   int events_per_step = 0;         ///< most discontinuities located inside one step
   std::vector<std::string> notes;  ///< modelling choices that the compiler made
@@ -152,7 +153,7 @@ class Plant final : public ControlledPlant {
   [[nodiscard]] long long discontinuities() const noexcept;
   /// States of switches that a condensed partition (`Summary::condensed`) had not made ready before the first
   /// step: the step that stays in one first is longer for it.
-  [[nodiscard]] long long switch_states_built_in_run() const noexcept;
+  [[nodiscard]] long long matrices_made_in_run() const noexcept;
   /// Looks at the voltages of all nodes as they stand: those beyond any bound that the network's buses allow
   /// are kept, the first instant of each, eight nodes at most. Bounded work, about that of a step; asked once
   /// a cycle it costs nothing. Behind a leap it does nothing.

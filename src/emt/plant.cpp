@@ -55,7 +55,7 @@ long long Plant::steps_at_event_limit() const noexcept { return core_->counters.
 
 long long Plant::discontinuities() const noexcept { return core_->counters.discontinuities; }
 
-long long Plant::switch_states_built_in_run() const noexcept {
+long long Plant::matrices_made_in_run() const noexcept {
   long long met = 0;
   for (const internal::Shard& shard : core_->shards)
     met += shard.condensed ? shard.condensed->made_since() : 0;

@@ -45,11 +45,12 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
   text += row("partitions", fmt::format("{} (shards for cores: {}), the largest of {} nodes", s.partitions,
                                         s.shards, s.largest_partition));
   if (s.condensed > 0)
-    text +=
-        row("condensed",
-            fmt::format("{} of them{}, {} states of their switches made ready, up to {} kept in {:.1f} MiB",
-                        s.condensed, s.areas > s.condensed ? fmt::format(" in {} areas", s.areas) : "",
-                        s.likely_states, s.kept_states, static_cast<double>(s.kept_bytes) / (1 << 20)));
+    text += row(
+        "condensed",
+        fmt::format("{} of them, valves at {} nodes between {} areas; matrices: {} made ready, up to {} kept "
+                    "in {:.1f} MiB",
+                    s.condensed, s.junction_nodes, s.areas, s.made_ahead, s.kept_matrices,
+                    static_cast<double>(s.kept_bytes) / (1 << 20)));
   text += row("states", fmt::format("{}", s.states));
   text += row("bound on step work",
               fmt::format("{} numbers read by a solve; {} nodes in switched blocks; {} events in one step",
@@ -90,8 +91,9 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const st
                      {"states", s.states},
                      {"condensed", s.condensed},
                      {"areas", s.areas},
-                     {"kept_states", s.kept_states},
-                     {"likely_states", s.likely_states},
+                     {"junction_nodes", s.junction_nodes},
+                     {"made_ahead", s.made_ahead},
+                     {"kept_matrices", s.kept_matrices},
                      {"kept_bytes", s.kept_bytes},
                      {"switch_nodes", s.switch_nodes},
                      {"factor_entries", s.factor_entries},

@@ -85,11 +85,11 @@ std::vector<std::string> remarks_on(const emt::Plant& plant) {
         fmt::format("{} of {} steps met the bound of {} discontinuities, or of commutations at "
                     "one of them; what was left waited a step",
                     plant.steps_at_event_limit(), plant.steps(), plant.summary().events_per_step));
-  if (plant.switch_states_built_in_run() > 0)
+  if (plant.matrices_made_in_run() > 0)
     remarks.push_back(
-        fmt::format("{} states of switches were not made ready before the first step; a longer "
+        fmt::format("{} states of breakers and knobs were not made ready before the first step; a longer "
                     "step met each",
-                    plant.switch_states_built_in_run()));
+                    plant.matrices_made_in_run()));
   for (const emt::Excess& one : plant.excesses())
     remarks.push_back(fmt::format(
         "the voltage of {} was {} at {:.6g} s, beyond {} that any source of the network explains; take a "

@@ -131,9 +131,10 @@ void Compiler::summarise() {
     if (!shard.condensed) continue;
     ++s.condensed;
     s.areas += static_cast<int>(shard.condensed->areas());
-    s.kept_states += shard.condensed->states();
+    s.junction_nodes += shard.condensed->junction_nodes();
+    s.kept_matrices += shard.condensed->matrices();
     s.kept_bytes += shard.condensed->bytes();
-    s.likely_states += static_cast<std::size_t>(shard.condensed->made_ahead());
+    s.made_ahead += static_cast<std::size_t>(shard.condensed->made_ahead());
   }
   s.events_per_step = Core::events_per_step;
   s.notes = assembly_.notes();

@@ -1,6 +1,7 @@
 #include "emt/compile/condense.hpp"
 
 #include <algorithm>
+#include <array>
 #include <utility>
 
 namespace zavrek::emt::internal {
@@ -102,42 +103,45 @@ Condensed::Room room_for(const Assembly& assembly, const Layout& layout, Shard& 
   Condensed::Room room{.history = Condensed::history_of(shard.parts, segments),
                        .valves = count(assembly.valve_parts),
                        .others = segments,
-                       .drive = static_cast<int>(assembly.known_nodes.size()) + shard.end - shard.first};
+                       .drive = static_cast<int>(assembly.known_nodes.size()) + shard.end - shard.first,
+                       .junction = shard.end - shard.first + 2 * lanes};
   for_each_left_out(assembly, layout, shard, [&](int) { ++room.others; });
   for (const ModelPart& part : assembly.model_parts) room.drive += static_cast<int>(part.ends.size());
+  // Each area fills up its lanes.
+  const int filling = lanes * (static_cast<int>(Divided::most_areas) + 1);
+  room.history += filling;
+  room.others += filling;
   room.drive += room.history;
   return room;
 }
 
-/// Whether the bridges of a partition are in several areas of it that meet at one bus.
-bool falls_apart(const Assembly& assembly, const Topology& topology, const std::vector<Entry>& entries,
-                 std::size_t partition) {
-  std::vector<int> member(static_cast<std::size_t>(assembly.node_count()), -1);
-  const std::vector<int>& members = topology.members[partition];
-  for (std::size_t k = 0; k < members.size(); ++k) {
-    for (const NodeId node : assembly.groups()[static_cast<std::size_t>(members[k])])
-      member[static_cast<std::size_t>(node)] = static_cast<int>(k);
+/// Nodes of each partition that valves, bent characteristics and models touch whose conductances change.
+struct Switched {
+  Ends ends;
+};
+std::vector<std::set<NodeId>> junctions_of(const Assembly& assembly, const Topology& topology) {
+  std::vector<std::set<NodeId>> junctions(topology.members.size());
+  const auto touch = [&](const auto& parts) {
+    for (const auto& part : parts) {
+      for (const NodeId node : {part.ends.p, part.ends.q}) {
+        const auto at = static_cast<std::size_t>(node);
+        if (!topology.known[at]) junctions[static_cast<std::size_t>(topology.partition_of[at])].insert(node);
+      }
+    }
+  };
+  touch(assembly.valve_parts);
+  touch(assembly.segment_parts);
+  for (const ModelPart& part : assembly.model_parts) {
+    if (!part.model->varies_by_itself()) continue;
+    for (const Ends& ends : part.ends) touch(std::array{Switched{ends}});
   }
-  std::vector<std::set<int>> neighbours(members.size());
-  for (const Entry& entry : entries) {
-    const int a = member[static_cast<std::size_t>(entry.row)];
-    const int b = member[static_cast<std::size_t>(entry.column)];
-    if (a < 0 || b < 0 || a == b) continue;
-    neighbours[static_cast<std::size_t>(a)].insert(b);
-    neighbours[static_cast<std::size_t>(b)].insert(a);
-  }
-  std::vector<std::array<int, 2>> switches;
-  for (const ValvePart& part : assembly.valve_parts)
-    switches.push_back(
-        {member[static_cast<std::size_t>(part.ends.p)], member[static_cast<std::size_t>(part.ends.q)]});
-  return group_between(neighbours, switches) >= 0;
+  return junctions;
 }
 
 }  // namespace
 
-std::vector<bool> find_condensable(const Assembly& assembly, const Topology& topology,
-                                   const std::vector<Entry>& entries) {
-  constexpr int most_groups = 16, most_divided = 48;
+std::vector<bool> find_condensable(const Assembly& assembly, const Topology& topology) {
+  constexpr std::size_t most_groups = 48, most_junction = 40;
   std::vector<bool> wanted(topology.members.size(), false);
   const auto mark = [&](NodeId node, bool wants) {
     if (!topology.known[static_cast<std::size_t>(node)])
@@ -149,16 +153,11 @@ std::vector<bool> find_condensable(const Assembly& assembly, const Topology& top
   };
   if (assembly.network().rule == "euler") return wanted;
   for (const ValvePart& part : assembly.valve_parts) mark_ends(part.ends, true);
+  const auto junctions = junctions_of(assembly, topology);
   for (std::size_t k = 0; k < wanted.size(); ++k) {
-    const std::size_t groups = topology.members[k].size();
-    if (groups > most_groups)
-      wanted[k] = wanted[k] && groups <= most_divided && falls_apart(assembly, topology, entries, k);
+    if (topology.members[k].size() > most_groups || junctions[k].size() > most_junction) wanted[k] = false;
   }
   for (const LegPart& part : assembly.leg_parts) mark(part.x, false);
-  for (const ModelPart& part : assembly.model_parts) {
-    if (!part.model->varies_by_itself()) continue;
-    for (const Ends& ends : part.ends) mark_ends(ends, false);
-  }
   return wanted;
 }
 

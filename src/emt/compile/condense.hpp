@@ -12,8 +12,7 @@ namespace zavrek::emt::internal {
 
 /// Which partitions are worth condensing: small ones with valves, whose conductances are a matter of their
 /// switches alone.
-[[nodiscard]] std::vector<bool> find_condensable(const Assembly& assembly, const Topology& topology,
-                                                 const std::vector<Entry>& entries);
+[[nodiscard]] std::vector<bool> find_condensable(const Assembly& assembly, const Topology& topology);
 
 /// Makes room at the end of the value array for the numbers of each condensed shard; one entry per shard. The
 /// parts of the shards stand already.

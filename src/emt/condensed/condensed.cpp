@@ -2,9 +2,38 @@
 
 #include <algorithm>
 #include <cmath>
-#include <cstring>
+#include <numeric>
+#include <utility>
 
 namespace zavrek::emt::internal {
+
+namespace {
+
+/// Places of rows, area by area in whole lanes; how many there are.
+int sort_by_area(const Divided& divided, const std::vector<int>& areas, int first_row,
+                 std::vector<int>& places) {
+  std::vector<int> sorted(places.size());
+  int next = 0;
+  for (const int area : areas) {
+    for (std::size_t k = 0; k < places.size(); ++k) {
+      if (divided.area_of(first_row + places[k]) == area) sorted[k] = next++;
+    }
+    next = filled_up(next);
+  }
+  places = sorted;
+  return next;
+}
+
+/// In the order in which values stand that are kept up; the states in front of them stand the other way, so
+/// that the two of the first area follow each other.
+std::vector<int> areas_of(const Divided& divided) {
+  std::vector<int> areas(divided.areas());
+  std::iota(areas.begin(), areas.end(), 0);
+  areas.push_back(Divided::at_junction);
+  return areas;
+}
+
+}  // namespace
 
 int Condensed::history_of(PartGroups& parts, int segments) {
   int count = segments;
@@ -13,11 +42,10 @@ int Condensed::history_of(PartGroups& parts, int segments) {
 }
 
 Condensed::Condensed(const View& view, const Places& places, Outside outside, const ModelGroup& models)
-    : view_(view), places_(places), outside_(std::move(outside)), numbers_(view.partition.numbers()) {
+    : view_(view), places_(places), outside_(std::move(outside)) {
   const auto inside = [&](int position) { return position >= view.first && position < view.end; };
-  conductances_.assign(static_cast<std::size_t>(filled_up(static_cast<int>(numbers_.size()))), 0.0);
-  const auto among = [&](int number) {
-    return std::find(numbers_.begin(), numbers_.end(), number) != numbers_.end();
+  const auto among = [numbers = view.partition.numbers()](int number) {
+    return std::binary_search(numbers.begin(), numbers.end(), number);
   };
   for (std::size_t k = 0; k < view.valves.size(); ++k) {
     if (!among(view.valves.number(k))) continue;
@@ -36,7 +64,6 @@ Condensed::Condensed(const View& view, const Places& places, Outside outside, co
     if (inside(view.poles[k].p) || inside(view.poles[k].q)) poles_.push_back(k);
   }
   for_each_history(view.parts, [&](double) { ++parts_history_; });
-  history_ = parts_history_ + static_cast<int>(segments_.size());
   const auto keep_up = [&](int position) {
     if (inside(position) && std::find(scattered_.begin(), scattered_.end(), position) == scattered_.end())
       scattered_.push_back(position);
@@ -47,13 +74,16 @@ Condensed::Condensed(const View& view, const Places& places, Outside outside, co
     keep_up(end.q);
   }
   look_at(models);
-  sources_.assign(static_cast<std::size_t>(filled_up(static_cast<int>(ends_.size()))), 0.0);
-  drives_ = history_ + static_cast<int>(outside_.known.size() + outside_.ends.size() + outside_.ports.size());
-  columns_ = drives_ + static_cast<int>(ends_.size());
+  for (const ModelRow& row : models) {
+    if (row.number < 0 || !row.model->varies_by_itself()) continue;
+    for (int k = 0; k < static_cast<int>(row.conductance.size()); ++k) varying_.push_back(row.number + k);
+  }
+  sources_.assign(ends_.size(), 0.0);
+  slopes_.assign(segments_.size(), 0.0);
   rhs_.assign(static_cast<std::size_t>(view.voltages), 0.0);
   spill_ = rhs_;
   probe_.assign(static_cast<std::size_t>(view.values), 0.0);
-  find_maps();
+  arrange();
 }
 
 std::unique_ptr<Condensed> Condensed::clone(const View& view, const ModelGroup& models) const {
@@ -63,8 +93,7 @@ std::unique_ptr<Condensed> Condensed::clone(const View& view, const ModelGroup& 
 Condensed::Condensed(const Condensed& other, const View& view, const ModelGroup& models) : Condensed(other) {
   view_.emplace(view);
   look_at(models);
-  injections_.reserve(most_injections());
-  if (divided_) divided_->forget_found();
+  divided_.forget_found();
   choose();
 }
 
@@ -79,17 +108,8 @@ void Condensed::keep(std::span<const int> positions) {
       scattered_.push_back(position);
   }
   if (scattered_.size() == before) return;
-  find_maps();
-  if (!begun_) return;
-  precompute_states();
-}
-
-/// For so many states, all of them empty.
-void Condensed::make_room(std::size_t count) {
-  states_.make_room({conductances_.size(), sources_.size(), static_cast<std::size_t>(rows_.count()),
-                     static_cast<std::size_t>(columns_)},
-                    count);
-  met_ = false;
+  arrange_kept();
+  if (begun_) make_ahead();
 }
 
 // --- states ------------------------------------------------------------------------------------------
@@ -97,15 +117,8 @@ void Condensed::make_room(std::size_t count) {
 void Condensed::choose() noexcept {
   if (!begun_) return;
   read_sources();
-  if (divided_) {
-    met_ = divided_->choose(view_->conductances.adjustable, sources_.data());
-    return;
-  }
-  const double* const all = view_->conductances.adjustable.data();
-  double* at = conductances_.data();
-  for (const int number : numbers_) *at++ = all[number];
-  met_ = states_.find(conductances_, state_);
-  if (met_ && !SwitchStates::same(state_.sources, sources_.data(), sources_.size())) sum_constants();
+  made_ +=
+      divided_.choose({view_->conductances.adjustable, view_->couplings, slopes_.data(), sources_.data()});
 }
 
 /// As `Core::refactor` does for all: this part's alone changed.
@@ -119,76 +132,60 @@ void Condensed::refactor() noexcept {
 void Condensed::visit_state(StateArchive& archive) {
   archive(made_);
   archive(made_ahead_);
-  divided_ ? divided_->visit_state(archive) : states_.visit_state(archive, made_ahead_);
-}
-
-/// Gives the state at hand its matrix.
-void Condensed::build_state_matrix() noexcept {
-  if (divided_) {
-    made_ += divided_->make({view_->conductances.adjustable, view_->couplings});
-    met_ = true;
-    return;
-  }
-  ++made_;
-  state_ = states_.take(conductances_, made_);
-  make_matrix();
-  sum_constants();
-  met_ = true;
+  divided_.visit_state(archive);
 }
 
 void Condensed::read_sources() noexcept {
   std::size_t at = 0;
   const ValveGroup& valves = view_->valves;
   for (const std::size_t k : valves_) sources_[at++] = valves.source(k);
-  for (const std::size_t k : segments_) sources_[at++] = -view_->segments.straight(k).offset;
-}
-
-void Condensed::sum_constants() noexcept {
-  std::copy(sources_.begin(), sources_.end(), state_.sources);
-  const int rows = rows_.count();
-  std::fill_n(state_.constant, rows, 0.0);
-  const double* column = state_.matrix + drives_ * rows;
-  for (std::size_t k = 0; k < ends_.size(); ++k, column += rows) {
-    if (sources_[k] == 0) continue;
-    for (int r = 0; r < rows; ++r) state_.constant[r] += column[r] * sources_[k];
-  }
-}
-
-/// The matrix of the state at hand.
-void Condensed::make_matrix() noexcept {
-  Partition& partition = view_->partition;
-  if (partition.marked()) partition.refactor(view_->conductances.adjustable.data());
-  injections_.clear();
-  const auto inject = [&](int position, std::size_t column, double number) {
-    if (position >= view_->first && position < view_->end)
-      injections_.push_back({position - view_->first, static_cast<int>(column), number});
-  };
   for (std::size_t k = 0; k < segments_.size(); ++k) {
     const auto line = view_->segments.straight(segments_[k]);
-    const std::size_t column = static_cast<std::size_t>(parts_history_) + k;
-    inject(line.p, column, -line.slope);
-    inject(line.q, column, line.slope);
+    sources_[at++] = -line.offset;
+    slopes_[k] = line.slope;
   }
-  for (const Coupling& coupling : view_->couplings) {
-    const auto known = std::find(outside_.known.begin(), outside_.known.end(), coupling.known);
-    inject(coupling.row, static_cast<std::size_t>(history_ + (known - outside_.known.begin())),
-           coupling.siemens);
-  }
-  for (const auto& [row, pole] : pole_rows_)
-    scale_[static_cast<std::size_t>(row)] = view_->conductances.siemens(view_->poles[pole].number);
-  response_.make(partition, injections_, scale_.data(), state_.matrix);
+}
+
+/// The history of an area stands side by side, and so do values that are kept up: its product takes and
+/// gives them as they stand.
+void Condensed::arrange() {
+  const auto count = static_cast<std::size_t>(parts_history_) + segments_.size();
+  slots_.resize(count);
+  std::iota(slots_.begin(), slots_.end(), 0);
+  history_ = static_cast<int>(count);
+  kept_rows_.resize(scattered_.size());
+  std::iota(kept_rows_.begin(), kept_rows_.end(), 0);
+  find_maps();
+  const Divided found = std::move(divided_);
+  std::vector<int> areas = areas_of(found);
+  std::reverse(areas.begin(), areas.end());
+  history_ = sort_by_area(found, areas, state_row_, slots_);
+  arrange_kept();
+}
+
+void Condensed::arrange_kept() {
+  kept_rows_.resize(scattered_.size());
+  std::iota(kept_rows_.begin(), kept_rows_.end(), 0);
+  find_maps();
+  const Divided found = std::move(divided_);
+  sort_by_area(found, areas_of(found), scattered_row_, kept_rows_);
+  find_maps();
 }
 
 /// Which rows there are, and what of the response stands, by trying each column and each node alone.
 void Condensed::find_maps() {
+  state_.assign(static_cast<std::size_t>(filled_up(history_)), 0.0);
+  drives_ = history_ + static_cast<int>(outside_.known.size() + outside_.ends.size() + outside_.ports.size());
+  columns_ = drives_ + static_cast<int>(ends_.size());
   state_row_ = filled_up(static_cast<int>(valves_.size()));
   scattered_row_ = state_row_ + filled_up(history_);
-  rows_.divide(scattered_row_ + filled_up(static_cast<int>(scattered_.size())));
-  const int nodes = view_->end - view_->first, rows = rows_.count();
+  rows_ = scattered_row_;
+  for (const int row : kept_rows_) rows_ = std::max(rows_, filled_up(scattered_row_ + row + 1));
+  junction_row_ = rows_;
+  const int nodes = view_->end - view_->first, rows = rows_;
   Eigen::MatrixXd read = Eigen::MatrixXd::Zero(rows, nodes), direct = Eigen::MatrixXd::Zero(rows, columns_);
   const auto read_into = [&](const Numbers& drive, auto&& column) {
-    Numbers state(static_cast<std::size_t>(filled_up(history_)), 0.0);
-    pass(drive.data(), probe_.data(), state.data());
+    pass(drive.data(), probe_.data(), state_.data());
     for (const std::size_t k : poles_) {
       const Pole& pole = view_->poles[k];
       probe_[static_cast<std::size_t>(pole.current)] =
@@ -197,13 +194,13 @@ void Condensed::find_maps() {
     for (std::size_t k = 0; k < valves_.size(); ++k)
       column[static_cast<Eigen::Index>(k)] =
           probe_[static_cast<std::size_t>(view_->valves.voltage(valves_[k]))];
-    for (int k = 0; k < history_; ++k) column[state_row_ + k] = state[static_cast<std::size_t>(k)];
+    for (int k = 0; k < history_; ++k) column[state_row_ + k] = state_[static_cast<std::size_t>(k)];
     for (std::size_t k = 0; k < scattered_.size(); ++k)
-      column[scattered_row_ + static_cast<Eigen::Index>(k)] = probe_[static_cast<std::size_t>(scattered_[k])];
+      column[scattered_row_ + kept_rows_[k]] = probe_[static_cast<std::size_t>(scattered_[k])];
   };
   const auto clear = [](Numbers& numbers) { std::fill(numbers.begin(), numbers.end(), 0.0); };
 
-  Response::Maps maps;
+  SparseLines injected, read_lines, direct_lines;
   Numbers drive(static_cast<std::size_t>(columns_), 0.0);
   for (int c = 0; c < columns_; ++c) {
     clear(drive);
@@ -213,8 +210,8 @@ void Condensed::find_maps() {
     take_up(drive.data(), probe_.data());
     inject_standing(drive.data(), drive.data() + drives_);
     for (int node = 0; node < nodes; ++node)
-      maps.injected.append(node, rhs_[static_cast<std::size_t>(view_->first + node)]);
-    maps.injected.close();
+      injected.append(node, rhs_[static_cast<std::size_t>(view_->first + node)]);
+    injected.close();
     read_into(drive, direct.col(c));
   }
   clear(rhs_);
@@ -226,36 +223,44 @@ void Condensed::find_maps() {
     read_into(drive, read.col(node));
   }
   for (int row = 0; row < rows; ++row) {
-    for (int node = 0; node < nodes; ++node) maps.read.append(node, read(row, node));
-    for (int c = 0; c < columns_; ++c) maps.direct.append(c, direct(row, c));
-    maps.read.close();
-    maps.direct.close();
+    for (int node = 0; node < nodes; ++node) read_lines.append(node, read(row, node));
+    for (int c = 0; c < columns_; ++c) direct_lines.append(c, direct(row, c));
+    read_lines.close();
+    direct_lines.close();
   }
   pole_rows_.clear();
   for (const std::size_t k : poles_) {
     const auto found = std::find(scattered_.begin(), scattered_.end(), view_->poles[k].current);
     if (found != scattered_.end())
-      pole_rows_.emplace_back(scattered_row_ + static_cast<int>(found - scattered_.begin()), k);
+      pole_rows_.emplace_back(
+          scattered_row_ + kept_rows_[static_cast<std::size_t>(found - scattered_.begin())], k);
   }
-  divide(maps);
-  response_ = Response(std::move(maps), nodes);
-  scale_.assign(static_cast<std::size_t>(rows), 1.0);
-  injections_.reserve(most_injections());
+  divide(injected, read_lines, direct_lines);
 }
 
-void Condensed::divide(const Response::Maps& maps) {
-  divided_.reset();
-  if (view_->partition.nodes() < least_divided || !segments_.empty()) return;
-  Divided::Whole whole{view_->partition, maps, drives_, {}, {}};
+void Condensed::divide(const SparseLines& injected, const SparseLines& read, const SparseLines& direct) {
+  Divided::Whole whole{view_->partition, injected, read, direct, drives_, scattered_row_, {}, {}, {}, {}};
+  const auto local = [&](int position) {
+    return position >= view_->first && position < view_->end ? position - view_->first : -1;
+  };
+  for (const std::size_t k : valves_) whole.switched.insert(view_->valves.number(k));
+  whole.switched.insert(varying_.begin(), varying_.end());
+  for (std::size_t k = 0; k < segments_.size(); ++k) {
+    whole.switched.insert(view_->segments.number(segments_[k]));
+    const auto line = view_->segments.straight(segments_[k]);
+    whole.bents.push_back(
+        {local(line.p), local(line.q), slots_[static_cast<std::size_t>(parts_history_) + k]});
+  }
   for (std::size_t k = 0; k < view_->couplings.size(); ++k) {
     const Coupling& coupling = view_->couplings[k];
-    if (coupling.row < view_->first || coupling.row >= view_->end) continue;
+    if (local(coupling.row) < 0) continue;
     const auto known = std::find(outside_.known.begin(), outside_.known.end(), coupling.known);
-    whole.varying.push_back({coupling.row - view_->first, static_cast<int>(k),
-                             history_ + static_cast<int>(known - outside_.known.begin())});
+    whole.couplings.push_back({local(coupling.row), static_cast<int>(k),
+                               history_ + static_cast<int>(known - outside_.known.begin())});
   }
   for (const auto& [row, pole] : pole_rows_) whole.scaled.emplace_back(row, view_->poles[pole].number);
-  divided_ = Divided::find(whole);
+  divided_ = Divided(whole);
+  rows_ = junction_row_ + filled_up(divided_.beside_results());
 }
 
 // --- solutions ---------------------------------------------------------------------------------------
@@ -265,11 +270,12 @@ void Condensed::begin(double* values) {
     for_each_group(view_->parts, [&](auto& group) {
       group.inject(weights_of(rule), values, spill_.data(), view_->first_unknown);
     });
-    for_each_history(view_->parts, [&](double number) { *history++ = number; });
+    const int* slot = slots_.data();
+    for_each_history(view_->parts, [&](double number) { history[*slot++] = number; });
     for (const std::size_t k : segments_) {
       const auto line = view_->segments.straight(k);
       const double more = rule == Rule::trapezoidal ? line.reach * (values[line.p] - values[line.q]) : 0;
-      *history++ = line.remembers ? values[line.state] + more : 0;
+      history[*slot++] = line.remembers ? values[line.state] + more : 0;
     }
   };
   read(Rule::trapezoidal, values + places_.history);
@@ -279,7 +285,7 @@ void Condensed::begin(double* values) {
     values[view_->valves.voltage(k)] = values[p] - values[q];
   }
   begun_ = true;
-  precompute_states();
+  make_ahead();
 }
 
 void Condensed::gather_inputs(Rule rule, const double* old, double* now, double* rhs) const noexcept {
@@ -295,23 +301,17 @@ void Condensed::gather_inputs(Rule rule, const double* old, double* now, double*
 }
 
 void Condensed::solve(double* now, bool whole) noexcept {
-  if (whole) {
-    solve_long(now + places_.drive, sources_.data(), now, now + state_at());
-  } else {
-    if (!met_) build_state_matrix();
-    if (divided_)
-      divided_->solve(now + places_.drive, now + places_.result);
-    else
-      rows_.multiply(state_.matrix, state_.constant, now + places_.drive, drives_, now + places_.result);
-    scatter(now);
-  }
+  double* const results = now + places_.result;
+  divided_.solve(now + places_.drive, results, results + junction_row_);
+  scatter(now);
+  if (whole) complete(now);
   remember(now);
 }
 
 /// What a product gave to where others look for it.
 void Condensed::scatter(double* now) const noexcept {
   const double* value = now + places_.result + scattered_row_;
-  for (const int position : scattered_) now[position] = *value++;
+  for (std::size_t k = 0; k < scattered_.size(); ++k) now[scattered_[k]] = value[kept_rows_[k]];
   if (all_valves_) return;
   value = now + places_.result;
   for (const std::size_t k : valves_) now[view_->valves.voltage(k)] = *value++;
@@ -346,28 +346,21 @@ void Condensed::remember_behind(double steps, const double* middle, const double
 }
 
 void Condensed::complete(double* values) noexcept {
-  solve_long(values + places_.drive, sources_.data(), values, values + state_at());
-}
-
-/// The long way: right-hand side, factors, parts.
-void Condensed::solve_long(const double* drive, const double* sources, double* now, double* state) noexcept {
-  Partition& partition = view_->partition;
-  if (partition.marked()) partition.refactor(view_->conductances.adjustable.data());
-  take_up(drive, now);
-  inject_standing(drive, sources);
-  inject_varying(drive, now);
-  partition.solve(rhs_.data(), now);
-  pass(drive, now, state);
+  const double* const drive = values + places_.drive;
+  divided_.read_voltages(drive, values + places_.result + junction_row_, values + view_->first);
+  take_up(drive, values);
+  pass(drive, values, state_.data());
 }
 
 /// History of the parts and known voltages from the drive.
 void Condensed::take_up(const double* drive, double* now) noexcept {
-  for_each_history(view_->parts, [&](double& held) { held = *drive++; });
-  drive += segments_.size();
+  const int* slot = slots_.data();
+  for_each_history(view_->parts, [&](double& held) { held = drive[*slot++]; });
+  drive += history_;
   for (const int position : outside_.known) now[position] = *drive++;
 }
 
-/// Currents into the nodes, whatever the conductances,
+/// Currents into the nodes, whatever the conductances.
 void Condensed::inject_standing(const double* drive, const double* sources) noexcept {
   for_each_group(view_->parts, [&](auto& group) { group.drive(rhs_.data(), view_->first_unknown); });
   const double* number = drive + history_ + outside_.known.size();
@@ -382,31 +375,18 @@ void Condensed::inject_standing(const double* drive, const double* sources) noex
   }
 }
 
-/// and those that follow from these.
-void Condensed::inject_varying(const double* drive, const double* now) noexcept {
-  const double* number = drive + parts_history_;
-  for (const std::size_t k : segments_) {
-    const auto line = view_->segments.straight(k);
-    const double history = line.slope * *number++;
-    rhs_[static_cast<std::size_t>(line.p)] -= history;
-    rhs_[static_cast<std::size_t>(line.q)] += history;
-  }
-  for (const Coupling& coupling : view_->couplings)
-    rhs_[static_cast<std::size_t>(coupling.row)] += coupling.siemens * now[coupling.known];
-}
-
 /// What the parts make of the node voltages in `now`.
 void Condensed::pass(const double* drive, double* now, double* state) noexcept {
   std::fill(spill_.data() + view_->first, spill_.data() + view_->end, 0.0);
   for_each_group(view_->parts, [&, half = weights_of(Rule::half_euler)](auto& group) {
     group.pass(half, now, spill_.data(), view_->first_unknown);
   });
-  for_each_history(view_->parts, [&](double held) { *state++ = held; });
-  const double* carried = drive + parts_history_;
+  const int* slot = slots_.data();
+  for_each_history(view_->parts, [&](double held) { state[*slot++] = held; });
   for (const std::size_t k : segments_) {
     const auto line = view_->segments.straight(k);
-    now[line.state] = *carried++ + line.reach * (now[line.p] - now[line.q]);
-    *state++ = line.remembers ? now[line.state] : 0;
+    now[line.state] = drive[*slot] + line.reach * (now[line.p] - now[line.q]);
+    state[*slot++] = line.remembers ? now[line.state] : 0;
   }
   for (const std::size_t k : valves_) {
     const auto [p, q] = view_->valves.ends(k);

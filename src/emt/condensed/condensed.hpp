@@ -7,24 +7,17 @@
 // Euler step takes from what was before: its history m' is x'. A trapezoidal step takes x' + h/2 dx'/dt.
 // Either rule finds x = m' + h/2 dx/dt, whence the history for the trapezoidal step to come,
 //   m = x + h/2 dx/dt = 2 x - m',
-// is had without a product. A depends on the conductances of the switches alone; it is kept per state of the
-// switches. One product with it then takes the place of the whole step: right-hand side, two triangular
-// sweeps and the passes over all parts; node voltages and currents that nobody reads are not calculated, and
-// can be had later from the drive (`complete`).
+// is had without a product. The parts' own product with the drive and a few voltages where the switches stand
+// (divided.hpp) then takes the place of the whole step: right-hand side, two triangular sweeps and the passes
+// over all parts; node voltages and currents that nobody reads are not calculated, and can be had later from
+// the drive (`complete`).
 //
-// (Groups of a network behind few nodes as Norton equivalents per state of their switches: C. Dufour, J.
-// Mahseredjian, J. Belanger, IEEE Trans. Power Delivery 26 (2011); here the states of the parts are outputs
-// too.)
+// (Groups of a network behind few nodes as Norton equivalents: C. Dufour, J. Mahseredjian, J. Belanger, IEEE
+// Trans. Power Delivery 26 (2011); here the states of the parts are outputs too.)
 //
 // What drives a current from one node to another is one number of the drive, not two: a part that hardly
 // anything earths answers each of the two with a large voltage of all its nodes, in whose rounding the small
 // differences between them would be lost.
-//
-// A state gets its matrix (response.hpp) at the start when it is one that the legs of bridges are likely to
-// come to (`precompute_states`), else with the first solution of a whole step in it: once, some 65,000
-// instructions for a three-level bridge between 22 nodes. Half steps behind an event go the long way in a
-// state that has none: valves pass through many that they do not stay in. States are kept in
-// switch_states.hpp.
 #pragma once
 
 #include <array>
@@ -36,8 +29,6 @@
 #include <vector>
 
 #include "emt/condensed/divided.hpp"
-#include "emt/condensed/response.hpp"
-#include "emt/condensed/switch_states.hpp"
 #include "emt/groups/model_group.hpp"
 #include "emt/groups/part_groups.hpp"
 #include "emt/groups/pole_group.hpp"
@@ -50,10 +41,8 @@ namespace zavrek::emt::internal {
 
 class Condensed {
  public:
-  static constexpr std::size_t most_states = 2048;
-  static constexpr std::size_t most_ahead = 1024;
-  /// Nodes from which on areas pay.
-  static constexpr int least_divided = 18;
+  static constexpr std::size_t most_matrices = 512;  // of an area
+  static constexpr std::size_t most_ahead = 64;
 
   /// Where its numbers stand in the plant's value array. `history`: that of the parts for a trapezoidal step;
   /// `result`: what a product gives, block by block: the valves' voltages, the state of the parts, other
@@ -61,10 +50,12 @@ class Condensed {
   struct Places {
     int history = 0, result = 0, drive = 0;
   };
-  /// Numbers at most.
+  /// Numbers at most, but for those that fill up lanes.
   struct Room {
-    int history, valves, others, drive;
-    [[nodiscard]] int result() const { return filled_up(valves) + filled_up(history) + filled_up(others); }
+    int history, valves, others, drive, junction;
+    [[nodiscard]] int result() const {
+      return filled_up(valves) + filled_up(history) + filled_up(others) + filled_up(junction);
+    }
   };
 
   /// The history current of a model's end, from p to q.
@@ -93,7 +84,6 @@ class Condensed {
     const ValveGroup& valves;
     const SegmentGroup& segments;
     const PoleGroup& poles;
-    const std::vector<LikelyPart>& likely_states;
     const std::vector<Operable>& operables;
   };
 
@@ -122,8 +112,7 @@ class Condensed {
   /// The drive of the solution to come in `now`: from history or state in `old`, the known voltages in `now`
   /// and the currents in `rhs`, which is emptied.
   void gather_inputs(Rule rule, const double* old, double* now, double* rhs) const noexcept;
-  /// The solution to the drive in `now`; the long way when all values are wanted (`whole`). Which matrices
-  /// there are changes nothing but the time it takes.
+  /// The solution to the drive in `now`; of all values when they are wanted (`whole`).
   void solve(double* now, bool whole) noexcept;
   /// The history for a trapezoidal step behind the solution in `now`, or behind one on the line through two.
   void remember(double* now) const noexcept;
@@ -137,14 +126,13 @@ class Condensed {
   void state_within(double share, const double* present, const double* next, double* into) const noexcept;
   /// and all but the history,
   [[nodiscard]] std::array<std::pair<int, int>, 2> solution() const noexcept {
-    return {{{places_.result, places_.result + rows_.count()},
-             {places_.drive, places_.drive + filled_up(drives_)}}};
+    return {{{places_.result, places_.result + rows_}, {places_.drive, places_.drive + filled_up(drives_)}}};
   }
   /// which for a trapezoidal step from an instant so many steps behind an event is found from the states of
   /// three half steps and that in `now`.
   void remember_behind(double steps, const double* middle, const double* end, const double* third,
                        double* now) const noexcept;
-  /// Writes all values of the solution in `values`, which was made with the conductances at hand.
+  /// Writes all values of the solution in `values`, whatever valves have changed over since.
   void complete(double* values) noexcept;
 
   /// Goes over to the conductances as they stand.
@@ -155,12 +143,11 @@ class Condensed {
 
   /// Of the history: its first position and how many numbers.
   [[nodiscard]] std::pair<int, int> history() const noexcept { return {places_.history, history_}; }
-  [[nodiscard]] std::size_t bytes() const noexcept { return divided_ ? divided_->bytes() : states_.bytes(); }
-  [[nodiscard]] std::size_t states() const noexcept {
-    return divided_ ? divided_->states() : states_.count();
-  }
-  /// Areas that have matrices of their own.
-  [[nodiscard]] std::size_t areas() const noexcept { return divided_ ? divided_->areas() : 1; }
+  [[nodiscard]] std::size_t bytes() const noexcept { return divided_.bytes(); }
+  /// Areas that have matrices of their own, how many are kept at most, and the nodes at which switches stand.
+  [[nodiscard]] std::size_t areas() const noexcept { return divided_.areas(); }
+  [[nodiscard]] std::size_t matrices() const noexcept { return divided_.matrices(); }
+  [[nodiscard]] int junction_nodes() const noexcept { return divided_.junction_nodes(); }
   /// Matrices made before the first step, and since then.
   [[nodiscard]] long long made_ahead() const noexcept { return made_ahead_; }
   [[nodiscard]] long long made_since() const noexcept { return made_ - made_ahead_; }
@@ -169,63 +156,51 @@ class Condensed {
   Condensed(const Condensed&) = default;
   Condensed(const Condensed& other, const View& view, const ModelGroup& models);
   void look_at(const ModelGroup& models);
-  [[nodiscard]] std::size_t most_injections() const noexcept {
-    return 2 * segments_.size() + view_->couplings.size();
-  }
   struct Source {
     int p, q;
   };
 
-  void make_room(std::size_t count);
   [[nodiscard]] int state_at() const noexcept { return places_.result + state_row_; }
   void refactor() noexcept;
   void scatter(double* now) const noexcept;
   void read_sources() noexcept;
-  void build_state_matrix() noexcept;
-  void divide(const Response::Maps& maps);
-  void precompute_states();
-  void precompute_areas();
-  void sum_constants() noexcept;
-  void solve_long(const double* drive, const double* sources, double* now, double* state) noexcept;
-  void make_matrix() noexcept;
+  void make_ahead();
   void find_maps();
+  void arrange();
+  void arrange_kept();
+  void divide(const SparseLines& injected, const SparseLines& read, const SparseLines& direct);
   void take_up(const double* drive, double* now) noexcept;
   void inject_standing(const double* drive, const double* sources) noexcept;
-  void inject_varying(const double* drive, const double* now) noexcept;
   void pass(const double* drive, double* now, double* state) noexcept;
 
   std::optional<View> view_;  // always; that of a copy is another
   Places places_;
-  int history_ = 0;                        // numbers
-  int parts_history_ = 0;                  // of them without those of segments
-  int drives_ = 0;                         // numbers of the drive
-  int columns_ = 0;                        // these and the sources
-  int state_row_ = 0, scattered_row_ = 0;  // first rows of these blocks of a; the valves' is 0
+  int history_ = 0;        // numbers, with those that fill up lanes
+  int parts_history_ = 0;  // of them without those of segments
+  int drives_ = 0;         // numbers of the drive
+  int columns_ = 0;        // these and the sources
+  // First rows of these blocks of a; the valves' is 0. That of the junction is behind them all.
+  int state_row_ = 0, scattered_row_ = 0, junction_row_ = 0;
   Outside outside_;
   std::vector<std::size_t> valves_, segments_, poles_;
+  std::vector<int> varying_;    // conductances of models that change by themselves
   std::vector<Source> ends_;    // of the sources: valves, then segments
-  std::vector<int> numbers_;    // of the adjustable conductances
-  std::vector<int> scattered_;  // positions of the values kept up, but for the valves' voltages
+  std::vector<int> slots_;      // of the parts' history, then of segments, in the drive and the state
+  std::vector<int> scattered_;  // positions of the values kept up, but for the valves' voltages,
+  std::vector<int> kept_rows_;  // and where they stand in their block of the result
   bool all_valves_ = false;     // the shard has all there are: their voltages stand in the result
-  Numbers sources_;             // as the pieces stand
-  Numbers conductances_;        // the adjustable ones, side by side
-  Rows rows_;                   // of a
-
-  Response response_;
-  std::vector<Response::Injection> injections_;         // of it, that vary with the conductances
-  Numbers scale_;                                       // per row, of it
+  Numbers sources_, slopes_;    // as the pieces stand; slopes of segments
+  int rows_ = 0;                // of the result
   std::vector<std::pair<int, std::size_t>> pole_rows_;  // rows that are currents of poles
 
-  std::optional<Divided> divided_;  // then the states are those of its areas
-  SwitchStates states_;
-  SwitchStates::State state_{};  // the one at hand, its matrix by columns of the drive, then of the sources,
-  bool met_ = false;             // if it has one
+  Divided divided_;
   bool begun_ = false;
   long long made_ = 0, made_ahead_ = 0;
 
   // Room to work in.
   Numbers rhs_, spill_;  // as the plant's right-hand side
   Numbers probe_;        // as the plant's values
+  Numbers state_;        // of the parts
 };
 
 }  // namespace zavrek::emt::internal

@@ -76,13 +76,6 @@ class ValveGroup {
   [[nodiscard]] std::size_t size() const { return valves_.size(); }
   [[nodiscard]] int number(std::size_t k) const { return valves_[k].number; }
   [[nodiscard]] double siemens(std::size_t k) const noexcept { return four(k).siemens[lane(k)]; }
-  /// What it has off, or conducting, in a transistor's case through the diode beside it (`reverse`).
-  [[nodiscard]] double siemens_when(std::size_t k, bool on, bool reverse) const noexcept {
-    const Valve& v = valves_[k];
-    if (!on) return v.off_S;
-    return reverse && v.kind == ValveKind::transistor ? v.reverse_S : v.on_S;
-  }
-
   /// A gate edge at an instant of plant time; edges of one valve come in the order of their times. False when
   /// too many wait already.
   bool fire(std::size_t k, bool on, double at_s) noexcept {

@@ -56,7 +56,7 @@ class ValveKindOfPart final : public ListedKind<ValvePart, &Assembly::valve_part
     const int room = static_cast<int>(core.valves.room()), first = lowering.layout.valves;
     core.valves.set_places(first, first + room, first + 2 * room);
     core.controls.gates = lowering.assembly.gates;
-    lower_likely_states(lowering.assembly, core.commutator);
+    lower_legs(lowering.assembly, core.commutator);
   }
 
   void stamp_phasors(Phasors& phasors) const override {
@@ -64,24 +64,24 @@ class ValveKindOfPart final : public ListedKind<ValvePart, &Assembly::valve_part
   }
 
  private:
-  /// What is likely of valves that share a current; those of which nothing was said are on or off.
-  static void lower_likely_states(const Assembly& assembly, Commutator& commutator) {
-    commutator.likely_states = assembly.likely_parts;
+  /// Legs of transistors, which their gates rule; one that shares its current with none is a leg by itself.
+  static void lower_legs(const Assembly& assembly, Commutator& commutator) {
+    std::vector<std::vector<int>> legs = assembly.sharing_valves;
     std::vector<bool> told(assembly.valve_parts.size(), false);
-    for (const LikelyPart& part : assembly.likely_parts) {
-      for (const int valve : part.valves) told[static_cast<std::size_t>(valve)] = true;
+    for (const std::vector<int>& leg : legs) {
+      for (const int valve : leg) told[static_cast<std::size_t>(valve)] = true;
     }
     for (std::size_t k = 0; k < told.size(); ++k) {
-      if (!told[k]) commutator.likely_states.push_back({{static_cast<int>(k)}, {"0", "1"}});
+      if (!told[k]) legs.push_back({static_cast<int>(k)});
     }
-    for (const LikelyPart& part : commutator.likely_states) {
-      const auto first = static_cast<std::size_t>(part.valves.front());
+    for (const std::vector<int>& leg : legs) {
+      const auto first = static_cast<std::size_t>(leg.front());
       if (assembly.valve_parts[first].kind != ValveKind::transistor) continue;
       std::uint64_t kind = 0;
-      for (const int valve : part.valves)
+      for (const int valve : leg)
         kind = kind << 2U |
                static_cast<std::uint64_t>(assembly.valve_parts[static_cast<std::size_t>(valve)].kind);
-      commutator.commutations.add_leg(first, part.valves.size(), kind);
+      commutator.commutations.add_leg(first, leg.size(), kind);
     }
   }
 };

@@ -90,10 +90,9 @@ class Assembly {
   const SegmentPart& segments(SegmentPart part);
   int valve(ValvePart part);  ///< returns its index
   void averaged_leg(LegPart part) { leg_parts.push_back(std::move(part)); }
-  /// Helps no more than that these states of the valves take no time when they come.
-  void likely(std::vector<int> valves, std::vector<std::string> conducting) {
-    likely_parts.push_back({std::move(valves), std::move(conducting)});
-  }
+  /// Valves that share a current, next to each other. Helps no more than that their commutations take less
+  /// time.
+  void share_current(std::vector<int> valves) { sharing_valves.push_back(std::move(valves)); }
   void gate(std::string name, std::vector<int> valves) {
     gates.push_back({std::move(name), std::move(valves)});
   }
@@ -140,7 +139,7 @@ class Assembly {
   std::vector<SegmentPart> segment_parts;
   std::vector<ValvePart> valve_parts;
   std::vector<LegPart> leg_parts;
-  std::vector<LikelyPart> likely_parts;
+  std::vector<std::vector<int>> sharing_valves;
   std::vector<Gate> gates;
   std::vector<ChargedPart> charged;
   std::vector<ModelPart> model_parts;

@@ -138,13 +138,6 @@ struct LegPart {
   std::vector<Flow> flows;
 };
 
-/// Valves that share a current, and which of them are likely to conduct together: a digit per valve, 1 for
-/// one that does.
-struct LikelyPart {
-  std::vector<int> valves;
-  std::vector<std::string> conducting;
-};
-
 /// A name for the gates of one or more valves.
 struct Gate {
   std::string name;

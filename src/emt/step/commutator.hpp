@@ -1,7 +1,6 @@
 #pragma once
 
 #include <array>
-#include <vector>
 
 #include "emt/groups/commutations.hpp"
 #include "emt/groups/valve_group.hpp"
@@ -11,12 +10,11 @@ namespace zavrek::emt::internal {
 
 /// What is known of the commutations of valves.
 struct Commutator {
-  Commutations commutations;                // what they came to
-  bool may_remember = true;                 // and that is asked
-  std::vector<LikelyPart> likely_states{};  // of all valves
-  ValveStates begun{};                      // behind the gate edges of the event at hand
-  std::array<Pieces, 2> likely{};           // that these may end on
-  bool watched_from_half_step = false;      // valves, behind an event of this step
+  Commutations commutations;            // what they came to
+  bool may_remember = true;             // and that is asked
+  ValveStates begun{};                  // behind the gate edges of the event at hand
+  std::array<Pieces, 2> likely{};       // that these may end on
+  bool watched_from_half_step = false;  // valves, behind an event of this step
 
   /// Those of valves that condensed parts hold. (Elsewhere averaged legs hold valves off or let them go, and
   /// conductances of models change: the same states then end otherwise.)

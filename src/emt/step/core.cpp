@@ -224,7 +224,6 @@ void Core::begin_condensed() {
 
 void Core::expand_condensed() noexcept {
   if (at.full_stands) return;
-  if (ahead.half_step_solved()) forget_event();
   std::copy(at.present.begin(), at.present.end(), at.full_present.begin());
   for (Shard& shard : shards) {
     if (shard.condensed) shard.condensed->complete(at.full_present.data());

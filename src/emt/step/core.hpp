@@ -166,7 +166,6 @@ class Core {
             valves,
             segments,
             poles,
-            commutator.likely_states,
             controls.operables};
   }
 

@@ -145,7 +145,7 @@ class BridgeBuilder {
     const double sign = rectifies ? 1 : -1;
     into_ac_ = {value_of(upper.current, sign), value_of(lower.current, -sign)};
     from_p_.push_back(value_of(upper.current, -sign));
-    assembly_.likely({upper.index, lower.index}, {"10", "01", "00"});
+    assembly_.share_current({upper.index, lower.index});
     if (averaged())
       assembly_.averaged_leg(
           two_level_leg(leg_of(bridge_, {p_, n_}, x), upper.index, lower.index, true, true));
@@ -164,8 +164,7 @@ class BridgeBuilder {
     into_ac_ = {value_of(third.current), value_of(second.current, -1)};
     from_p_.push_back(value_of(first.current));
     // A clamping diode conducts beside two transistors for what these leak that are off.
-    assembly_.likely({first.index, second.index, third.index, fourth.index, upper.index, lower.index},
-                     {"110001", "110000", "001110", "001100", "011010", "011001", "010010", "001001"});
+    assembly_.share_current({first.index, second.index, third.index, fourth.index, upper.index, lower.index});
     if (!averaged()) return;
     LegPart part = leg_of(bridge_, {p_, m_, n_}, x);  // two valves conduct in series
     part.on_ohm *= 2;
@@ -242,7 +241,7 @@ void assemble(const network::DcConverter& converter, Assembly& assembly) {
   const bool upper_obeys = converter.topology != "boost", lower_obeys = converter.topology != "buck";
   const int upper = put("a_upper", p, x, upper_obeys);
   const int lower = put("a_lower", x, n, lower_obeys);
-  assembly.likely({upper, lower}, {"10", "01", "00"});
+  assembly.share_current({upper, lower});
   if (converter.depth == "averaged") {
     LegPart leg = two_level_leg(leg_of(converter, {p, n}, x), upper, lower, upper_obeys, lower_obeys);
     if (!upper_obeys) leg.flows[0].sign = -1;
@@ -270,7 +269,7 @@ void assemble(const network::Chopper& chopper, Assembly& assembly) {
   diode.ends = {x, p};
   diode.on_ohm = diode.reverse_ohm;
   diode.drop_V = diode.reverse_drop_V;
-  assembly.likely({index, assembly.valve(std::move(diode))}, {"00", "10", "01"});
+  assembly.share_current({index, assembly.valve(std::move(diode))});
   const Slot current =
       uncoupled_series(assembly, owner, {{p, x}}, chopper.resistance_ohm, chopper.inductance_H)[0];
   assembly.signal(chopper.name + ".i", "A", {value_of(current)});

@@ -1,5 +1,5 @@
-// What a condensed part of the network keeps for each state of its switches, found by the conductances that
-// these have in it. States are kept in sets of eight; a ninth of a set takes the place of its oldest. All
+// The matrices that an area of a condensed part has kept, found by the conductances of its breakers and knobs
+// that they belong to. They are kept in sets of eight; a ninth of a set takes the place of its oldest. All
 // numbers of one stand side by side: going over to another touches few pages of memory.
 #pragma once
 
@@ -15,69 +15,59 @@
 
 namespace zavrek::emt::internal {
 
-class SwitchStates {
+class KeptMatrices {
  public:
   static constexpr std::size_t ways = 8;
-  static constexpr std::size_t most_bytes = std::size_t{32} << 20U;
+  static constexpr std::size_t most_bytes = std::size_t{16} << 20U;
 
-  /// Numbers in whole lanes, but for the matrix, whose columns are such.
-  struct Widths {
-    std::size_t conductances, sources, rows, columns;
-  };
-  struct State {
+  struct Kept {
     const double* conductances;
-    double* sources;   // that the constants were made from
-    double* constant;  // a number per row
     double* matrix;
   };
 
   /// Room for so many, a power of two and at least a set, or for as many as `most_bytes` hold; all empty.
-  void make_room(const Widths& widths, std::size_t count) {
+  /// `conductances` and `matrix`: how many numbers each has, in whole lanes.
+  void make_room(std::size_t conductances, std::size_t matrix, std::size_t count) {
     assert((count & (count - 1)) == 0 && count >= ways);
-    widths_ = widths;
-    const std::size_t each = widths.conductances + widths.sources + widths.rows * (1 + widths.columns);
+    width_ = conductances;
     constexpr std::size_t line = 8;  // numbers
-    stride_ = (each + line - 1) / line * line;
+    stride_ = (conductances + matrix + line - 1) / line * line;
     while (count > ways && count * stride_ * sizeof(double) > most_bytes) count /= 2;
     numbers_.assign(count * stride_, 0.0);
     keys_.assign(count, 0);
     serials_.assign(count, 0);
     oldest_.assign(count / ways, 0);
-    weights_.assign(widths.conductances, 0.0);
+    weights_.assign(conductances, 0.0);
     for (std::size_t k = 0; k < weights_.size(); ++k) weights_[k] = std::pow(1.37, k);
   }
   [[nodiscard]] std::size_t count() const noexcept { return keys_.size(); }
   [[nodiscard]] std::size_t bytes() const noexcept { return numbers_.size() * sizeof(double); }
 
-  /// The state of these conductances; none when it was not met, or is no longer kept.
-  [[nodiscard]] bool find(const Numbers& conductances, State& into) const noexcept {
+  /// The one of these conductances; none when it was not met, or is no longer kept.
+  [[nodiscard]] bool find(const Numbers& conductances, Kept& into) noexcept {
     const std::uint64_t key = key_of(conductances);
     const std::size_t first = set_of(key) * ways;
     for (std::size_t place = first; place < first + ways; ++place) {
-      if (keys_[place] != key || !same(at(place), conductances.data(), widths_.conductances)) continue;
-      into = state(const_cast<double*>(at(place)));
+      if (keys_[place] != key || !same(at(place), conductances.data(), width_)) continue;
+      into = {at(place), at(place) + width_};
       return true;
     }
     return false;
   }
-  /// A place for these conductances, which has neither constants nor matrix yet: the `serial`th that is
-  /// taken.
-  [[nodiscard]] State take(const Numbers& conductances, long long serial) noexcept {
+  /// A place for these conductances, which has no matrix yet: the `serial`th that is taken.
+  [[nodiscard]] Kept take(const Numbers& conductances, long long serial) noexcept {
     const std::uint64_t key = key_of(conductances);
     std::uint8_t& way = oldest_[set_of(key)];
     const std::size_t place = set_of(key) * ways + way;
     way = static_cast<std::uint8_t>((way + 1) % ways);
     keys_[place] = key;
     serials_[place] = serial;
-    double* numbers = numbers_.data() + place * stride_;
-    std::memcpy(numbers, conductances.data(), conductances.size() * sizeof(double));
-    State taken = state(numbers);
-    taken.sources[0] = std::nan("");
-    return taken;
+    std::memcpy(at(place), conductances.data(), conductances.size() * sizeof(double));
+    return {at(place), at(place) + width_};
   }
 
-  /// Which states there are. Those up to serial `ahead` are made alike by every compile of the network: they
-  /// are still there, or forgotten. Of the others the numbers go along.
+  /// Which there are. Those up to serial `ahead` are made alike by every compile of the network: they are
+  /// still there, or forgotten. Of the others the numbers go along.
   void visit_state(StateArchive& archive, long long ahead) {
     archive(oldest_);
     for (std::size_t place = 0; place < keys_.size(); ++place) {
@@ -85,7 +75,7 @@ class SwitchStates {
       archive(key);
       archive(serials_[place]);
       if (key != 0 && serials_[place] > ahead) {
-        archive.carry(numbers_.data() + place * stride_, stride_ * sizeof(double));
+        archive.carry(at(place), stride_ * sizeof(double));
       } else if (key != keys_[place]) {
         key = 0;
       }
@@ -101,12 +91,7 @@ class SwitchStates {
   }
 
  private:
-  [[nodiscard]] const double* at(std::size_t place) const noexcept { return &numbers_[place * stride_]; }
-  [[nodiscard]] State state(double* numbers) const noexcept {
-    double* sources = numbers + widths_.conductances;
-    double* constant = sources + widths_.sources;
-    return {numbers, sources, constant, constant + widths_.rows};
-  }
+  [[nodiscard]] double* at(std::size_t place) noexcept { return &numbers_[place * stride_]; }
   [[nodiscard]] std::uint64_t key_of(const Numbers& conductances) const noexcept {
     Lanes sums{};
     for (std::size_t k = 0; k < conductances.size(); k += lanes)
@@ -115,15 +100,14 @@ class SwitchStates {
     std::uint64_t bits = 0;
     std::memcpy(&bits, &sum, sizeof bits);
     bits *= 0x9E3779B97F4A7C15U;
-    return (bits ^ (bits >> 29U)) | 1U;  // 0: no state
+    return (bits ^ (bits >> 29U)) | 1U;  // 0: none
   }
   [[nodiscard]] std::size_t set_of(std::uint64_t key) const noexcept { return (key >> 1U) % oldest_.size(); }
 
-  Widths widths_{};
-  std::size_t stride_ = 0;
-  Numbers numbers_;                   // of all states, one behind the other
-  std::vector<std::uint64_t> keys_;   // per state; 0: not used
-  std::vector<long long> serials_;    // per state: how many were taken until then
+  std::size_t width_ = 0, stride_ = 0;
+  Numbers numbers_;                   // one behind the other
+  std::vector<std::uint64_t> keys_;   // 0: not used
+  std::vector<long long> serials_;    // how many were taken until then
   std::vector<std::uint8_t> oldest_;  // per set: the way to give up next
   Numbers weights_;                   // of conductances in the key
 };
