@@ -392,7 +392,7 @@ void Divided::fill_area(const Whole& whole, const Plan& plan, int which) {
     area.rows.push_back(row);
   }
   while (area.rows.size() % lanes != 0) add_empty_row(area);
-  area.result_row = filled_up(ends);
+  area.result_row = in_lines(ends);
   const int results = static_cast<int>(area.rows.size());
   area.currents.divide(area.result_row, 0, area.height());
   area.voltages.divide(filled_up(area.nodes));
@@ -400,7 +400,7 @@ void Divided::fill_area(const Whole& whole, const Plan& plan, int which) {
     const int end = k + 1 < area.runs.size() ? area.runs[k + 1].own : results;
     area.runs[k].own += area.result_row;
     area.runs[k].rows.divide(end + area.result_row - area.runs[k].own, area.runs[k].own,
-                             area.result_row + results);
+                             area.height());
   }
   const auto width = static_cast<std::size_t>(filled_up(drives + ends));
   const auto places = static_cast<std::size_t>(area.nodes + ends);

@@ -92,6 +92,8 @@ class Divided {
   [[nodiscard]] std::size_t matrices() const noexcept;
 
  private:
+  /// Registers of eight numbers read whole lines of memory.
+  [[nodiscard]] static constexpr int in_lines(int count) { return (count + 7) / 8 * 8; }
   struct Place {
     int row, column;
     double number;
@@ -125,7 +127,7 @@ class Divided {
     bool met = false;
     long long made = 0, ahead = 0;
     /// Rows of the matrix, and its columns.
-    [[nodiscard]] int height() const { return result_row + static_cast<int>(rows.size()); }
+    [[nodiscard]] int height() const { return in_lines(result_row + static_cast<int>(rows.size())); }
     [[nodiscard]] int width() const { return all_drives() + static_cast<int>(ends.size()); }
     [[nodiscard]] std::size_t numbers_of_results() const {
       return static_cast<std::size_t>(height() * width());

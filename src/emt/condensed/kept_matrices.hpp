@@ -31,7 +31,9 @@ class KeptMatrices {
     assert((count & (count - 1)) == 0 && count >= ways);
     width_ = conductances;
     constexpr std::size_t line = 8;  // numbers
-    stride_ = (conductances + matrix + line - 1) / line * line;
+    const auto in_lines = [](std::size_t numbers) { return (numbers + line - 1) / line * line; };
+    matrix_ = in_lines(conductances);
+    stride_ = matrix_ + in_lines(matrix);
     while (count > ways && count * stride_ * sizeof(double) > most_bytes) count /= 2;
     numbers_.assign(count * stride_, 0.0);
     keys_.assign(count, 0);
@@ -49,7 +51,7 @@ class KeptMatrices {
     const std::size_t first = set_of(key) * ways;
     for (std::size_t place = first; place < first + ways; ++place) {
       if (keys_[place] != key || !same(at(place), conductances.data(), width_)) continue;
-      into = {at(place), at(place) + width_};
+      into = {at(place), at(place) + matrix_};
       return true;
     }
     return false;
@@ -63,7 +65,7 @@ class KeptMatrices {
     keys_[place] = key;
     serials_[place] = serial;
     std::memcpy(at(place), conductances.data(), conductances.size() * sizeof(double));
-    return {at(place), at(place) + width_};
+    return {at(place), at(place) + matrix_};
   }
 
   /// Which there are. Those up to serial `ahead` are made alike by every compile of the network: they are
@@ -104,7 +106,7 @@ class KeptMatrices {
   }
   [[nodiscard]] std::size_t set_of(std::uint64_t key) const noexcept { return (key >> 1U) % oldest_.size(); }
 
-  std::size_t width_ = 0, stride_ = 0;
+  std::size_t width_ = 0, matrix_ = 0, stride_ = 0;
   Numbers numbers_;                   // one behind the other
   std::vector<std::uint64_t> keys_;   // 0: not used
   std::vector<long long> serials_;    // how many were taken until then

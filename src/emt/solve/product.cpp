@@ -85,13 +85,53 @@ __attribute__((target("avx512f"))) void products_in_wide_lanes(const double* mat
 const Products products_of_this_processor =
     __builtin_cpu_supports("avx512f") ? products_in_wide_lanes : products_in_lanes;
 
+/// As `product`, in registers twice as long: two groups in each, the same sums in the same order.
+template <int Groups>
+__attribute__((target("avx512f"))) void wide_product(const double* matrix, std::size_t stride,
+                                                     const double* constant, const double* x, int columns,
+                                                     double* out) noexcept {
+  constexpr int at_once = Groups <= 5 ? 2 : 1, pairs = Groups / 2;
+  constexpr bool odd = Groups % 2 != 0;
+  constexpr int last = 2 * pairs * lanes;
+  const auto load_wide = [](const double* from) __attribute__((target("avx512f"))) {
+    Wide wide;
+    std::memcpy(&wide, from, sizeof wide);
+    return wide;
+  };
+  Wide sum[at_once][pairs + 1] = {};
+  Lanes rest[at_once] = {};
+  for (int p = 0; p < pairs; ++p) sum[0][p] = load_wide(constant + 2 * p * lanes);
+  if constexpr (odd) rest[0] = load(constant + last);
+  const auto add = [&](int k, double number) __attribute__((target("avx512f"))) {
+    for (int p = 0; p < pairs; ++p) sum[k][p] += load_wide(matrix + 2 * p * lanes) * number;
+    if constexpr (odd) rest[k] += load(matrix + last) * number;
+  };
+  int c = 0;
+  for (; c + at_once <= columns; c += at_once) {
+    for (int k = 0; k < at_once; ++k, matrix += stride) add(k, x[c + k]);
+  }
+  if (c < columns) add(0, x[c]);
+  for (int k = 1; k < at_once; ++k) {
+    for (int p = 0; p < pairs; ++p) sum[0][p] += sum[k][p];
+    rest[0] += rest[k];
+  }
+  for (int p = 0; p < pairs; ++p) std::memcpy(out + 2 * p * lanes, &sum[0][p], sizeof(Wide));
+  if constexpr (odd) store(out + last, rest[0]);
+}
+
 /// Functions for 1, 2, ... groups.
 template <int... Groups>
 constexpr std::array<Function, sizeof...(Groups)> narrow(std::integer_sequence<int, Groups...>) {
   return {product<Groups + 1>...};
 }
+template <int... Groups>
+constexpr std::array<Function, sizeof...(Groups)> wide(std::integer_sequence<int, Groups...>) {
+  return {wide_product<Groups + 1>...};
+}
 constexpr int most_groups = 10;  // sums that registers hold beside what they are made of
-constexpr auto products = narrow(std::make_integer_sequence<int, most_groups>{});
+const auto products = __builtin_cpu_supports("avx512f")
+                          ? wide(std::make_integer_sequence<int, most_groups>{})
+                          : narrow(std::make_integer_sequence<int, most_groups>{});
 
 }  // namespace
 
