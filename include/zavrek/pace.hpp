@@ -23,6 +23,9 @@ class Clock {
   virtual void sleep_until_ns(std::int64_t until_ns) noexcept = 0;
   /// Of the calling thread.
   [[nodiscard]] virtual ThreadUse thread_use() noexcept { return {}; }
+  /// What the host of a virtual machine took of this processor since the system began, as it says (10 ms is
+  /// the least that is told); 0 where nobody says.
+  [[nodiscard]] virtual std::int64_t stolen_ns() noexcept { return 0; }
 };
 /// CLOCK_MONOTONIC and clock_nanosleep.
 [[nodiscard]] Clock& system_clock();
@@ -78,6 +81,17 @@ void leave_realtime();
 enum class Cause : std::size_t { catching_up, another_thread, memory, machine, own_work, all };
 /// "catching up", "another thread ran" ...
 [[nodiscard]] const char* to_string(Cause cause);
+/// What a paced run does about steps that come late.
+struct LateSteps {
+  double rate = 0;           ///< of real time, at most, while it catches up; 0: as fast as it goes
+  std::int64_t most_ns = 0;  ///< a step that begins so much behind its tick ends the run; 0: none does
+};
+/// The longest step that ended late by its own work alone, and what was done in it.
+struct OwnWork {
+  std::int64_t step = -1, took_ns = 0;
+  std::int64_t discontinuities = 0;
+  bool controlled = false;  ///< the control ran
+};
 /// The timing table of one run. Durations in ns.
 struct Timing {
   Pace pace = Pace::free;
@@ -93,6 +107,10 @@ struct Timing {
   std::int64_t worst_overrun_step = -1;
   std::int64_t worst_overrun_ns = 0;
   std::int64_t elapsed_ns = 0;
+  std::int64_t stolen_ns = 0;        ///< by the host of a virtual machine; `wall` only
+  std::int64_t gave_up_step = -1;    ///< the one that came too late to go on (LateSteps::most_ns),
+  std::int64_t gave_up_late_ns = 0;  ///< by so much
+  OwnWork longest_own;
   RealtimeGrants grants;
 };
 /// Several lines for a terminal.
@@ -119,7 +137,8 @@ struct Punctuality {
 [[nodiscard]] std::string to_string(const Punctuality& kept);
 
 /// Runs `work(step)` for steps 0, 1, ... until it returns false or `steps` are done. Paced to the wall,
-/// step k starts at start + k * step; a late step starts at once, so that simulated time catches up.
+/// step k starts at start + k * step; a late step starts at once, or as `treat_late_steps` says, so that
+/// simulated time catches up.
 class Executive {
  public:
   /// With `spin_only` it waits without sleeping: the least lateness, where `RealtimeGrants::may_spin` allows
@@ -136,11 +155,20 @@ class Executive {
     std::int64_t start = clock_.now_ns() + (pace == Pace::wall ? step_ns : 0);
     if (pace == Pace::wall) start = std::max(start, not_before_ns_);
     start_ns_ = start;
+    latest_ns_ = 0;
+    const std::int64_t stolen_before = pace == Pace::wall ? clock_.stolen_ns() : 0;
     for (std::int64_t step = 0; step < steps; ++step) {
       // Reading the clock takes as long as several steps of a small plant's relays.
       const bool timed = pace == Pace::wall || step % timed_of_free == 0;
       const std::int64_t due = start + step * step_ns + shift_ns();
-      const std::int64_t begun = pace == Pace::wall ? await(due, timing) : timed ? clock_.now_ns() : 0;
+      const std::int64_t begun = pace == Pace::wall ? await(due, step_ns, timing)
+                                 : timed            ? clock_.now_ns()
+                                                    : 0;
+      if (pace == Pace::wall && late_.most_ns > 0 && begun - due > late_.most_ns) {
+        timing.gave_up_step = step;
+        timing.gave_up_late_ns = begun - due;
+        break;
+      }
       const bool more = work(step);
       ++timing.steps;
       if (timed) note(timing, {step, due, begun, clock_.now_ns()});
@@ -148,9 +176,12 @@ class Executive {
       shift_ps_ += turn_ps_;
     }
     timing.elapsed_ns = clock_.now_ns() - start;
+    if (pace == Pace::wall) timing.stolen_ns = clock_.stolen_ns() - stolen_before;
     return timing;
   }
 
+  /// Of paced runs to come.
+  void treat_late_steps(const LateSteps& how) noexcept { late_ = how; }
   /// A paced run begins no sooner, by the clock.
   void begin_at(std::int64_t not_before_ns) noexcept { not_before_ns_ = not_before_ns; }
   /// From the next step on each comes so much later than a step behind the one before.
@@ -165,7 +196,7 @@ class Executive {
  private:
   static constexpr std::int64_t timed_of_free = 16;
   const Timing* live_ = nullptr;
-  std::int64_t await(std::int64_t due_ns, Timing& timing) noexcept;
+  std::int64_t await(std::int64_t due_ns, std::int64_t step_ns, Timing& timing) noexcept;
   struct Done {
     std::int64_t step, due, begun, ended;
   };
@@ -174,6 +205,8 @@ class Executive {
   static constexpr std::int64_t looks_at_thread = 20'000;  // steps between
   Clock& clock_;
   bool spin_only_;
+  LateSteps late_;
+  std::int64_t latest_ns_ = 0;  // when the latest step began
   ThreadUse use_;
   std::int64_t start_ns_ = 0, not_before_ns_ = 0;
   std::int64_t turn_ps_ = 0, shift_ps_ = 0;

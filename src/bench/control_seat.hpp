@@ -38,6 +38,8 @@ class ControlSeat {
   /// A knob of its own, from its next period on.
   void set(std::size_t parameter, double value) noexcept;
 
+  /// Periods that it has had so far.
+  [[nodiscard]] long long turns() const noexcept { return next_tick_; }
   [[nodiscard]] bool remote() const noexcept { return port_.has_value(); }
   /// Whether the process that it started has ended by itself.
   [[nodiscard]] bool ended() { return process_ && !process_->running(); }

@@ -13,6 +13,7 @@
 #include "bench/measured.hpp"
 #include "bench/names.hpp"
 #include "bench/time_source.hpp"
+#include "zavrek/quantity.hpp"
 
 namespace zavrek::bench {
 namespace {
@@ -450,6 +451,7 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
   if (wall) exchange_.watch_time();
   if (wall) grants = pace::acquire_realtime();
   pace::Executive executive(pace::system_clock(), grants.may_spin);
+  executive.treat_late_steps({setup_.bench.catches_up_at, std::llround(setup_.bench.ends_when_late_s * 1e9)});
   if (wall) {
     // Who samples or tells has done so all the while: the first step does not find what is old by then.
     take_until(0);
@@ -462,6 +464,7 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
   const std::int64_t step_ns = std::llround(exchange_.step_s() * 1e9);
   const auto strides_to_look = static_cast<std::int64_t>(std::ceil(look_at_clock_s / stride_s));
   std::int64_t next_look = strides_to_look;
+  OwnWorkOfStrides own_work;
   pace::Timing timing = executive.run(wall ? pace::Pace::wall : pace::Pace::free,
                                       std::llround(stride_s * 1e9), strides, [&](std::int64_t number) {
                                         if (wall) follow_clock(executive, number, begun_ns + step_ns);
@@ -471,8 +474,12 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
                                         }
                                         const bool stopped =
                                             options_.stop && options_.stop->load(std::memory_order_relaxed);
+                                        if (wall) own_work.look(executive.live(), work_so_far());
                                         return advance() && !(until && until()) && !stopped;
                                       });
+  own_work.look(timing, work_so_far());
+  own_work.write(timing);
+  if (timing.gave_up_step >= 0) gave_up_ = timing;
   if (wall) pace::leave_realtime();
   timing.grants = grants;
   timing.plant_steps = stride_;
@@ -483,6 +490,12 @@ std::string Run::Loop::failure() {
   if (!goes_on_ && plant_)
     return fmt::format("the model diverged at {} (t = {:.6g} s); take a smaller step", plant_->culprit(),
                        plant_->time_s());
+  if (gave_up_)
+    return fmt::format(
+        "the run ended: its step at t = {:.6g} s began {} late, and the bench ends it beyond {} "
+        "(ends_when_late)",
+        exchange_.time_s(), print_rounded(1e-9 * static_cast<double>(gave_up_->gave_up_late_ns), "s", 3),
+        print_rounded(setup_.bench.ends_when_late_s, "s", 3));
   if (control_ && !control_->failure().empty()) return control_->failure();
   for (const auto& port : ports_) {
     if (std::string why = port->failure(); !why.empty()) return why;

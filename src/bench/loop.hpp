@@ -18,6 +18,28 @@
 
 namespace zavrek::bench {
 
+/// What was done in the longest stride of a paced run that ended late by its own work.
+class OwnWorkOfStrides {
+ public:
+  struct Counts {
+    long long discontinuities = 0, control_turns = 0;
+  };
+  /// Ahead of each stride, with what was done so far; and behind the last.
+  void look(const pace::Timing& timing, const Counts& now) noexcept {
+    if (timing.longest_own.step != longest_.step) {
+      longest_ = timing.longest_own;
+      longest_.discontinuities = now.discontinuities - before_.discontinuities;
+      longest_.controlled = now.control_turns > before_.control_turns;
+    }
+    before_ = now;
+  }
+  void write(pace::Timing& timing) const noexcept { timing.longest_own = longest_; }
+
+ private:
+  pace::OwnWork longest_;
+  Counts before_;
+};
+
 class Run::Loop {
  public:
   Loop(const Setup& setup, std::unique_ptr<Source> source, const RunOptions& options);
@@ -48,6 +70,9 @@ class Run::Loop {
   void take_until(std::int64_t until_ns);
   void follow_clock(pace::Executive& executive, std::int64_t number, std::int64_t ahead_ns) noexcept;
   [[nodiscard]] std::optional<Account> clock_account() const;
+  [[nodiscard]] OwnWorkOfStrides::Counts work_so_far() const noexcept {
+    return {plant_ ? plant_->discontinuities() : 0, control_ ? control_->turns() : 0};
+  }
 
   const Setup& setup_;
   RunOptions options_;
@@ -79,6 +104,7 @@ class Run::Loop {
   std::int64_t first_zero_ns_ = 0;                          // that, by the clock that never jumps
   double next_look_s_ = 0;                                  // over the voltages of the plant
   bool goes_on_ = true;                                     // the source does
+  std::optional<pace::Timing> gave_up_;                     // of a run that came too late to go on
 
  private:
   [[nodiscard]] bool step() noexcept;

@@ -118,6 +118,12 @@ const Table& table(const Bench*) {
           .choice("clock_reach", &Bench::clock_reach, {"global", "local"},
                   "what pulses, and a hardware clock that no daemon is asked about, are synchronised to")
           .choice("begins", &Bench::begins, {"at once", "on the second"}, "when a paced run begins")
+          .quantity(
+              "catches_up_at", &Bench::catches_up_at, "", within(0, 100),
+              "how fast a paced run goes on behind a hold-up, in times real time (above 1), so that what is "
+              "outside can follow; 0: as fast as it goes")
+          .quantity("ends_when_late", &Bench::ends_when_late_s, "s", within(0, 3600),
+                    "a step that begins so much behind its tick ends a paced run; 0: none does")
           .texts("record", &Bench::record,
                  "further signals of the plant and outputs of its control to record")
           .texts("contacts", &Bench::contacts,

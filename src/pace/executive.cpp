@@ -2,10 +2,14 @@
 #include <array>
 #include <cerrno>
 #include <ctime>
+#include <fstream>
+#include <sstream>
 #include <utility>
 
 #include <fmt/format.h>
+#include <sched.h>
 #include <sys/resource.h>
+#include <unistd.h>
 
 #include "zavrek/pace.hpp"
 #include "zavrek/quantity.hpp"
@@ -27,6 +31,19 @@ class SystemClock final : public Clock {
   void sleep_until_ns(std::int64_t until_ns) noexcept override {
     const timespec until{until_ns / 1'000'000'000, until_ns % 1'000'000'000};
     clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, nullptr);
+  }
+  std::int64_t stolen_ns() noexcept override {
+    std::ifstream file("/proc/stat");
+    const std::string wanted = fmt::format("cpu{} ", ::sched_getcpu());
+    for (std::string line; std::getline(file, line);) {
+      if (!line.starts_with(wanted)) continue;
+      std::istringstream words(line.substr(wanted.size()));
+      constexpr int stolen = 7;
+      long long ticks = 0;
+      for (int k = 0; k <= stolen; ++k) words >> ticks;
+      return words ? ticks * (1'000'000'000 / ::sysconf(_SC_CLK_TCK)) : 0;
+    }
+    return 0;
   }
   ThreadUse thread_use() noexcept override {
     rusage use{};
@@ -50,13 +67,18 @@ std::int64_t utc_ns() noexcept {
   return static_cast<std::int64_t>(now.tv_sec) * 1'000'000'000 + now.tv_nsec;
 }
 
-std::int64_t Executive::await(std::int64_t due_ns, Timing& timing) noexcept {
+std::int64_t Executive::await(std::int64_t due_ns, std::int64_t step_ns, Timing& timing) noexcept {
+  std::int64_t until = due_ns;
+  if (late_.rate > 0 && latest_ns_ > 0)
+    until =
+        std::max(until, latest_ns_ + static_cast<std::int64_t>(static_cast<double>(step_ns) / late_.rate));
   std::int64_t now = clock_.now_ns();
-  while (now < due_ns) {
-    if (!spin_only_ && due_ns - now > spin_ns) clock_.sleep_until_ns(due_ns - spin_ns);
+  while (now < until) {
+    if (!spin_only_ && until - now > spin_ns) clock_.sleep_until_ns(until - spin_ns);
     now = clock_.now_ns();
   }
   timing.lateness.add(now - due_ns);
+  latest_ns_ = now;
   return now;
 }
 
@@ -69,7 +91,11 @@ void Executive::note(Timing& timing, const Done& done) noexcept {
     timing.overrun_steps_now = 0;
     return;
   }
-  ++timing.causes[static_cast<std::size_t>(cause_of(timing, done))];
+  const Cause cause = cause_of(timing, done);
+  ++timing.causes[static_cast<std::size_t>(cause)];
+  if (const std::int64_t took = done.ended - done.begun;
+      cause == Cause::own_work && took > timing.longest_own.took_ns)
+    timing.longest_own = {done.step, took, 0, false};
   ++timing.overruns;
   timing.longest_overrun_steps = std::max(timing.longest_overrun_steps, ++timing.overrun_steps_now);
   if (late > timing.worst_overrun_ns) {
@@ -126,6 +152,15 @@ std::string to_string(const Timing& timing) {
                              to_string(static_cast<Cause>(k)));
       }
       text += "\n    why             " + why;
+      if (timing.stolen_ns > 0)
+        text += fmt::format("\n                    the host of this virtual machine took {} of the processor",
+                            show(timing.stolen_ns));
+      if (const OwnWork& own = timing.longest_own; own.step >= 0)
+        text += fmt::format("\n                    the longest by its own work: step {}, {}, with {}{}",
+                            own.step, show(own.took_ns),
+                            own.discontinuities == 1 ? "1 discontinuity"
+                                                     : fmt::format("{} discontinuities", own.discontinuities),
+                            own.controlled ? " and the control's turn" : "");
     }
   }
   for (const std::string& shortcoming : timing.grants.shortcomings) text += "\n  note: " + shortcoming;

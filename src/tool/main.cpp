@@ -426,6 +426,9 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb = app.add_subcommand("fitness", "measure whether this computer can hold a step");
   verb->add_option("--step", words.fitness.step, "the step, such as \"50 us\"");
   verb->add_option("--for", words.fitness.duration, "how long to measure");
+  verb->add_option("--write", words.fitness.write,
+                   "write what is advised as a script of the shell; nothing is changed before you run it");
+  verb->add_flag("--json", words.fitness.json, "as JSON");
   verb->callback([&] { code = tool::fitness(words.fitness); });
 }
 

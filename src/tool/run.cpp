@@ -93,16 +93,4 @@ int plot(const PlotOptions& options) {
   return done;
 }
 
-int fitness(const FitnessOptions& options) {
-  const double step = parse_quantity_as(options.step, "s");
-  if (!(step >= 1e-6)) throw Error("a step of at least 1 us can be measured");
-  const pace::Timing timing =
-      pace::measure_fitness(std::llround(step * 1e9), positive_time("--for", options.duration));
-  fmt::print("{}\n{}\n", to_string(timing),
-             timing.overruns == 0
-                 ? fmt::format("idle steps of {} are held", options.step)
-                 : fmt::format("idle steps of {} are missed {} times", options.step, timing.overruns));
-  return done;
-}
-
 }  // namespace zavrek::tool

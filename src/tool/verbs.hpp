@@ -302,6 +302,8 @@ struct CurveOptions {
 struct FitnessOptions {
   std::string step = "50 us";
   std::string duration = "3 s";
+  std::string write;  // a script of what is advised
+  bool json = false;
 };
 [[nodiscard]] int fitness(const FitnessOptions& options);
 

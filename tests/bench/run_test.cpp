@@ -3,9 +3,11 @@
 
 #include <gtest/gtest.h>
 
+#include <chrono>
 #include <cmath>
 #include <filesystem>
 #include <memory>
+#include <thread>
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -184,6 +186,25 @@ TEST(Run, EndsWhenItIsToldTo) {
   bench::Run run(setup, setup.network, {.free = true, .stop = &stop});
   ASSERT_EQ(run.start(), "");
   EXPECT_LE(run.execute(0).steps, 1);
+}
+
+TEST(Run, EndsWhenItsBenchWantsItAndAStepIsTooLate) {
+  bench::Setup setup = berth();
+  setup.bench.ends_when_late_s = 1e-3;
+  bench::Run run(setup, setup.network, {});
+  auto probe = std::make_unique<Probe>();
+  probe->every_step = true;
+  probe->sampled = [&](const Exchange& exchange) {
+    if (exchange.sample() == 40) std::this_thread::sleep_for(std::chrono::milliseconds(20));
+  };
+  run.add(std::move(probe));
+  run.record(1, 0, {"quay.va"});
+  ASSERT_EQ(run.start(), "");
+  const pace::Timing timing = run.execute(1);
+  EXPECT_GE(timing.gave_up_late_ns, 1'000'000);
+  EXPECT_LT(run.exchange().time_s(), 0.9);
+  const std::string why = run.failure();
+  EXPECT_NE(why.find("late, and the bench ends it beyond 1 ms (ends_when_late)"), std::string::npos) << why;
 }
 
 TEST(Run, NamesThePortWhoseNamesAreUnknown) {

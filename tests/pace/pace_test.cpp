@@ -56,6 +56,63 @@ TEST(Causes, OfStepsThatEndLateAreTold) {
       << text;
 }
 
+TEST(LateSteps, AreCaughtUpAtARate) {
+  // 1 ms is lost in step 100; at 1.25 times real time it is made up in 5 ms: 100 steps of 50 us, 125 steps.
+  for (const double rate : {0.0, 1.25}) {
+    ToldClock clock;
+    Executive executive(clock, true);
+    executive.treat_late_steps({rate, 0});
+    std::vector<std::int64_t> begun;
+    const Timing timing = executive.run(Pace::wall, 50'000, 1000, [&](std::int64_t step) {
+      begun.push_back(clock.now);
+      if (step == 100) clock.now += 1'000'000;
+      return true;
+    });
+    ASSERT_EQ(timing.steps, 1000);
+    if (rate == 0) {
+      EXPECT_LT(begun[120] - begun[101], 1'000) << "as fast as it goes";
+    } else {
+      EXPECT_NEAR(static_cast<double>(begun[150] - begun[110]), 40 * 40'000, 1'000);
+      EXPECT_NEAR(static_cast<double>(timing.overruns), 94, 4);
+    }
+    EXPECT_NEAR(static_cast<double>(begun[999] - begun[0]), 999 * 50'000, 1'000)
+        << "it kept to its ticks again";
+  }
+}
+
+TEST(LateSteps, EndARunThatIsTooLate) {
+  ToldClock clock;
+  Executive executive(clock, true);
+  executive.treat_late_steps({0, 400'000});
+  const Timing timing = executive.run(Pace::wall, 50'000, 1000, [&](std::int64_t step) {
+    if (step == 100) clock.now += 300'000;
+    if (step == 200) clock.now += 600'000;
+    return true;
+  });
+  EXPECT_EQ(timing.steps, 201);
+  EXPECT_EQ(timing.gave_up_step, 201);
+  EXPECT_NEAR(static_cast<double>(timing.gave_up_late_ns), 550'000, 1'000);
+}
+
+TEST(Causes, TheLongestByItsOwnWorkIsNamedWithWhatWasDoneInIt) {
+  ToldClock clock;
+  Timing timing = Executive(clock).run(Pace::wall, 50'000, 1000, [&](std::int64_t step) {
+    clock.now += 10'000;
+    if (step == 300) clock.now += 45'000;
+    if (step == 500) clock.now += 47'000;
+    return true;
+  });
+  EXPECT_EQ(timing.longest_own.step, 500);
+  EXPECT_NEAR(static_cast<double>(timing.longest_own.took_ns), 57'000, 100);
+  timing.longest_own.discontinuities = 3;
+  timing.longest_own.controlled = true;
+  timing.stolen_ns = 20'000'000;
+  const std::string text = to_string(timing);
+  EXPECT_NE(text.find("step 500, 57 us, with 3 discontinuities and the control's turn"), std::string::npos)
+      << text;
+  EXPECT_NE(text.find("took 20 ms of the processor"), std::string::npos) << text;
+}
+
 TEST(Pace, IsTurnedByPartsOfANanosecond) {
   ToldClock clock;
   Executive executive(clock);

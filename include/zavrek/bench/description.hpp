@@ -82,6 +82,8 @@ struct Bench {
   std::string clock_pulse;             ///< point that rises at the full second
   std::string clock_reach = "global";  ///< or "local": of a clock that no daemon is asked about
   std::string begins = "at once";      ///< or "on the second"
+  double catches_up_at = 0;   ///< times real time, of a paced run behind a hold-up; 0: as fast as it goes
+  double ends_when_late_s = 0;  ///< a step that begins so late ends a paced run; 0: none does
   double listen_s = 0.6;      ///< ahead of the first frame, whether somebody else speaks as the bench will
   int points_per_cycle = 80;  ///< of the records; the streams have 80
   std::vector<PortSettings> ports;
