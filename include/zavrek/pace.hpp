@@ -70,8 +70,9 @@ struct RealtimeGrants {
 /// Never fails; says what it did not get.
 [[nodiscard]] RealtimeGrants acquire_realtime(int cpu = -1);
 /// For a thread that sleeps until it is called beside a run: above the run's priority, on any processor but
-/// the one that the run takes. Never fails; says what it did not get.
-[[nodiscard]] RealtimeGrants acquire_realtime_beside();
+/// the one that the run takes. One that `carries` for others comes before these. Never fails; says what it did
+/// not get.
+[[nodiscard]] RealtimeGrants acquire_realtime_beside(bool carries = false);
 /// Back to ordinary scheduling, unlocked memory and the processors it had.
 void leave_realtime();
 

@@ -3,6 +3,8 @@
 #include <chrono>
 #include <thread>
 
+#include "bench/link_beside.hpp"
+
 namespace zavrek::bench {
 namespace {
 
@@ -11,10 +13,28 @@ constexpr std::uint16_t nobodys = 0xFFFF;
 
 }  // namespace
 
+Frames::Frames(std::string interface, wire::Medium medium)
+    : interface_(std::move(interface)), medium_(medium) {}
+Frames::~Frames() = default;
+
+wire::Link& Frames::link() noexcept { return *link_; }
+std::string Frames::description() const { return link_ ? link_->description() : std::string(); }
+
+void Frames::send_beside() {
+  if (link_) link_->begin();
+}
+void Frames::end() noexcept {
+  if (link_) link_->end();
+}
+std::vector<Account> Frames::accounts() const {
+  if (!link_ || !link_->was_beside()) return {};
+  return {link_->account()};
+}
+
 void Frames::join() {
   if (link_) return;
   if (wanted_.appids.empty()) wanted_.appids.push_back(nobodys);
-  link_ = wire::open_link(interface_, medium_, wanted_);
+  link_ = std::make_unique<internal::LinkBeside>(wire::open_link(interface_, medium_, wanted_));
 }
 
 void Frames::join(FrameListener& listener, std::uint16_t ethertype, std::uint16_t appid) {

@@ -13,6 +13,7 @@
 #include "bench/measured.hpp"
 #include "bench/names.hpp"
 #include "bench/time_source.hpp"
+#include "zavrek/pace/machine.hpp"
 #include "zavrek/quantity.hpp"
 
 namespace zavrek::bench {
@@ -342,6 +343,7 @@ std::string Run::Loop::start() {
   for (const auto& port : ports_) {
     if (std::string why = port->open(how); !why.empty()) return why;
   }
+  if (how.paced && sends_beside()) frames_.send_beside();
   if (how.paced) exchange_.watch_time();
   const bool pulses = how.paced && exchange_.time_source().follows_pulses();
   const std::int64_t until =
@@ -366,6 +368,13 @@ std::string Run::Loop::start() {
     if (mute != ports_.end() && (over || (*mute)->ended())) return (*mute)->failure();
     if (!pulses) frames_.wait(poll_ms);  // pulses are seen as they come
   }
+}
+
+/// Whether frames are sent by a thread of their own.
+bool Run::Loop::sends_beside() const {
+  constexpr double longest_step_s = 25e-6;
+  if (setup_.bench.frames_by != "automatic") return setup_.bench.frames_by == "thread";
+  return exchange_.step_s() <= longest_step_s && pace::processors_allowed().size() > 1;
 }
 
 /// When the first run may begin, so that the plant's beginning falls on a sample of every stream, or on a

@@ -65,6 +65,7 @@ class Run::Loop {
   pace::Timing execute(double duration_s, const std::function<bool()>& until, bool by_the_clock);
   [[nodiscard]] std::string failure();
   [[nodiscard]] bool anybody_outside() const;
+  [[nodiscard]] bool sends_beside() const;
   [[nodiscard]] std::int64_t begin_on_the_clock();
   void begin_pace(std::int64_t zero_ns) noexcept;
   void take_until(std::int64_t until_ns);

@@ -70,6 +70,7 @@ bool Run::forget() {
 void Run::end() {
   if (loop_->control_) loop_->control_->end();
   for (const auto& port : loop_->ports_) port->end();
+  loop_->frames_.end();
 }
 
 std::string Run::failure() { return loop_->failure(); }
@@ -86,6 +87,7 @@ std::vector<Account> Run::accounts() const {
   for (const auto& port : loop_->ports_) {
     for (Account& account : port->accounts()) all.push_back(std::move(account));
   }
+  for (Account& account : loop_->frames_.accounts()) all.push_back(std::move(account));
   if (auto clock = loop_->clock_account()) all.push_back(*std::move(clock));
   return all;
 }

@@ -118,6 +118,10 @@ const Table& table(const Bench*) {
           .choice("clock_reach", &Bench::clock_reach, {"global", "local"},
                   "what pulses, and a hardware clock that no daemon is asked about, are synchronised to")
           .choice("begins", &Bench::begins, {"at once", "on the second"}, "when a paced run begins")
+          .choice("frames_by", &Bench::frames_by, {"automatic", "plant", "thread"},
+                  "who sends frames: the plant's thread, between steps, or a thread of their own, which "
+                  "looks every 10 us; automatic takes that for paced steps of 25 us and less where there "
+                  "is a second processor")
           .quantity(
               "catches_up_at", &Bench::catches_up_at, "", within(0, 100),
               "how fast a paced run goes on behind a hold-up, in times real time (above 1), so that what is "

@@ -16,6 +16,7 @@ constexpr int priority_running = 80;
 /// Of what sleeps until it is called, and is done in microseconds: a thread that spins must not keep it
 /// waiting.
 constexpr int priority_called = 81;
+constexpr int priority_carrying = 82;
 thread_local cpu_set_t processors_before;
 thread_local bool processors_known = false;
 
@@ -95,11 +96,11 @@ RealtimeGrants acquire_realtime(int cpu) {
   return grants;
 }
 
-RealtimeGrants acquire_realtime_beside() {
+RealtimeGrants acquire_realtime_beside(bool carries) {
   RealtimeGrants grants;
   lock_memory(grants);
   leave_last_processor();
-  take_priority(grants, priority_called);
+  take_priority(grants, carries ? priority_carrying : priority_called);
   return grants;
 }
 

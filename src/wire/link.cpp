@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <atomic>
 #include <cerrno>
 #include <cstring>
 
@@ -10,6 +11,7 @@
 #include <net/if.h>
 #include <netinet/in.h>
 #include <poll.h>
+#include <sys/mman.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
@@ -86,7 +88,7 @@ class SocketLink : public Link {
   }
   std::size_t receive(std::span<std::uint8_t> out) noexcept override {
     // Frames of no interest are passed over, a bounded number at a call.
-    for (int tries = 0; tries < 32; ++tries) {
+    for (int tries = 0; tries < most_passed_over; ++tries) {
       const ssize_t got = ::recv(socket_, out.data(), out.size(), MSG_DONTWAIT | MSG_TRUNC);
       if (got < 0 && errno == EINTR) continue;
       if (got <= 0) return 0;
@@ -106,10 +108,10 @@ class SocketLink : public Link {
   const std::string& description() const noexcept override { return description_; }
 
  protected:
+  static constexpr int most_passed_over = 32;
   [[nodiscard]] virtual const sockaddr* to() const noexcept { return nullptr; }
   [[nodiscard]] virtual socklen_t to_size() const noexcept { return 0; }
 
- private:
   [[nodiscard]] bool wanted(Bytes frame) const noexcept {
     const auto kind = kind_of(frame);
     if (!kind) return false;
@@ -121,6 +123,7 @@ class SocketLink : public Link {
     return appids.empty() || std::find(appids.begin(), appids.end(), kind->appid) != appids.end();
   }
 
+ private:
   int socket_;
   unsigned header_;
   std::string description_;
@@ -138,6 +141,54 @@ class DatagramLink final : public SocketLink {
 
  private:
   sockaddr_in group_;
+};
+
+/// Of a raw packet socket: what comes stands in memory that the kernel fills and this process reads, frame by
+/// frame, without a call to the system (packet(7), PACKET_RX_RING).
+class RingLink final : public SocketLink {
+ public:
+  static constexpr unsigned frame_bytes = 2048, frames = 2048, block_bytes = 1 << 16;
+
+  /// Null where the kernel gives no ring.
+  static std::unique_ptr<RingLink> open(int socket, const std::string& description,
+                                        const FrameFilter& filter) {
+    const int of_headers = TPACKET_V2;
+    const tpacket_req wanted{block_bytes, frames * frame_bytes / block_bytes, frame_bytes, frames};
+    if (setsockopt(socket, SOL_PACKET, PACKET_VERSION, &of_headers, sizeof of_headers) < 0 ||
+        setsockopt(socket, SOL_PACKET, PACKET_RX_RING, &wanted, sizeof wanted) < 0)
+      return nullptr;
+    void* ring = mmap(nullptr, ring_bytes, PROT_READ | PROT_WRITE, MAP_SHARED, socket, 0);
+    if (ring == MAP_FAILED) {
+      const tpacket_req none{};
+      (void)setsockopt(socket, SOL_PACKET, PACKET_RX_RING, &none, sizeof none);
+      return nullptr;
+    }
+    return std::unique_ptr<RingLink>(
+        new RingLink(socket, description, filter, static_cast<std::uint8_t*>(ring)));
+  }
+  ~RingLink() override { munmap(ring_, ring_bytes); }
+
+  std::size_t receive(std::span<std::uint8_t> out) noexcept override {
+    for (int tries = 0; tries < most_passed_over; ++tries) {
+      auto* const at = ring_ + static_cast<std::size_t>(next_) * frame_bytes;
+      auto* const header = reinterpret_cast<tpacket2_hdr*>(at);
+      std::atomic_ref<__u32> status(header->tp_status);
+      if ((status.load(std::memory_order_acquire) & TP_STATUS_USER) == 0) return 0;
+      const std::size_t length = std::min<std::size_t>(header->tp_snaplen, out.size());
+      std::memcpy(out.data(), at + header->tp_mac, length);
+      status.store(TP_STATUS_KERNEL, std::memory_order_release);
+      next_ = (next_ + 1) % frames;
+      if (wanted(Bytes(out).first(length))) return length;
+    }
+    return 0;
+  }
+
+ private:
+  static constexpr std::size_t ring_bytes = std::size_t{frames} * frame_bytes;
+  RingLink(int socket, const std::string& description, const FrameFilter& filter, std::uint8_t* ring)
+      : SocketLink(socket, description, filter, 0), ring_(ring) {}
+  std::uint8_t* ring_;
+  unsigned next_ = 0;
 };
 
 std::unique_ptr<Link> open_raw(const std::string& interface, const FrameFilter& filter,
@@ -168,7 +219,9 @@ std::unique_ptr<Link> open_raw(const std::string& interface, const FrameFilter& 
   promiscuous.mr_ifindex = static_cast<int>(index);
   promiscuous.mr_type = PACKET_MR_ALLMULTI;
   (void)setsockopt(socket, SOL_PACKET, PACKET_ADD_MEMBERSHIP, &promiscuous, sizeof promiscuous);
-  return std::make_unique<SocketLink>(socket, fmt::format("raw frames on {}", interface), filter, 0);
+  const std::string description = fmt::format("raw frames on {}", interface);
+  if (std::unique_ptr<Link> link = RingLink::open(socket, description, filter)) return link;
+  return std::make_unique<SocketLink>(socket, description, filter, 0);
 }
 
 std::unique_ptr<Link> open_datagram(const FrameFilter& filter, const std::string& why) {

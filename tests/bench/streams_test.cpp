@@ -1,6 +1,7 @@
 // Sampled values and messages of every form, sent and read back by one bench, and what its settings spoil.
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <atomic>
 #include <chrono>
 #include <cmath>
@@ -198,6 +199,34 @@ class Beside {
   std::atomic<bool> going_ = true;
   std::thread thread_{[this] { work(); }};
 };
+
+TEST(Streams, AreSentByAThreadOfTheirOwnWhereTheBenchSaysSo) {
+  for (const char* by : {"thread", "plant", "automatic"}) {  // automatic: a step of 50 us leaves the time
+    bench::Setup setup = quay();
+    setup.bench.frames_by = by;
+    setup.bench.ports = {stream_out()};
+    bench::Run run(setup, setup.network, {});
+    run.record(0.1, 0, {});
+    ASSERT_EQ(run.start(), "");
+    (void)run.execute(0.1);
+    EXPECT_EQ(run.failure(), "");
+    run.end();
+    const std::vector<Account> accounts = run.accounts();
+    const auto of = [&](const char* port) {
+      return std::find_if(accounts.begin(), accounts.end(),
+                          [&](const Account& one) { return one.port == port; });
+    };
+    ASSERT_NE(of("stream.M1"), accounts.end());
+    EXPECT_EQ(of("stream.M1")->sent, 401);
+    if (std::string(by) != "thread") {
+      EXPECT_EQ(of("frames"), accounts.end()) << by;
+      continue;
+    }
+    ASSERT_NE(of("frames"), accounts.end());
+    EXPECT_EQ(of("frames")->sent, 401);
+    EXPECT_EQ(of("frames")->delay.count(), 401);
+  }
+}
 
 /// A hole in samples is told; a longer one than the field allows ends the run, where they must come.
 TEST(StreamsIn, EndTheRunWhereTheyStayAway) {

@@ -79,13 +79,14 @@ struct Bench {
   std::string clock_daemon;  ///< socket of the PTP daemon that says how well it is synchronised
   int clock_domain = 0;
   double clock_within_s = 10e-6;
-  std::string clock_pulse;             ///< point that rises at the full second
-  std::string clock_reach = "global";  ///< or "local": of a clock that no daemon is asked about
-  std::string begins = "at once";      ///< or "on the second"
-  double catches_up_at = 0;   ///< times real time, of a paced run behind a hold-up; 0: as fast as it goes
+  std::string clock_pulse;              ///< point that rises at the full second
+  std::string clock_reach = "global";   ///< or "local": of a clock that no daemon is asked about
+  std::string begins = "at once";       ///< or "on the second"
+  std::string frames_by = "automatic";  ///< "plant" or "thread": who sends frames
+  double catches_up_at = 0;     ///< times real time, of a paced run behind a hold-up; 0: as fast as it goes
   double ends_when_late_s = 0;  ///< a step that begins so late ends a paced run; 0: none does
-  double listen_s = 0.6;      ///< ahead of the first frame, whether somebody else speaks as the bench will
-  int points_per_cycle = 80;  ///< of the records; the streams have 80
+  double listen_s = 0.6;        ///< ahead of the first frame, whether somebody else speaks as the bench will
+  int points_per_cycle = 80;    ///< of the records; the streams have 80
   std::vector<PortSettings> ports;
   std::vector<Device> devices;
   std::string control = "plant";  ///< "plant": blocks in the plant's process; "process": in one of their own,

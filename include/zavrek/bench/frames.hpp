@@ -8,6 +8,10 @@
 #include "zavrek/wire.hpp"
 
 namespace zavrek::bench {
+namespace internal {
+class LinkBeside;
+}
+struct Account;
 
 /// Who reads frames from the interface of a bench.
 class FrameListener {
@@ -20,7 +24,10 @@ class FrameListener {
 /// them asks.
 class Frames {
  public:
-  Frames(std::string interface, wire::Medium medium) : interface_(std::move(interface)), medium_(medium) {}
+  Frames(std::string interface, wire::Medium medium);
+  ~Frames();
+  Frames(const Frames&) = delete;
+  Frames& operator=(const Frames&) = delete;
   /// Opens the interface for one that sends. Throws Error when it cannot be opened.
   void join();
   /// For one that listens, to frames of an ethertype under this application identifier.
@@ -29,8 +36,13 @@ class Frames {
   [[nodiscard]] const std::string& interface() const noexcept { return interface_; }
   [[nodiscard]] wire::Medium medium() const noexcept { return medium_; }
   /// "raw frames on lo"; empty while nobody joined.
-  [[nodiscard]] std::string description() const { return link_ ? link_->description() : std::string(); }
-  [[nodiscard]] wire::Link& link() noexcept { return *link_; }
+  [[nodiscard]] std::string description() const;
+  [[nodiscard]] wire::Link& link() noexcept;
+  /// From now on a thread of their own sends what is given to the link; until `end`.
+  void send_beside();
+  void end() noexcept;
+  /// Of that thread; none where there was none.
+  [[nodiscard]] std::vector<Account> accounts() const;
   /// Hands what has come to all listeners, a bounded number of frames; whether it stopped at that bound.
   bool take(std::int64_t now_ns) noexcept;
   /// Until something came, at most so long.
@@ -40,7 +52,7 @@ class Frames {
  private:
   std::string interface_;
   wire::Medium medium_;
-  std::unique_ptr<wire::Link> link_;
+  std::unique_ptr<internal::LinkBeside> link_;
   std::vector<FrameListener*> listeners_;
   wire::FrameFilter wanted_{wire::ethertype_goose, {}};
   wire::FrameBuffer frame_{};
