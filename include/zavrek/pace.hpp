@@ -70,8 +70,8 @@ struct RealtimeGrants {
 /// Never fails; says what it did not get.
 [[nodiscard]] RealtimeGrants acquire_realtime(int cpu = -1);
 /// For a thread that sleeps until it is called beside a run: above the run's priority, on any processor but
-/// the one that the run takes. One that `carries` for others comes before these. Never fails; says what it did
-/// not get.
+/// the one that the run takes. One that `carries` for others comes before these. Never fails; says what it
+/// did not get.
 [[nodiscard]] RealtimeGrants acquire_realtime_beside(bool carries = false);
 /// Back to ordinary scheduling, unlocked memory and the processors it had.
 void leave_realtime();
@@ -116,6 +116,9 @@ struct Timing {
 };
 /// Several lines for a terminal.
 [[nodiscard]] std::string to_string(const Timing& timing);
+/// "10 catching up, 3 the machine was away; the host ... took 20 ms": why steps were late; empty when none
+/// was.
+[[nodiscard]] std::string why_late(const Timing& timing);
 
 /// How far a run kept to real time: what a verdict needs to be trusted by it.
 struct Punctuality {

@@ -121,6 +121,18 @@ const char* to_string(Cause cause) {
   return words[static_cast<std::size_t>(cause)];
 }
 
+std::string why_late(const Timing& timing) {
+  std::string why;
+  for (std::size_t k = 0; k < timing.causes.size(); ++k) {
+    if (timing.causes[k] > 0)
+      why +=
+          fmt::format("{}{} {}", why.empty() ? "" : ", ", timing.causes[k], to_string(static_cast<Cause>(k)));
+  }
+  if (!why.empty() && timing.stolen_ns > 0)
+    why += fmt::format("; the host of this virtual machine took {} of the processor", show(timing.stolen_ns));
+  return why;
+}
+
 std::string to_string(const Timing& timing) {
   const double simulated = static_cast<double>(timing.steps * timing.step_ns) * 1e-9;
   const double elapsed = static_cast<double>(timing.elapsed_ns) * 1e-9;
@@ -145,16 +157,7 @@ std::string to_string(const Timing& timing) {
           timing.worst_overrun_step,
           print_rounded(static_cast<double>(timing.worst_overrun_step * timing.step_ns) * 1e-9, "s"),
           show(timing.worst_overrun_ns));
-      std::string why;
-      for (std::size_t k = 0; k < timing.causes.size(); ++k) {
-        if (timing.causes[k] > 0)
-          why += fmt::format("{}{} {}", why.empty() ? "" : ", ", timing.causes[k],
-                             to_string(static_cast<Cause>(k)));
-      }
-      text += "\n    why             " + why;
-      if (timing.stolen_ns > 0)
-        text += fmt::format("\n                    the host of this virtual machine took {} of the processor",
-                            show(timing.stolen_ns));
+      text += "\n    why             " + why_late(timing);
       if (const OwnWork& own = timing.longest_own; own.step >= 0)
         text += fmt::format("\n                    the longest by its own work: step {}, {}, with {}{}",
                             own.step, show(own.took_ns),

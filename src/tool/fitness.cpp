@@ -6,10 +6,10 @@
 #include <nlohmann/json.hpp>
 
 #include "tool/verbs.hpp"
+#include "zavrek/pace.hpp"
 #include "zavrek/pace/machine.hpp"
 #include "zavrek/quantity.hpp"
 #include "zavrek/record.hpp"
-#include "zavrek/zavrek.hpp"
 
 namespace zavrek::tool {
 namespace {

@@ -294,7 +294,7 @@ void add_losses(const std::vector<bench::Account>& accounts, TrialResult& result
 
 void add_lateness(TrialResult& result) {
   const pace::Punctuality kept = pace::punctuality(result.timing);
-  if (kept.late_steps > 0) result.remarks.push_back(to_string(kept));
+  if (kept.late_steps > 0) result.remarks.push_back(to_string(kept) + ": " + why_late(result.timing));
 }
 
 /// That a relay in a process of its own did not trip says nothing where it received nothing.
