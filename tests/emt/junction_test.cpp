@@ -143,8 +143,8 @@ TEST(Junction, KeepsItsDigitsWhereHardlyAnythingEarthsIt) {
   const ExactVector exact = mesh.matrix().fullPivLu().solve(sum);
   const auto of = [&](int node) { return found[static_cast<std::size_t>(node)]; };
   EXPECT_NEAR(of(p) - of(n), static_cast<double>(exact(p) - exact(n)), 1e-9);
-  // What flows through the upper valves is what the load takes: 12 A in a drop of 12 uV, to the rounding of the
-  // voltages.
+  // What flows through the upper valves is what the load takes: 12 A in a drop of 12 uV, to the rounding of
+  // the voltages.
   EXPECT_NEAR(of(p) - of(upper), static_cast<double>(exact(p) - exact(upper)), 2e-13 * std::abs(of(p)));
   EXPECT_GT(of(p) - of(upper), 12e-6);
   // Currents of 2.88 MA are rounded by a nanoampere, which finds 100 megohm.

@@ -145,11 +145,9 @@ class Divided {
     int node, column;
     double number;
   };
-  /// How nodes are shared out while it is made.
-  struct Plan;
+  /// How it is shared out (divide.cpp).
+  class Plan;
 
-  void plan_areas(const Whole& whole, Plan& plan);
-  void join(const Whole& whole, Plan& plan);
   static bool goes_on(Area& area, const Whole& whole, int row);
   static void add_empty_row(Area& area);
   static void take_drive(Area& area, const double* drive) noexcept;
