@@ -218,6 +218,9 @@ class Plant final : public ControlledPlant {
   /// Sets a knob, from now on; the value is kept within the knob's bounds. The signal of the same name shows
   /// it.
   void turn(KnobId knob, double value) noexcept override;
+  /// The next step begins as behind a discontinuity, though nothing changed: with half steps of backward
+  /// Euler.
+  void start_anew() noexcept;
 
   /// Keeps the plant as it stands, its leaps and all that waits (commands, gate edges) included; `into` may
   /// have kept another instant, and then nothing is allocated where it has room. Between two steps; the steps

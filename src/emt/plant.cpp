@@ -61,6 +61,10 @@ long long Plant::matrices_made_in_run() const noexcept {
     met += shard.condensed ? shard.condensed->made_since() : 0;
   return met;
 }
+void Plant::start_anew() noexcept {
+  replay_since_leap();
+  core_->start_anew();
+}
 void Plant::look_over() noexcept {
   if (!leap_ || !leap_->landed()) core_->look_over();
 }

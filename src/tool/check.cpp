@@ -1,5 +1,7 @@
 #include <algorithm>
+#include <chrono>
 #include <cmath>
+#include <vector>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -32,6 +34,40 @@ OnBench on_bench_of(const trial::Case& all) {
   return found;
 }
 
+/// What a step of the plant alone takes on this computer, and one that begins with a discontinuity (it starts
+/// anew, as when something is switched at once); medians, from the start of the plant, where its valves rest.
+struct StepTimes {
+  double plain_s = 0, discontinuous_s = 0;
+  /// As many discontinuities as one step may hold.
+  [[nodiscard]] double bound_s(int events) const {
+    return plain_s + events * std::max(0.0, discontinuous_s - plain_s);
+  }
+};
+StepTimes measure(const emt::Plant& of) {
+  constexpr int rounds = 400, apart = 4;
+  constexpr double longest_s = 0.2;
+  emt::Plant plant = of.clone();
+  std::vector<double> plain, discontinuous;
+  const auto begun = std::chrono::steady_clock::now();
+  const auto seconds_since = [](std::chrono::steady_clock::time_point then) {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - then).count();
+  };
+  for (int k = 0; k < rounds && (k < apart || seconds_since(begun) < longest_s); ++k) {
+    const bool anew = k % apart == 0;
+    if (anew) plant.start_anew();
+    const auto now = std::chrono::steady_clock::now();
+    if (plant.step() != emt::Status::running) break;
+    (anew ? discontinuous : plain).push_back(seconds_since(now));
+  }
+  const auto median = [](std::vector<double>& times) {
+    if (times.empty()) return 0.0;
+    const auto middle = times.begin() + static_cast<std::ptrdiff_t>(times.size() / 2);
+    std::nth_element(times.begin(), middle, times.end());
+    return *middle;
+  };
+  return {median(plain), median(discontinuous)};
+}
+
 void print(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes,
            const OnBench& on_bench, const CheckOptions& options) {
   const emt::Summary& s = plant.summary();
@@ -55,6 +91,11 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
   text += row("bound on step work",
               fmt::format("{} numbers read by a solve; {} nodes in switched blocks; {} events in one step",
                           s.factor_entries, s.switch_nodes, s.events_per_step));
+  const StepTimes times = measure(plant);
+  text += row("a step here",
+              fmt::format("{}, {} with a discontinuity (medians, of the plant alone); {} with {}",
+                          print_rounded(times.plain_s, "s", 3), print_rounded(times.discontinuous_s, "s", 3),
+                          print_rounded(times.bound_s(s.events_per_step), "s", 3), s.events_per_step));
   text +=
       row("signals, knobs", fmt::format("{}, {}", plant.signal_names().size(), plant.knob_names().size()));
   text += row("streams, devices",
@@ -80,6 +121,7 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
 nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes,
                        const OnBench& on_bench) {
   const emt::Summary& s = plant.summary();
+  const StepTimes times = measure(plant);
   nlohmann::json out{{"title", all.network.title},
                      {"step_s", plant.step_s()},
                      {"buses", s.buses},
@@ -98,6 +140,9 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const st
                      {"switch_nodes", s.switch_nodes},
                      {"factor_entries", s.factor_entries},
                      {"events_per_step", s.events_per_step},
+                     {"measured_step_s", times.plain_s},
+                     {"measured_discontinuous_step_s", times.discontinuous_s},
+                     {"measured_bound_s", times.bound_s(s.events_per_step)},
                      {"signals", plant.signal_names()},
                      {"knobs", plant.knob_names()},
                      {"control_knobs", trial::control_knobs(all, plant)},

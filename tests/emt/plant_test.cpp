@@ -502,5 +502,22 @@ TEST(Rule, EulerThroughoutIsFirstOrderAndTrapezoidalSecond) {
   EXPECT_NEAR(std::log2(error_of("trapezoidal", 100e-6) / error_of("trapezoidal", 50e-6)), 2, 0.2);
 }
 
+TEST(Plant, MayStartAnewWithoutChangingItsWay) {
+  Plant calm = compile(feeder()), disturbed = compile(feeder());
+  const SignalId current = calm.signal("Q1.ia");
+  double largest = 0, apart = 0;
+  for (int k = 0; k < 2000; ++k) {
+    if (k % 100 == 50) disturbed.start_anew();
+    ASSERT_EQ(calm.step(), Status::running);
+    ASSERT_EQ(disturbed.step(), Status::running);
+    largest = std::max(largest, std::abs(calm.value(current)));
+    apart = std::max(apart, std::abs(calm.value(current) - disturbed.value(current)));
+  }
+  EXPECT_EQ(calm.discontinuities(), 0);
+  EXPECT_EQ(disturbed.discontinuities(), 20);
+  EXPECT_GT(apart, 0) << "it takes half steps";
+  EXPECT_LT(apart, 1e-3 * largest);
+}
+
 }  // namespace
 }  // namespace zavrek::emt

@@ -9,8 +9,11 @@ from harness import *
 import comtrade_reader
 
 # check
-has(run("check", demo / "veskar"), "Veskar quay, 11 kV shore supply", "36 unknown, 3 imposed by sources", "travel time of the shortest line")
-expect(as_json(run("check", demo / "veskar", "--json"))["partitions"] == 2, "partitions in JSON")
+has(run("check", demo / "veskar"), "Veskar quay, 11 kV shore supply", "36 unknown, 3 imposed by sources", "travel time of the shortest line",
+    "a step here", "with a discontinuity")
+checked = as_json(run("check", demo / "veskar", "--json"))
+expect(checked["partitions"] == 2, "partitions in JSON")
+expect(0 < checked["measured_step_s"] < checked["measured_discontinuous_step_s"] < checked["measured_bound_s"], "times of a step")
 has(run("check", demo / "veskar", "--signals"), "cable1.ia_far A", "quay.va V", "Q1.closed")
 has(run("check", scratch / "nowhere", code=2), "is no folder; a case is a folder with network.toml in it")
 

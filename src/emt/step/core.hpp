@@ -89,6 +89,10 @@ class Core {
   void watch(std::span<const SignalId> which);
 
   // --- what is done to it ---------------------------------------------------------------------
+  void start_anew() noexcept {
+    forget_event();
+    restart.pending = true;
+  }
   bool request(int operable, bool close, double at_s) noexcept;
   bool set_resistance(int operable, double ohm) noexcept;
   [[nodiscard]] bool has_resistance(int operable) const noexcept;
