@@ -7,7 +7,6 @@
 #include <chrono>
 #include <cstdio>
 #include <filesystem>
-#include <fstream>
 #include <numeric>
 #include <set>
 #include <string>
@@ -15,51 +14,13 @@
 
 #include "zavrek/bench/run.hpp"
 #include "zavrek/casefile.hpp"
+#include "zavrek/pace/machine.hpp"
 
 namespace {
 
 using namespace zavrek;
 constexpr double warm_s = 1, measured_s = 1;
 constexpr int passes = 5;
-
-/// Of all processors since the start: what was stolen, and all.
-struct Ticks {
-  double stolen = 0, all = 0;
-};
-Ticks ticks() {
-  std::ifstream file("/proc/stat");
-  std::string word;
-  file >> word;
-  Ticks sum;
-  constexpr int fields = 8, stolen = 7;
-  for (int k = 0; k < fields; ++k) {
-    double count = 0;
-    file >> count;
-    sum.all += count;
-    if (k == stolen) sum.stolen = count;
-  }
-  return sum;
-}
-
-/// A loop that asks the clock: how often a second it was held up for more than 2 us, for how long at most.
-struct HeldUp {
-  int times = 0;
-  double longest_us = 0;
-};
-HeldUp spin() {
-  using Clock = std::chrono::steady_clock;
-  HeldUp held;
-  const auto begin = Clock::now();
-  auto before = begin;
-  while (before - begin < std::chrono::seconds(1)) {
-    const auto now = Clock::now();
-    const double us = std::chrono::duration<double, std::micro>(now - before).count();
-    if (us > 2) ++held.times;
-    held.longest_us = std::max(held.longest_us, us);
-    before = now;
-  }
-  return held;
-}
 
 /// What each step of a run took, in us; empty when it does not start.
 std::vector<float> times_of(const trial::Case& all, const std::string& name) {
@@ -92,7 +53,9 @@ float quantile(std::vector<float>& times, double share) {
 void measure(const std::filesystem::path& folder) {
   const trial::Case all = casefile::read_case(folder);
   const std::string name = folder.filename();
-  const Ticks before = ticks();
+  const int processor = pace::processors_allowed().back();
+  const auto begun = std::chrono::steady_clock::now();
+  const std::int64_t stolen = pace::system_clock().stolen_ns();
   std::vector<float> own = times_of(all, name);
   if (own.empty()) return;
   float ran_999 = 1e9F;
@@ -102,15 +65,16 @@ void measure(const std::filesystem::path& folder) {
                    [](float a, float b) { return std::min(a, b); });
     ran_999 = std::min(ran_999, quantile(times, 0.999));
   }
-  const Ticks after = ticks();
-  const HeldUp held = spin();
+  const double stolen_s = 1e-9 * static_cast<double>(pace::system_clock().stolen_ns() - stolen);
+  const double took_s = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count();
+  const pace::HeldUp held = pace::measure_processor(processor, 1);
   const double step_us = 1e6 * measured_s / static_cast<double>(own.size());
   const double sum_us = std::accumulate(own.begin(), own.end(), 0.0);
   const float median = quantile(own, 0.5), most_of_999 = quantile(own, 0.999), worst = own.back();
-  std::printf("%-13s %5.1f us %8.2f %7.2f %7.2f %9.2f %9.2f %7.1f %10.2f %8d %9.0f %7.1f %%\n", name.c_str(),
-              step_us, median, most_of_999, worst, most_of_999 / step_us, worst / step_us,
-              1e6 * measured_s / sum_us, ran_999, held.times, held.longest_us,
-              100 * (after.stolen - before.stolen) / std::max(1.0, after.all - before.all));
+  std::printf("%-13s %5.1f us %8.2f %7.2f %7.2f %9.2f %9.2f %7.1f %10.2f %8.0f %9.0f %7.1f %%\n",
+              name.c_str(), step_us, median, most_of_999, worst, most_of_999 / step_us, worst / step_us,
+              1e6 * measured_s / sum_us, ran_999, held.per_second(),
+              1e-3 * static_cast<double>(held.longest_ns()), 100 * stolen_s / took_s);
 }
 
 }  // namespace

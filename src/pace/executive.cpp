@@ -2,8 +2,6 @@
 #include <array>
 #include <cerrno>
 #include <ctime>
-#include <fstream>
-#include <sstream>
 #include <utility>
 
 #include <fmt/format.h>
@@ -11,6 +9,7 @@
 #include <sys/resource.h>
 #include <unistd.h>
 
+#include "pace/processor_ticks.hpp"
 #include "zavrek/pace.hpp"
 #include "zavrek/quantity.hpp"
 
@@ -33,17 +32,9 @@ class SystemClock final : public Clock {
     clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, nullptr);
   }
   std::int64_t stolen_ns() noexcept override {
-    std::ifstream file("/proc/stat");
-    const std::string wanted = fmt::format("cpu{} ", ::sched_getcpu());
-    for (std::string line; std::getline(file, line);) {
-      if (!line.starts_with(wanted)) continue;
-      std::istringstream words(line.substr(wanted.size()));
-      constexpr int stolen = 7;
-      long long ticks = 0;
-      for (int k = 0; k <= stolen; ++k) words >> ticks;
-      return words ? ticks * (1'000'000'000 / ::sysconf(_SC_CLK_TCK)) : 0;
-    }
-    return 0;
+    const auto ticks = internal::read_processor_ticks("/proc/stat");
+    const auto own = ticks.find(::sched_getcpu());
+    return own == ticks.end() ? 0 : own->second.stolen * (1'000'000'000 / ::sysconf(_SC_CLK_TCK));
   }
   ThreadUse thread_use() noexcept override {
     rusage use{};

@@ -12,6 +12,7 @@
 #include <fmt/ranges.h>
 #include <sched.h>
 
+#include "pace/processor_ticks.hpp"
 #include "zavrek/pace.hpp"
 #include "zavrek/quantity.hpp"
 
@@ -51,24 +52,6 @@ std::vector<int> list_of(const std::string& text) {
 
 bool has(const std::vector<int>& all, int one) { return std::find(all.begin(), all.end(), one) != all.end(); }
 
-/// Per processor: the share of its time that was stolen.
-std::map<int, double> stolen_shares(const fs::path& stat) {
-  std::map<int, double> shares;
-  std::ifstream file(stat);
-  for (std::string line; std::getline(file, line);) {
-    if (!line.starts_with("cpu") || line.size() < 4 || line[3] == ' ') continue;
-    std::istringstream words(line.substr(3));
-    int number = 0;
-    constexpr std::size_t stolen = 7;
-    std::array<double, stolen + 1> ticks{};
-    words >> number;
-    for (double& one : ticks) words >> one;
-    const double sum = std::accumulate(ticks.begin(), ticks.end(), 0.0);
-    if (words && sum > 0) shares[number] = ticks[stolen] / sum;
-  }
-  return shares;
-}
-
 /// Whether "flags" of the first processor name a hypervisor.
 bool under_hypervisor(const fs::path& cpuinfo) {
   std::ifstream file(cpuinfo);
@@ -91,6 +74,22 @@ constexpr std::array<std::int64_t, 13> usual_steps_us{1,   2,   5,    10,   20, 
 
 }  // namespace
 
+std::map<int, internal::ProcessorTicks> internal::read_processor_ticks(const fs::path& stat) {
+  std::map<int, ProcessorTicks> processors;
+  std::ifstream file(stat);
+  for (std::string line; std::getline(file, line);) {
+    if (!line.starts_with("cpu") || line.size() < 4 || line[3] == ' ') continue;
+    std::istringstream words(line.substr(3));
+    int number = 0;
+    constexpr std::size_t stolen = 7;  // proc(5): user nice system idle iowait irq softirq steal
+    std::array<long long, stolen + 1> ticks{};
+    words >> number;
+    for (long long& one : ticks) words >> one;
+    if (words) processors[number] = {std::accumulate(ticks.begin(), ticks.end(), 0LL), ticks[stolen]};
+  }
+  return processors;
+}
+
 Machine read_machine(const fs::path& root) {
   Machine machine;
   machine.kernel = line_of(root / "proc/version");
@@ -101,7 +100,7 @@ Machine read_machine(const fs::path& root) {
   const fs::path cpus = root / "sys/devices/system/cpu";
   const std::vector<int> isolated = list_of(line_of(cpus / "isolated"));
   const std::vector<int> tickless = list_of(line_of(cpus / "nohz_full"));
-  const std::map<int, double> stolen = stolen_shares(root / "proc/stat");
+  const auto ticks = internal::read_processor_ticks(root / "proc/stat");
   for (const int number : list_of(line_of(cpus / "online"))) {
     const fs::path folder = cpus / fmt::format("cpu{}", number);
     Processor one;
@@ -112,7 +111,8 @@ Machine read_machine(const fs::path& root) {
     one.isolated = has(isolated, number);
     one.tickless = has(tickless, number);
     one.throttled = number_of(folder / "thermal_throttle/core_throttle_count");
-    if (const auto found = stolen.find(number); found != stolen.end()) one.stolen_share = found->second;
+    if (const auto found = ticks.find(number); found != ticks.end() && found->second.all > 0)
+      one.stolen_share = static_cast<double>(found->second.stolen) / static_cast<double>(found->second.all);
     machine.processors.push_back(std::move(one));
   }
   return machine;

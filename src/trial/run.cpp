@@ -546,11 +546,12 @@ TrialResult run_once(const Case& all, const Trial& trial, const RunOptions& opti
     result.timing = run.execute(duration);
     result.failure = run.failure();
     died = run.somebody_ended();
+    if (result.timing.gave_up_step >= 0) result.not_judged = std::exchange(result.failure, {});
     note_interruption(run, duration, options, result);
   }
   take_result(run, result);
   // Who died was not held back.
-  if (run.somebody_elsewhere() && !died && !result.interrupted)
+  if (run.somebody_elsewhere() && !died && !result.interrupted && result.not_judged.empty())
     result.not_judged = held_back(trial, result, spoiled);
   if (options.kept_as && result.record.time_s.size() > 1)
     result.record = record::as_kept(result.record, *options.kept_as);

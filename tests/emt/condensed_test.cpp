@@ -1,4 +1,5 @@
-// Parts of the network condensed into one product per step: what they give is what the long way gives.
+// Parts of the network condensed into few products per step: what they give is what factors of the whole
+// give.
 #include <gtest/gtest.h>
 
 #include <cmath>
@@ -43,7 +44,7 @@ Network converter(bool line) {
 }
 
 /// The same with more kinds of parts that remember something, and a direct current through poles that can
-/// never interrupt it: while these are told to open, solutions are made the long way.
+/// never interrupt it: while these are told to open, condensed parts give all values.
 Network converter_beside_direct_current() {
   Network n = converter(false);
   n.buses.push_back({"aux", 100, "pn"});
@@ -136,19 +137,6 @@ TEST_P(Condensed, PlantReadsTheSameWhetherASignalIsWatchedOrNot) {
   EXPECT_GT(watched.discontinuities(), 500);
 }
 
-/// The same network in a partition of too many buses to be condensed: those that are added lead nowhere.
-Network among_many(Network n, const std::string& beside) {
-  constexpr int more = 50;
-  std::string before = beside;
-  for (int k = 0; k < more; ++k) {
-    const std::string name = "spare" + std::to_string(k);
-    n.buses.push_back({name, 400});
-    n.elements.push_back(Branch{.name = "to_" + name, .between = {before, name}, .resistance_ohm = 1});
-    before = name;
-  }
-  return n;
-}
-
 TEST(CondensedPlant, NeedsNothingMadeForItsValves) {
   for (const int levels : {2, 3}) {
     Plant plant = compile(test::filtered_converter(levels == 3));
@@ -200,9 +188,9 @@ TEST_P(Condensed, PlantKeepsItsBitsHoweverOftenItIsRead) {
   EXPECT_EQ(read.value(voltage), left_alone.value(voltage));
 }
 
-TEST(CondensedPlant, IsWhatTheLongWayGives) {
+TEST(CondensedPlant, IsWhatFactorsOfTheWholeGive) {
   Plant quick = compile(converter_beside_direct_current());
-  Plant slow = compile(among_many(converter_beside_direct_current(), "low"));
+  Plant slow = compile(test::among_many(converter_beside_direct_current(), "low"));
   EXPECT_GT(quick.summary().condensed, 0);
   ASSERT_EQ(slow.summary().condensed, 0);
   Gates first(11), second(11);
@@ -247,8 +235,8 @@ Network two_converters() {
   return n;
 }
 
-TEST(CondensedPlant, InAreasIsWhatTheLongWayGives) {
-  Plant quick = compile(two_converters()), slow = compile(among_many(two_converters(), "low"));
+TEST(CondensedPlant, InAreasIsWhatFactorsOfTheWholeGive) {
+  Plant quick = compile(two_converters()), slow = compile(test::among_many(two_converters(), "low"));
   ASSERT_EQ(quick.summary().condensed, 1);
   ASSERT_EQ(quick.summary().areas, 2) << "one beside each bridge";
   ASSERT_EQ(slow.summary().condensed, 0);

@@ -17,6 +17,24 @@
 
 namespace zavrek::test {
 
+/// The same network in a partition of too many buses to be condensed: those that are added to the bus
+/// `beside` lead nowhere.
+inline network::Network among_many(network::Network n, const std::string& beside) {
+  constexpr int more = 50;
+  const auto bus =
+      std::find_if(n.buses.begin(), n.buses.end(), [&](const auto& b) { return b.name == beside; });
+  network::Bus spare = *bus;
+  std::string before = beside;
+  for (int k = 0; k < more; ++k) {
+    spare.name = "spare" + std::to_string(k);
+    n.buses.push_back(spare);
+    n.elements.push_back(
+        network::Branch{.name = "to_" + spare.name, .between = {before, spare.name}, .resistance_ohm = 1});
+    before = spare.name;
+  }
+  return n;
+}
+
 /// Root mean square of a signal's difference from a reference, over the reference's peak; negative when the
 /// plant diverges. `ahead(plant)` is called before each step.
 template <class Ahead>

@@ -107,32 +107,6 @@ TEST(Partition, SolvesAsADenseSolverDoesThroughSwitchings) {
   }
 }
 
-TEST(Partition, SolvesManySidesAtOnceAsOneByOne) {
-  std::mt19937 random(17);
-  for (int round = 0; round < 20; ++round) {
-    const int n = 3 + round;
-    const Padded padded(random_conductances(n, random), 1 + round % 3);
-    Partition partition;
-    partition.build(padded.matrix, padded.holds_node, 0);
-    ASSERT_EQ(partition.factor(nullptr), -1);
-    const std::size_t locals = padded.holds_node.size();
-    const auto width = static_cast<std::size_t>(lanes * (1 + round % 3));
-    std::uniform_real_distribution<double> value(-1, 1);
-    Numbers many(locals * width, 0.0);
-    for (std::size_t k = 0; k < locals; ++k) {
-      for (std::size_t s = 0; s < width && padded.holds_node[k]; ++s) many[k * width + s] = value(random);
-    }
-    const Numbers sides = many;
-    partition.solve_many(many.data(), width);
-    for (std::size_t s = 0; s < width; ++s) {
-      Numbers one(locals, 0.0);
-      for (std::size_t k = 0; k < locals; ++k) one[k] = sides[k * width + s];
-      partition.solve(one.data(), one.data());
-      for (std::size_t k = 0; k < locals; ++k) EXPECT_NEAR(many[k * width + s], one[k], 1e-14) << n;
-    }
-  }
-}
-
 /// A tree of three-phase buses with balanced branches, closed to rings here and there; `unbalanced` buses
 /// have a conductance between two of their phases.
 Eigen::MatrixXd balanced_network(int buses, const std::vector<int>& unbalanced, std::mt19937& random) {

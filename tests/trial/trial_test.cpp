@@ -582,6 +582,19 @@ TEST(Trial, IsRepeatedWhereARelayStoodStillAndNotJudgedWhereItAlwaysDoes) {
   EXPECT_TRUE(again.passed());
 }
 
+TEST(Trial, IsNotJudgedWhereItsBenchEndsItForBeingLate) {
+  Case all = quay();
+  all.bench.ends_when_late_s = 1e-7;
+  RunOptions options;
+  options.place = "plant";
+  options.most_repeats = 1;
+  const TrialResult late = run_trial(all, trial_named("66 kV infeed"), options);
+  EXPECT_EQ(late.failure, "");
+  EXPECT_NE(late.not_judged.find("(ends_when_late)"), std::string::npos) << late.not_judged;
+  EXPECT_EQ(late.repeats, 1) << "it is tried again";
+  EXPECT_FALSE(late.passed());
+}
+
 /// Speaks as R1 from another address, a thousand times a second: always, or from 0.3 s after each of its
 /// processes has begun.
 enum class Forges { always, in_the_middle };

@@ -122,13 +122,20 @@ void Compiler::summarise() {
   s.shards = static_cast<int>(core_->shards.size());
   for (const Partition& partition : core_->conductances.partitions) {
     s.largest_partition = std::max(s.largest_partition, partition.nodes());
-    s.switch_nodes += partition.adjustable_nodes();
-    s.factor_entries += partition.entries();
   }
   s.largest_step_s = std::numeric_limits<double>::infinity();
   for (const PartKind* kind : part_kinds()) kind->count(lowering_, s);
   for (const Shard& shard : core_->shards) {
-    if (!shard.condensed) continue;
+    if (!shard.condensed) {
+      for (int k = shard.first_partition; k < shard.end_partition; ++k) {
+        const Partition& partition = core_->conductances.partitions[static_cast<std::size_t>(k)];
+        s.switch_nodes += partition.adjustable_nodes();
+        s.factor_entries += partition.entries();
+      }
+      continue;
+    }
+    s.switch_nodes += shard.condensed->junction_nodes();
+    s.factor_entries += shard.condensed->numbers_read();
     ++s.condensed;
     s.areas += static_cast<int>(shard.condensed->areas());
     s.junction_nodes += shard.condensed->junction_nodes();

@@ -1,7 +1,6 @@
 #include "emt/compile/condense.hpp"
 
 #include <algorithm>
-#include <array>
 #include <utility>
 
 namespace zavrek::emt::internal {
@@ -116,24 +115,19 @@ Condensed::Room room_for(const Assembly& assembly, const Layout& layout, Shard& 
 }
 
 /// Nodes of each partition that valves, bent characteristics and models touch whose conductances change.
-struct Switched {
-  Ends ends;
-};
 std::vector<std::set<NodeId>> junctions_of(const Assembly& assembly, const Topology& topology) {
   std::vector<std::set<NodeId>> junctions(topology.members.size());
-  const auto touch = [&](const auto& parts) {
-    for (const auto& part : parts) {
-      for (const NodeId node : {part.ends.p, part.ends.q}) {
-        const auto at = static_cast<std::size_t>(node);
-        if (!topology.known[at]) junctions[static_cast<std::size_t>(topology.partition_of[at])].insert(node);
-      }
+  const auto touch = [&](const Ends& ends) {
+    for (const NodeId node : {ends.p, ends.q}) {
+      const auto at = static_cast<std::size_t>(node);
+      if (!topology.known[at]) junctions[static_cast<std::size_t>(topology.partition_of[at])].insert(node);
     }
   };
-  touch(assembly.valve_parts);
-  touch(assembly.segment_parts);
+  for (const ValvePart& part : assembly.valve_parts) touch(part.ends);
+  for (const SegmentPart& part : assembly.segment_parts) touch(part.ends);
   for (const ModelPart& part : assembly.model_parts) {
     if (!part.model->varies_by_itself()) continue;
-    for (const Ends& ends : part.ends) touch(std::array{Switched{ends}});
+    std::for_each(part.ends.begin(), part.ends.end(), touch);
   }
   return junctions;
 }

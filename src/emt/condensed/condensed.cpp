@@ -108,7 +108,7 @@ void Condensed::keep(std::span<const int> positions) {
       scattered_.push_back(position);
   }
   if (scattered_.size() == before) return;
-  arrange_kept();
+  arrange();
   if (begun_) make_ahead();
 }
 
@@ -147,28 +147,21 @@ void Condensed::read_sources() noexcept {
 }
 
 /// The history of an area stands side by side, and so do values that are kept up: its product takes and
-/// gives them as they stand.
+/// gives them as they stand. The history keeps its places when further values are asked for.
 void Condensed::arrange() {
-  const auto count = static_cast<std::size_t>(parts_history_) + segments_.size();
-  slots_.resize(count);
-  std::iota(slots_.begin(), slots_.end(), 0);
-  history_ = static_cast<int>(count);
+  const bool first = slots_.empty();
+  if (first) {
+    history_ = parts_history_ + static_cast<int>(segments_.size());
+    slots_.resize(static_cast<std::size_t>(history_));
+    std::iota(slots_.begin(), slots_.end(), 0);
+  }
   kept_rows_.resize(scattered_.size());
   std::iota(kept_rows_.begin(), kept_rows_.end(), 0);
   find_maps();
-  const Divided found = std::move(divided_);
-  std::vector<int> areas = areas_of(found);
+  std::vector<int> areas = areas_of(divided_);
+  sort_by_area(divided_, areas, scattered_row_, kept_rows_);
   std::reverse(areas.begin(), areas.end());
-  history_ = sort_by_area(found, areas, state_row_, slots_);
-  arrange_kept();
-}
-
-void Condensed::arrange_kept() {
-  kept_rows_.resize(scattered_.size());
-  std::iota(kept_rows_.begin(), kept_rows_.end(), 0);
-  find_maps();
-  const Divided found = std::move(divided_);
-  sort_by_area(found, areas_of(found), scattered_row_, kept_rows_);
+  if (first) history_ = sort_by_area(divided_, areas, state_row_, slots_);
   find_maps();
 }
 

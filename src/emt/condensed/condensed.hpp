@@ -148,6 +148,8 @@ class Condensed {
   [[nodiscard]] std::size_t areas() const noexcept { return divided_.areas(); }
   [[nodiscard]] std::size_t matrices() const noexcept { return divided_.matrices(); }
   [[nodiscard]] int junction_nodes() const noexcept { return divided_.junction_nodes(); }
+  /// Numbers that one solution reads.
+  [[nodiscard]] int numbers_read() const noexcept { return divided_.numbers_read(); }
   /// Matrices made before the first step, and since then.
   [[nodiscard]] long long made_ahead() const noexcept { return made_ahead_; }
   [[nodiscard]] long long made_since() const noexcept { return made_ - made_ahead_; }
@@ -167,7 +169,6 @@ class Condensed {
   void make_ahead();
   void find_maps();
   void arrange();
-  void arrange_kept();
   void divide(const SparseLines& injected, const SparseLines& read, const SparseLines& direct);
   void take_up(const double* drive, double* now) noexcept;
   void inject_standing(const double* drive, const double* sources) noexcept;

@@ -250,6 +250,12 @@ void Divided::visit_state(StateArchive& archive) {
   if (archive.restores()) forget_found();
 }
 
+int Divided::numbers_read() const noexcept {
+  int sum = junction_.numbers_read();
+  for (const Area& area : areas_) sum += area.height() * area.width();
+  return sum;
+}
+
 std::size_t Divided::bytes() const noexcept {
   std::size_t sum = 0;
   for (const Area& area : areas_) sum += area.kept.bytes();

@@ -70,6 +70,8 @@ class Divided {
     return areas_[area].numbers;
   }
   [[nodiscard]] int junction_nodes() const noexcept { return junction_.nodes(); }
+  /// Numbers that one solution reads: products, and factors of the junction.
+  [[nodiscard]] int numbers_read() const noexcept;
   /// Numbers behind the results that a solution comes with: the voltages of the junction.
   [[nodiscard]] int beside_results() const noexcept { return junction_.places() + 1; }
   void make_room(std::size_t area, std::size_t count);

@@ -30,6 +30,10 @@ class Junction {
   /// Of the nodes: whole lanes, those of the core behind the others.
   [[nodiscard]] int places() const noexcept { return star_room_ + core_room_; }
   [[nodiscard]] int core() const noexcept { return star_room_; }
+  /// Factors of the core, both ways, and shares of the stars.
+  [[nodiscard]] int numbers_read() const noexcept {
+    return 2 * core_room_ * core_room_ + static_cast<int>(star_shares_.size());
+  }
   /// The place of a node as it was named in the constructor.
   [[nodiscard]] int place(int node) const { return place_[static_cast<std::size_t>(node)]; }
 

@@ -13,31 +13,6 @@ namespace {
   return b + load(solving + 2 * lanes) * b[1] + load(solving + 3 * lanes) * b[2];
 }
 
-/// own_r -= sum_c block_rc other_c, of `width` right-hand sides whose phases follow each other.
-void subtract_many(const double* block, const double* other, double* own, std::size_t width) noexcept {
-  for (std::size_t k = 0; k < width; k += lanes) {
-    const Lanes x0 = load(other + k), x1 = load(other + width + k), x2 = load(other + 2 * width + k);
-    for (std::size_t r = 0; r < 3; ++r) {
-      double* at = own + r * width + k;
-      store(at, load(at) - (block[r] * x0 + block[lanes + r] * x1 + block[2 * lanes + r] * x2));
-    }
-  }
-}
-
-/// own = D^-1 own, the same.
-void divide_many(const double* s, double* own, std::size_t width) noexcept {
-  const double *reciprocal = s + 4 * lanes, minus_l10 = s[1], m20 = s[2], minus_l21 = s[lanes + 2];
-  for (std::size_t k = 0; k < width; k += lanes) {
-    double *first = own + k, *second = first + width, *third = second + width;
-    const Lanes b0 = load(first), b1 = load(second);
-    const Lanes x2 = reciprocal[2] * (load(third) + m20 * b0 + minus_l21 * b1);
-    const Lanes x1 = reciprocal[1] * (b1 + minus_l10 * b0);
-    store(third, x2);
-    store(second, x1 + minus_l21 * x2);
-    store(first, reciprocal[0] * b0 + minus_l10 * x1 + m20 * x2);
-  }
-}
-
 /// Rows of L by columns, from the lower triangle in groups (Davis, "Direct Methods for Sparse Linear
 /// Systems", SIAM 2006, chapter 4).
 std::vector<std::set<int>> pattern_of_factor(const Eigen::SparseMatrix<double>& matrix) {
@@ -170,22 +145,6 @@ void Partition::solve_phases(double* right, double* b) const noexcept {
     const double* block = above + c->blocks;
     for (int e = c->first; e < c->end; ++e, block += block_numbers) x -= times(block, load(b + row[e]));
     store(own, x);
-  }
-}
-
-void Partition::solve_many(double* sides, std::size_t width) const noexcept {
-  const auto at = [&](int local) { return sides + static_cast<std::size_t>(local) * width; };
-  for (int j = 0; j < groups_; ++j) {
-    double* own = at(j * lanes);
-    for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e)
-      subtract_many(&below_[static_cast<std::size_t>(e) * block_numbers], own,
-                    at(row_[static_cast<std::size_t>(e)]), width);
-    divide_many(&solving_[static_cast<std::size_t>(j) * solving_numbers], own, width);
-  }
-  for (int j = groups_ - 1; j >= 0; --j) {
-    for (int e = column_[static_cast<std::size_t>(j)]; e < column_[static_cast<std::size_t>(j) + 1]; ++e)
-      subtract_many(&above_[static_cast<std::size_t>(e) * block_numbers],
-                    at(row_[static_cast<std::size_t>(e)]), at(j * lanes), width);
   }
 }
 

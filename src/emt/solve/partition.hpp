@@ -43,6 +43,8 @@ class Partition {
     marked_ = true;
   }
   [[nodiscard]] bool marked() const noexcept { return marked_; }
+  /// Of factors that nobody solves with: who asks is told of changes to come only.
+  void leave_stale() noexcept { marked_ = false; }
 
   /// Goes over to the conductances as they stand by making the columns anew that the marks reach.
   void refactor(const double* adjustable) noexcept;
@@ -50,9 +52,6 @@ class Partition {
   /// Solves for the right-hand side in `right`, which is emptied, into `values`, the plant's value array;
   /// both may be the same, positions are.
   void solve(double* right, double* values) const noexcept;
-  /// The same for `width` right-hand sides (whole lanes) at once, which stand side by side per local
-  /// position.
-  void solve_many(double* sides, std::size_t width) const noexcept;
 
   [[nodiscard]] int first() const { return first_; }
   [[nodiscard]] int end() const { return first_ + groups_ * lanes; }

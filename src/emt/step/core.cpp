@@ -266,8 +266,12 @@ void Core::refactor() noexcept {
     for (int k = shard.first_partition; k < shard.end_partition; ++k) {
       Partition& partition = conductances.partitions[static_cast<std::size_t>(k)];
       if (!partition.marked()) continue;
-      // A condensed part refactors when it needs factors.
-      shard.condensed ? shard.condensed->choose() : partition.refactor(conductances.adjustable.data());
+      if (shard.condensed) {
+        shard.condensed->choose();
+        partition.leave_stale();
+      } else {
+        partition.refactor(conductances.adjustable.data());
+      }
     }
   }
   conductances.stale = false;

@@ -227,7 +227,7 @@ bool Core::change_valves(double event) noexcept {
 
 /// Three half steps behind an event, into `middle`, `end` and `third`. Where condensed parts hold all valves,
 /// how these fit the first is found before the rest of it, and may be found already; poles that may move want
-/// the long way, which was not taken for that.
+/// all values, which were not made for that.
 void Core::solve_behind(double event, double offset, bool half_step_solved) noexcept {
   const auto half = [&](double share) -> Interval {
     return {Rule::half_euler, options.step_s, event + share * options.step_s, time_s()};
