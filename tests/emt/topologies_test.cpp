@@ -172,7 +172,7 @@ TEST(Topologies, OfDirectCurrentAloneStartSteady) {
   EXPECT_NEAR(plant.value(plant.signal("B.i")), 0, 1e-2);
 }
 
-TEST(Topologies, GiveWhatTheLongWayGives) {
+TEST(Topologies, GiveWhatFactorsOfTheWholeGive) {
   for (const Subject& subject : subjects()) {
     for (const unsigned seed : {1U, 2U}) compare_ways(subject, seed, {});
   }
