@@ -4,7 +4,6 @@
 #include <array>
 #include <chrono>
 #include <fstream>
-#include <map>
 #include <numeric>
 #include <sstream>
 
@@ -73,22 +72,6 @@ constexpr std::array<std::int64_t, 13> usual_steps_us{1,   2,   5,    10,   20, 
                                                       200, 500, 1000, 2000, 5000, 10'000};
 
 }  // namespace
-
-std::map<int, internal::ProcessorTicks> internal::read_processor_ticks(const fs::path& stat) {
-  std::map<int, ProcessorTicks> processors;
-  std::ifstream file(stat);
-  for (std::string line; std::getline(file, line);) {
-    if (!line.starts_with("cpu") || line.size() < 4 || line[3] == ' ') continue;
-    std::istringstream words(line.substr(3));
-    int number = 0;
-    constexpr std::size_t stolen = 7;  // proc(5): user nice system idle iowait irq softirq steal
-    std::array<long long, stolen + 1> ticks{};
-    words >> number;
-    for (long long& one : ticks) words >> one;
-    if (words) processors[number] = {std::accumulate(ticks.begin(), ticks.end(), 0LL), ticks[stolen]};
-  }
-  return processors;
-}
 
 Machine read_machine(const fs::path& root) {
   Machine machine;
