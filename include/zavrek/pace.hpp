@@ -73,6 +73,8 @@ struct RealtimeGrants {
 /// the one that the run takes. One that `carries` for others comes before these. Never fails; says what it
 /// did not get.
 [[nodiscard]] RealtimeGrants acquire_realtime_beside(bool carries = false);
+/// The calling thread, which is in no haste, runs on any processor but the one that a run takes.
+void keep_off_plant_processor();
 /// Back to ordinary scheduling, unlocked memory and the processors it had.
 void leave_realtime();
 

@@ -28,6 +28,8 @@ std::span<const CountOf> counts_of_accounts() {
       CountOf{"regressed", &Account::regressed, "REGRESSED",
               "messages were older than what had come before; they were not believed"},
       CountOf{"restarts", &Account::restarts, "RESTARTS", "times it began anew"},
+      CountOf{"connections", &Account::connections, "connections", nullptr},
+      CountOf{"turned_away", &Account::turned_away, "TURNED AWAY", "connections found no room"},
       CountOf{"held_back_us", &Account::held_back_us, "us held back at most", nullptr},
   };
   return counts;

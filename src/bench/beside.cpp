@@ -12,7 +12,7 @@ Beside::Beside(std::string name, std::vector<std::string> values, std::vector<st
       value_names_(std::move(values)),
       point_names_(std::move(points)),
       ask_names_(std::move(asks)),
-      present_(2 + value_names_.size() + point_names_.size()),
+      present_(3 + value_names_.size() + point_names_.size()),
       snapshot_(present_.size()) {}
 
 void Beside::wire(Exchange& exchange) {
@@ -85,6 +85,7 @@ void Beside::give(Exchange& exchange) noexcept {
   double* out = present_.data();
   *out++ = exchange.shown_s();
   *out++ = 1e-9 * static_cast<double>(exchange.now_ns());
+  *out++ = 1e-9 * static_cast<double>(exchange.plant_utc_ns());
   for (const ValueId value : values_) *out++ = exchange.value(value);
   for (const PointId point : points_) *out++ = exchange.on(point) ? 1 : 0;
   snapshot_.publish(present_.data());
@@ -95,7 +96,8 @@ bool Beside::read(View& view) const noexcept {
   if (!snapshot_.read(all.data())) return false;
   view.time_s = all[0];
   view.age_s = 1e-9 * static_cast<double>(pace::system_clock().now_ns()) - all[1];
-  view.values.assign(all.begin() + 2, all.end());
+  view.utc_ns = static_cast<std::int64_t>(1e9 * all[2]);
+  view.values.assign(all.begin() + 3, all.end());
   return true;
 }
 

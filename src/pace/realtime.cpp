@@ -104,6 +104,8 @@ RealtimeGrants acquire_realtime_beside(bool carries) {
   return grants;
 }
 
+void keep_off_plant_processor() { leave_last_processor(); }
+
 void leave_realtime() {
   sched_param parameter{};
   pthread_setschedparam(pthread_self(), SCHED_OTHER, &parameter);

@@ -30,6 +30,8 @@ struct Account {
   Count conflicting = 0;   ///< of another source under the same identity
   Count regressed = 0;     ///< older than what had come before
   Count restarts = 0;      ///< of the other side
+  Count connections = 0;   ///< that stood, of a stream
+  Count turned_away = 0;   ///< that found no room
   Count held_back_us = 0;  ///< most that the computer kept a process from its work, as it measured itself
   std::string delay_of;    ///< what `delay` is from and to; empty when nothing was measured
   pace::Histogram delay;   ///< ns

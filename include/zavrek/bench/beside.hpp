@@ -23,6 +23,7 @@ class Beside : public Port {
   struct View {
     double time_s = 0;
     double age_s = 0;
+    std::int64_t utc_ns = 0;     ///< of that instant, to a microsecond
     std::vector<double> values;  ///< in the order of their names, then points as 0 or 1
   };
   /// False when nothing is there yet.
@@ -69,7 +70,7 @@ class Beside : public Port {
   std::vector<ValueId> values_;
   std::vector<PointId> points_;
   std::vector<AskId> asks_;
-  std::vector<double> present_;  // time, wall clock in s, values, points
+  std::vector<double> present_;  // time, wall clock in s, UTC in s, values, points
   Snapshot snapshot_;
   AskQueue queue_;
   std::array<AskQueue::Asked, most_waiting> waiting_;  // for their instant, or under way

@@ -9,8 +9,11 @@
 #include "zavrek/bench/ports/contact_in.hpp"
 #include "zavrek/bench/ports/contact_out.hpp"
 #include "zavrek/bench/ports/disturbance_recorder.hpp"
+#include "zavrek/bench/ports/iec104.hpp"
 #include "zavrek/bench/ports/intruder.hpp"
 #include "zavrek/bench/ports/message.hpp"
+#include "zavrek/bench/ports/modbus_client.hpp"
+#include "zavrek/bench/ports/modbus_server.hpp"
 #include "zavrek/bench/ports/panel.hpp"
 #include "zavrek/bench/ports/power_cut.hpp"
 #include "zavrek/bench/ports/stream.hpp"
@@ -27,7 +30,8 @@ using PortSettings = std::variant<Stream,    //
                                   StreamIn,  //
                                   Message,   //
                                   Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn,
-                                  TimeCode, DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder>;
+                                  TimeCode, DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder,
+                                  ModbusServer, ModbusClient, Iec104Station, Iec104Controller>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>
