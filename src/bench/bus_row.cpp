@@ -58,8 +58,8 @@ BusRow read_bus_row(const std::string& text) {
       *into += (into->empty() ? "" : " ") + word;
     }
   }
-  if (!of_class.empty())
-    row.event_class = static_cast<int>(std::min(99L, whole_number(text, of_class, "class")));
+  row.has_class = !of_class.empty();
+  if (row.has_class) row.event_class = static_cast<int>(std::min(99L, whole_number(text, of_class, "class")));
   return row;
 }
 

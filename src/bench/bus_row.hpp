@@ -9,13 +9,14 @@ namespace zavrek::bench::internal {
 
 struct BusRow {
   long address = 0;
-  std::string name;     ///< of what is shown, or asked
-  std::string in;       ///< what one count on the bus is: "0.1 kW", "kW", "0.01"; empty: the SI unit
-  std::string as;       ///< type, as its protocol names it; empty for the usual one
-  std::string within;   ///< by which it may move unsaid; empty: by nothing
-  int event_class = 0;  ///< 0 where the text names none
-  bool select = false;  ///< to be selected before it is operated
-  std::string cause;    ///< of the text, for messages: itself
+  std::string name;    ///< of what is shown, or asked
+  std::string in;      ///< what one count on the bus is: "0.1 kW", "kW", "0.01"; empty: the SI unit
+  std::string as;      ///< type, as its protocol names it; empty for the usual one
+  std::string within;  ///< by which it may move unsaid; empty: by nothing
+  int event_class = 0;
+  bool has_class = false;  ///< the text names one
+  bool select = false;     ///< to be selected before it is operated
+  std::string cause;       ///< of the text, for messages: itself
 };
 
 /// Throws Error (text only) for what is no row.

@@ -9,6 +9,7 @@
 #include "zavrek/bench/ports/contact_in.hpp"
 #include "zavrek/bench/ports/contact_out.hpp"
 #include "zavrek/bench/ports/disturbance_recorder.hpp"
+#include "zavrek/bench/ports/dnp3.hpp"
 #include "zavrek/bench/ports/iec104.hpp"
 #include "zavrek/bench/ports/intruder.hpp"
 #include "zavrek/bench/ports/message.hpp"
@@ -26,12 +27,13 @@ namespace zavrek::bench {
 
 /// Every kind of port that a bench can name. A new one is its header (description and field table), its
 /// source in src/bench/ports (`check` and `make_port`), its test, and its row here.
-using PortSettings = std::variant<Stream,    //
-                                  StreamIn,  //
-                                  Message,   //
-                                  Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn,
-                                  TimeCode, DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder,
-                                  ModbusServer, ModbusClient, Iec104Station, Iec104Controller>;
+using PortSettings =
+    std::variant<Stream,    //
+                 StreamIn,  //
+                 Message,   //
+                 Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn, TimeCode,
+                 DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder, ModbusServer, ModbusClient,
+                 Iec104Station, Iec104Controller, Dnp3Outstation, Dnp3Master>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

@@ -1,0 +1,644 @@
+#include <algorithm>
+#include <cmath>
+#include <deque>
+#include <map>
+
+#include "wire/field/dnp3_objects.hpp"
+#include "wire/field/dnp3_response.hpp"
+
+namespace zavrek::wire {
+
+using namespace internal;
+
+namespace internal {
+
+/// Something that moved, until it is confirmed.
+struct Dnp3Event {
+  bool binary;
+  std::size_t point;  // of the binaries, or of the numbers
+  double value;
+  std::int64_t utc_ns;
+  bool told = false;  // on its way, not confirmed yet
+};
+
+/// Which objects a request wants.
+struct Dnp3Wish {
+  unsigned classes = 0;  // bit c: events of class c
+  struct Events {
+    bool binary;
+    std::uint8_t variation;
+  };
+  std::vector<Events> events;
+  struct Static {
+    std::uint8_t group, variation;
+    bool all;
+    std::uint32_t first, count;
+  };
+  std::vector<Static> statics;
+};
+
+}  // namespace internal
+
+namespace {
+
+constexpr std::size_t most_objects = 2044;  // octets of a fragment of 2,048 behind its head
+constexpr int silent_retries_wait =
+    1;  // times the time for a confirmation, until an unsolicited one is repeated
+
+std::int64_t ns_dnp3(double seconds) { return static_cast<std::int64_t>(1e9 * seconds); }
+
+template <class Point>
+void sort_by_index(std::vector<Point>& points) {
+  std::sort(points.begin(), points.end(), [](const Point& a, const Point& b) { return a.index < b.index; });
+}
+
+template <class Point>
+const Point* find_index(const std::vector<Point>& points, std::uint32_t index) {
+  const auto at = std::lower_bound(points.begin(), points.end(), static_cast<int>(index),
+                                   [](const Point& point, int wanted) { return point.index < wanted; });
+  return at != points.end() && at->index == static_cast<int>(index) ? &*at : nullptr;
+}
+
+}  // namespace
+
+class Dnp3Outstation::Body {
+ public:
+  Body(Dnp3Settings given, ProcessImage& plant)
+      : settings(std::move(given)), image(plant), needs_time(settings.takes_time) {
+    sort_by_index(settings.binaries);
+    sort_by_index(settings.numbers);
+    sort_by_index(settings.controls);
+    sort_by_index(settings.set_points);
+    said_binaries.assign(settings.binaries.size(), NAN);
+    said_numbers.assign(settings.numbers.size(), NAN);
+  }
+  void keep(const Dnp3Event& event) {
+    const int of = class_of(event);
+    if (of == 0) return;
+    const auto same = [&](const Dnp3Event& other) { return class_of(other) == of; };
+    if (static_cast<std::size_t>(std::count_if(events.begin(), events.end(), same)) >= settings.most_events) {
+      events.erase(std::find_if(events.begin(), events.end(), same));
+      ++traffic.lost;
+      overflowed = true;
+    }
+    events.push_back(event);
+  }
+  [[nodiscard]] int class_of(const Dnp3Event& event) const {
+    return event.binary ? settings.binaries[event.point].event_class
+                        : settings.numbers[event.point].event_class;
+  }
+  [[nodiscard]] unsigned indications() const {
+    unsigned bits =
+        (restarted ? iin_restart : 0U) | (needs_time ? iin_need_time : 0U) | (overflowed ? iin_overflow : 0U);
+    for (const Dnp3Event& event : events) {
+      if (!event.told) bits |= iin_class1 << static_cast<unsigned>(class_of(event) - 1);
+    }
+    return bits;
+  }
+  void forget_told(bool confirmed) {
+    if (confirmed)
+      std::erase_if(events, [](const Dnp3Event& event) { return event.told; });
+    else
+      for (Dnp3Event& event : events) event.told = false;
+    if (confirmed) overflowed = false;
+  }
+
+  Dnp3Settings settings;
+  ProcessImage& image;
+  Traffic traffic;
+  bool needs_time, restarted = true, overflowed = false;
+  std::int64_t clock_ahead_ns = 0;  // of the bench's, as the master set it
+  std::vector<double> said_binaries, said_numbers, values;
+  std::int64_t utc_ns = 0, next_scan_ns = 0;
+  bool shows = false;
+  std::deque<Dnp3Event> events;
+  Talk* latest = nullptr;
+};
+
+class Dnp3Outstation::Talk final : public Dnp3Link {
+ public:
+  explicit Talk(Body& body)
+      : Dnp3Link(body.settings.address, body.settings.master, false, body.traffic), body_(body) {
+    if (body_.latest) body_.latest->end("another connection came");
+    body_.latest = this;
+    body_.forget_told(false);
+  }
+  ~Talk() override {
+    if (body_.latest != this) return;
+    body_.latest = nullptr;
+    body_.forget_told(false);
+  }
+  Talk(const Talk&) = delete;
+  Talk& operator=(const Talk&) = delete;
+
+  void poll(Now now) override {
+    if (!over().empty() || body_.latest != this) return;
+    settle(now);
+    if (awaits_ && now.steady_ns >= awaits_until_ns_) {
+      ++body_.traffic.lost;
+      awaits_ = false;
+      rest_.clear();
+      body_.forget_told(false);
+      unasked_again_ns_ = now.steady_ns + silent_retries_wait * ns_dnp3(body_.settings.confirmation_s);
+      if (awaits_unasked_) unasked_number_ = (unasked_number_ + 15U) & 15U;  // the same again
+    }
+    if (body_.settings.unsolicited && !awaits_ && orders_.empty() && now.steady_ns >= unasked_again_ns_)
+      speak_unasked(now);
+  }
+
+ private:
+  /// What was asked of the plant, and where its status stands in the answer.
+  struct Order {
+    std::uint64_t ticket;
+    std::size_t status_at;
+  };
+
+  // --- answers ---------------------------------------------------------------------------------
+  void put_response(std::uint8_t function, std::uint8_t control, Bytes objects, unsigned more_indications) {
+    std::vector<std::uint8_t> fragment{control, function};
+    put_low_first(fragment, body_.indications() | more_indications, 2);
+    fragment.insert(fragment.end(), objects.begin(), objects.end());
+    last_response_ = fragment;
+    put(fragment);
+  }
+  void answer(unsigned more_indications = 0) {
+    put_response(dnp3_response, static_cast<std::uint8_t>(dnp3_first | dnp3_final | number_), {},
+                 more_indications);
+  }
+  /// The first of some fragments goes, the others wait for its confirmation.
+  void answer_with(std::vector<std::vector<std::uint8_t>> fragments, bool events, unsigned more_indications,
+                   Now now) {
+    rest_.assign(std::make_move_iterator(fragments.begin()), std::make_move_iterator(fragments.end()));
+    rest_has_events_ = events;
+    rest_indications_ = more_indications;
+    first_of_rest_ = true;
+    put_next(now);
+  }
+  void put_next(Now now) {
+    const std::vector<std::uint8_t> objects = std::move(rest_.front());
+    rest_.pop_front();
+    const bool confirm = rest_has_events_ || !rest_.empty();
+    const auto control =
+        static_cast<std::uint8_t>((first_of_rest_ ? dnp3_first : 0) | (rest_.empty() ? dnp3_final : 0) |
+                                  (confirm ? dnp3_confirms : 0) | number_);
+    first_of_rest_ = false;
+    put_response(dnp3_response, control, objects, rest_indications_);
+    if (!confirm) return;
+    awaits_ = true;
+    awaits_unasked_ = false;
+    awaits_number_ = number_;
+    awaits_until_ns_ = now.steady_ns + ns_dnp3(body_.settings.confirmation_s);
+    number_ = (number_ + 1) & 15U;
+  }
+
+  void speak_unasked(Now now) {
+    Dnp3Objects objects(most_objects);
+    if (!greeted_) {
+      // The first is empty, and says that it has restarted (5.1.1.1.1).
+    } else {
+      put_events(objects, unasked_classes_, {}, true);
+      if (objects.fragments() == 0) return;
+    }
+    const auto control =
+        static_cast<std::uint8_t>(dnp3_first | dnp3_final | dnp3_confirms | dnp3_unasked | unasked_number_);
+    awaits_ = awaits_unasked_ = true;
+    awaits_number_ = unasked_number_;
+    awaits_until_ns_ = now.steady_ns + ns_dnp3(body_.settings.confirmation_s);
+    unasked_number_ = (unasked_number_ + 1) & 15U;
+    const auto fragments = objects.take();
+    put_response(dnp3_unsolicited, control, fragments.front(), 0);
+  }
+
+  // --- requests --------------------------------------------------------------------------------
+  void take(Bytes fragment, bool broadcast, Now now) override {
+    const std::uint8_t control = fragment[0], function = fragment[1];
+    if (function == dnp3_confirm) return take_confirmation(control, now);
+    const bool whole = (control & (dnp3_first | dnp3_final)) == (dnp3_first | dnp3_final);
+    if (!whole || (control & dnp3_unasked) != 0) {
+      ++body_.traffic.malformed;
+      return;
+    }
+    if (!orders_.empty()) {  // one thing at a time; the latest waits for its turn
+      held_.assign(fragment.begin(), fragment.end());
+      return;
+    }
+    // The same once more: its answer was lost. It is not done twice.
+    const bool repeated = last_request_.size() == fragment.size() &&
+                          std::equal(fragment.begin(), fragment.end(), last_request_.begin());
+    if (repeated && function != dnp3_read) return put(last_response_);
+    last_request_.assign(fragment.begin(), fragment.end());
+    if (awaits_ && !awaits_unasked_) {
+      awaits_ = false;  // whoever asks anew does not want the rest
+      rest_.clear();
+      body_.forget_told(false);
+    }
+    number_ = control & 15U;
+    const Bytes objects = fragment.subspan(2);
+    switch (function) {
+      case dnp3_read:
+        return broadcast ? void() : read(objects, now);
+      case dnp3_write:
+        return write(objects, broadcast, now);
+      case dnp3_select:
+      case dnp3_operate:
+      case dnp3_direct:
+      case dnp3_direct_unanswered:
+        return broadcast ? void() : operate(function, objects, now);
+      case dnp3_enable:
+      case dnp3_disable:
+        return let_speak(function == dnp3_enable, objects);
+      case dnp3_delay: {
+        const std::vector<std::uint8_t> delay{52, 2, 7, 1, 0, 0};
+        return put_response(dnp3_response, static_cast<std::uint8_t>(dnp3_first | dnp3_final | number_),
+                            delay, 0);
+      }
+      case dnp3_record_time:
+        recorded_utc_ns_ = now.utc_ns;
+        return answer();
+      default:
+        ++body_.traffic.refused;
+        return broadcast ? void() : answer(iin_no_function);
+    }
+  }
+
+  void take_confirmation(std::uint8_t control, Now now) {
+    const bool unasked = (control & dnp3_unasked) != 0;
+    if (!awaits_ || unasked != awaits_unasked_ || (control & 15U) != awaits_number_) return;
+    awaits_ = false;
+    if (unasked && !greeted_) {
+      greeted_ = true;
+      return;
+    }
+    // Events are told once the last fragment of them is confirmed.
+    if (unasked || rest_.empty()) body_.forget_told(true);
+    if (!unasked && !rest_.empty()) put_next(now);
+  }
+
+  void refuse(unsigned indication) {
+    ++body_.traffic.refused;
+    answer(indication);
+  }
+
+  /// Nothing, with its indication, where it wants what is not there.
+  [[nodiscard]] std::optional<Dnp3Wish> wish_of(Bytes objects, unsigned& indication) const {
+    Dnp3Wish wish;
+    while (!objects.empty()) {
+      const auto header = take_dnp3_header(objects);
+      if (!header || header->indexed) {
+        indication = iin_parameter;
+        return std::nullopt;
+      }
+      if (header->group == 60 && header->variation >= 2 && header->variation <= 4) {
+        wish.classes |= 1U << (header->variation - 1U);
+      } else if (header->group == 60 && header->variation == 1) {
+        for (const std::uint8_t group :
+             {std::uint8_t{1}, std::uint8_t{30}, std::uint8_t{10}, std::uint8_t{40}})
+          wish.statics.push_back({group, 0, true, 0, 0});
+      } else if ((header->group == 2 || header->group == 32) && knows(*header)) {
+        wish.events.push_back({header->group == 2, header->variation});
+      } else if (knows(*header)) {
+        wish.statics.push_back({header->group, header->variation, header->all, header->first, header->count});
+      } else {
+        indication = iin_unknown_object;
+        return std::nullopt;
+      }
+    }
+    return wish;
+  }
+  static bool knows(const Dnp3Header& header) {
+    const int variation = header.variation;
+    switch (header.group) {
+      case 1:
+      case 10:
+      case 2:
+        return variation <= 2;
+      case 30:
+        return variation <= 5;
+      case 32:
+        return variation <= 5 || variation == 7;
+      case 40:
+        return variation <= 3;
+      default:
+        return false;
+    }
+  }
+
+  void read(Bytes objects, Now now) {
+    unsigned indication = 0;
+    const auto wish = wish_of(objects, indication);
+    if (!wish) return refuse(indication);
+    if (!body_.shows) return answer();
+    Dnp3Objects out(most_objects);
+    put_events(out, wish->classes, wish->events, false);
+    const bool events = out.fragments() > 0;
+    for (const Dnp3Wish::Static& one : wish->statics) {
+      if (!put_static(out, one)) return refuse(iin_parameter);
+    }
+    answer_with(out.take(), events, 0, now);
+  }
+
+  void put_events(Dnp3Objects& out, unsigned classes, const std::vector<Dnp3Wish::Events>& of_kinds,
+                  bool one_fragment) {
+    for (Dnp3Event& event : body_.events) {
+      if (event.told) continue;
+      std::uint8_t variation = 0;
+      bool wanted = (classes >> static_cast<unsigned>(body_.class_of(event)) & 1U) != 0;
+      for (const Dnp3Wish::Events& kind : of_kinds) {
+        if (kind.binary != event.binary) continue;
+        wanted = true;
+        variation = kind.variation;
+      }
+      if (!wanted) continue;
+      if (one_fragment && out.fragments() > 0 && out.room() < 24) return;
+      put_event(out, event, variation);
+      event.told = true;
+    }
+  }
+  void put_event(Dnp3Objects& out, const Dnp3Event& event, std::uint8_t variation) {
+    std::vector<std::uint8_t> value;
+    const std::int64_t utc_ns = event.utc_ns + body_.clock_ahead_ns;
+    if (event.binary) {
+      value.push_back(static_cast<std::uint8_t>(flag_online | (event.value > 0.5 ? flag_state : 0)));
+      if (variation != 1) put_dnp3_time(value, utc_ns);
+      return out.add_indexed(2, variation == 1 ? 1 : 2, body_.settings.binaries[event.point].index, value);
+    }
+    const Dnp3Number& point = body_.settings.numbers[event.point];
+    if (variation == 0) variation = dnp3_event_variation(point.type);
+    const bool timed = variation == 3 || variation == 4 || variation == 7;
+    const Dnp3Analogue type = variation == 1 || variation == 3   ? Dnp3Analogue::int32
+                              : variation == 2 || variation == 4 ? Dnp3Analogue::int16
+                                                                 : Dnp3Analogue::float32;
+    put_flagged(value, type, event.value);
+    if (timed) put_dnp3_time(value, utc_ns);
+    out.add_indexed(32, variation, point.index, value);
+  }
+  void put_flagged(std::vector<std::uint8_t>& value, Dnp3Analogue type, double is) {
+    bool over = false;
+    value.push_back(flag_online);
+    put_dnp3_number(value, type, is, over);
+    if (!over) return;
+    value.front() |= flag_over_range;
+    ++body_.traffic.saturated;
+  }
+
+  template <class Point, class Put>
+  static bool put_run(const std::vector<Point>& points, const Dnp3Wish::Static& wish, Put&& put_one) {
+    if (wish.all) {
+      for (const Point& point : points) put_one(point);
+      return true;
+    }
+    for (std::uint32_t k = 0; k < wish.count; ++k) {
+      const Point* point = find_index(points, wish.first + k);
+      if (!point) return false;
+      put_one(*point);
+    }
+    return true;
+  }
+  [[nodiscard]] bool put_static(Dnp3Objects& out, const Dnp3Wish::Static& wish) {
+    const std::vector<double>& values = body_.values;
+    const auto state = [&](std::uint8_t group, int index, bool on) {
+      if (wish.variation == 1) return out.add_bit(group, 1, index, on);
+      const std::uint8_t flags = static_cast<std::uint8_t>(flag_online | (on ? flag_state : 0));
+      out.add_run(group, 2, index, Bytes(&flags, 1));
+    };
+    if (wish.group == 1)
+      return put_run(body_.settings.binaries, wish,
+                     [&](const Dnp3Binary& point) { state(1, point.index, values[point.place] > 0.5); });
+    if (wish.group == 10)
+      return put_run(body_.settings.controls, wish,
+                     [&](const Dnp3Output& point) { state(10, point.index, values[point.shown] > 0.5); });
+    if (wish.group == 30) {
+      return put_run(body_.settings.numbers, wish, [&](const Dnp3Number& point) {
+        const std::uint8_t variation =
+            wish.variation == 0 ? dnp3_static_variation(point.type) : wish.variation;
+        const Dnp3Analogue type = variation == 5                     ? Dnp3Analogue::float32
+                                  : variation == 2 || variation == 4 ? Dnp3Analogue::int16
+                                                                     : Dnp3Analogue::int32;
+        std::vector<std::uint8_t> value;
+        put_flagged(value, type, values[point.place]);
+        if (variation == 3 || variation == 4) value.erase(value.begin());
+        out.add_run(30, variation, point.index, value);
+      });
+    }
+    return put_run(body_.settings.set_points, wish, [&](const Dnp3Output& point) {
+      const std::uint8_t variation =
+          wish.variation == 0 ? dnp3_output_status_variation(point.type) : wish.variation;
+      std::vector<std::uint8_t> value;
+      put_flagged(value, static_cast<Dnp3Analogue>(variation - 1), values[point.shown]);
+      out.add_run(40, variation, point.index, value);
+    });
+  }
+
+  void write(Bytes objects, bool broadcast, Now now) {
+    unsigned indication = 0;
+    while (!objects.empty()) {
+      const auto header = take_dnp3_header(objects);
+      const bool is_restart = header && header->group == 80 && header->variation == 1 && header->first == 7 &&
+                              header->count == 1 && !objects.empty();
+      const bool is_time = header && header->group == 50 &&
+                           (header->variation == 1 || header->variation == 3) && header->count == 1 &&
+                           objects.size() >= 6;
+      if (is_restart) {
+        if ((objects[0] & 1) == 0) body_.restarted = false;
+        objects = objects.subspan(1);
+      } else if (is_time) {
+        set_clock(take_dnp3_time(objects), header->variation == 3 ? recorded_utc_ns_ : now.utc_ns);
+        objects = objects.subspan(6);
+      } else {
+        indication = header ? iin_unknown_object : iin_parameter;
+        break;
+      }
+    }
+    if (indication != 0) ++body_.traffic.refused;
+    if (!broadcast) answer(indication);
+  }
+  void set_clock(std::int64_t utc_ns, std::int64_t at_ns) {
+    if (!body_.settings.takes_time) return;  // the time comes from the clock of the bench
+    body_.clock_ahead_ns = utc_ns - at_ns;
+    body_.needs_time = false;
+  }
+
+  void let_speak(bool may, Bytes objects) {
+    unsigned classes = 0;
+    while (!objects.empty()) {
+      const auto header = take_dnp3_header(objects);
+      if (!header || header->group != 60 || header->variation < 2 || header->variation > 4)
+        return refuse(header ? iin_unknown_object : iin_parameter);
+      classes |= 1U << (header->variation - 1U);
+    }
+    if (!body_.settings.unsolicited) return refuse(iin_no_function);
+    unasked_classes_ = may ? unasked_classes_ | classes : unasked_classes_ & ~classes;
+    answer();
+  }
+
+  // --- controls --------------------------------------------------------------------------------
+  /// One control of a request: what it asks for, or why not.
+  struct Control {
+    std::uint8_t status = control_not_supported;
+    const Dnp3Output* output = nullptr;
+    double value = 0;
+  };
+  [[nodiscard]] Control control_of(const Dnp3Header& header, std::uint32_t index, Bytes object) const {
+    Control control;
+    if (header.group == 12) {
+      control.output = find_index(body_.settings.controls, index);
+      // Latched on and off, or one pulse of the coil that closes, or trips (annex A, 12.1).
+      const std::uint8_t code = object[0] & 0xCF, count = object[1];
+      const bool on = code == 3 || code == 0x41, off = code == 4 || code == 0x81;
+      if (!control.output || (!on && !off) || count != 1) return control;
+      control.value = on ? 1 : 0;
+    } else {
+      control.output = find_index(body_.settings.set_points, index);
+      if (!control.output) return control;
+      control.value = take_dnp3_number(object, static_cast<Dnp3Analogue>(header.variation - 1));
+    }
+    control.status =
+        body_.image.allows(control.output->asked, control.value) ? control_done : control_out_of_range;
+    return control;
+  }
+
+  void operate(std::uint8_t function, Bytes objects, Now now) {
+    std::vector<std::uint8_t> echo(objects.begin(), objects.end());
+    std::vector<std::pair<Control, std::size_t>> controls;  // and where its status stands
+    Bytes rest = objects;
+    while (!rest.empty()) {
+      const auto header = take_dnp3_header(rest);
+      const bool known = header && header->indexed &&
+                         ((header->group == 12 && header->variation == 1) ||
+                          (header->group == 41 && header->variation >= 1 && header->variation <= 3));
+      if (!known) return refuse(header ? iin_unknown_object : iin_parameter);
+      const std::size_t size = *dnp3_size(header->group, header->variation);
+      for (std::uint32_t k = 0; k < header->count; ++k) {
+        if (rest.size() < header->index_size + size) return refuse(iin_parameter);
+        const auto index =
+            static_cast<std::uint32_t>(low_first(rest.data(), static_cast<int>(header->index_size)));
+        rest = rest.subspan(header->index_size);
+        const std::size_t at = static_cast<std::size_t>(rest.data() - objects.data());
+        controls.emplace_back(control_of(*header, index, rest.first(size)), at + size - 1);
+        rest = rest.subspan(size);
+      }
+    }
+    judge(function, objects, controls, now);
+    if (function != dnp3_select) ask_for(controls);
+    bool refused = false;
+    for (const auto& [control, at] : controls) {
+      echo[at] = control.status;
+      refused = refused || control.status != control_done;
+    }
+    if (refused) ++body_.traffic.refused;
+    echo_ = std::move(echo);
+    echo_is_wanted_ = function != dnp3_direct_unanswered;
+    orders_until_ns_ = now.steady_ns + ns_dnp3(body_.settings.confirmation_s);
+    if (function == dnp3_select && !refused) {
+      selected_.assign(objects.begin(), objects.end());
+      selected_number_ = number_;
+      selected_until_ns_ = now.steady_ns + ns_dnp3(body_.settings.select_s);
+    }
+    if (orders_.empty()) put_echo();
+  }
+  /// Statuses that follow from selecting: an operation fits what was selected, in time, with the next number.
+  void judge(std::uint8_t function, Bytes objects, std::vector<std::pair<Control, std::size_t>>& controls,
+             Now now) {
+    std::uint8_t status = control_done;
+    if (function == dnp3_operate) {
+      const bool same = selected_.size() == objects.size() &&
+                        std::equal(objects.begin(), objects.end(), selected_.begin()) &&
+                        number_ == ((selected_number_ + 1) & 15U);
+      status = !same                                 ? control_not_selected
+               : now.steady_ns >= selected_until_ns_ ? control_timeout
+                                                     : control_done;
+      selected_.clear();
+    }
+    for (auto& [control, at] : controls) {
+      const bool directly = function == dnp3_direct || function == dnp3_direct_unanswered;
+      if (status != control_done)
+        control.status = status;
+      else if (directly && control.output && control.output->select)
+        control.status = control_not_selected;
+    }
+  }
+  void ask_for(std::vector<std::pair<Control, std::size_t>>& controls) {
+    orders_.clear();
+    for (auto& [control, at] : controls) {
+      if (control.status != control_done) continue;
+      const std::uint64_t ticket = body_.image.ask(control.output->asked, control.value);
+      if (ticket != 0)
+        orders_.push_back({ticket, at});
+      else
+        control.status = control_limited;
+    }
+  }
+  /// Answers once the plant has.
+  void settle(Now now) {
+    if (orders_.empty()) return;
+    for (const Order& order : orders_) {
+      if (body_.image.outcome(order.ticket) == ProcessImage::Outcome::waiting &&
+          now.steady_ns < orders_until_ns_)
+        return;
+    }
+    for (const Order& order : orders_) {
+      if (body_.image.outcome(order.ticket) == ProcessImage::Outcome::done) continue;
+      echo_[order.status_at] = control_inhibited;
+      ++body_.traffic.refused;
+    }
+    orders_.clear();
+    put_echo();
+    const std::vector<std::uint8_t> held = std::move(held_);
+    held_.clear();
+    if (!held.empty()) take(held, false, now);
+  }
+  void put_echo() {
+    if (echo_is_wanted_)
+      put_response(dnp3_response, static_cast<std::uint8_t>(dnp3_first | dnp3_final | number_), echo_, 0);
+  }
+
+  Body& body_;
+  unsigned number_ = 0;  // of the request that is answered
+  std::vector<std::uint8_t> last_request_, last_response_;
+  std::deque<std::vector<std::uint8_t>> rest_;  // fragments that wait for confirmations
+  bool rest_has_events_ = false, first_of_rest_ = true;
+  unsigned rest_indications_ = 0;
+  bool awaits_ = false, awaits_unasked_ = false;
+  unsigned awaits_number_ = 0;
+  std::int64_t awaits_until_ns_ = 0;
+  bool greeted_ = false;
+  unsigned unasked_classes_ = 0, unasked_number_ = 0;
+  std::int64_t unasked_again_ns_ = 0, recorded_utc_ns_ = 0;
+  std::vector<std::uint8_t> selected_, echo_, held_;
+  unsigned selected_number_ = 0;
+  std::int64_t selected_until_ns_ = 0, orders_until_ns_ = 0;
+  bool echo_is_wanted_ = true;
+  std::vector<Order> orders_;
+};
+
+Dnp3Outstation::Dnp3Outstation(Dnp3Settings settings, ProcessImage& image)
+    : body_(std::make_unique<Body>(std::move(settings), image)) {}
+Dnp3Outstation::~Dnp3Outstation() = default;
+
+std::unique_ptr<Conversation> Dnp3Outstation::connected(Now /*now*/) {
+  ++body_->traffic.connections;
+  return std::make_unique<Talk>(*body_);
+}
+
+void Dnp3Outstation::poll(Now now) {
+  Body& body = *body_;
+  if (!body.image.read(body.values, body.utc_ns)) return;
+  body.shows = true;
+  const bool scans = now.steady_ns >= body.next_scan_ns;
+  if (scans) body.next_scan_ns = now.steady_ns + ns_dnp3(body.settings.scan_s);
+  const auto look = [&](bool binary, std::size_t k, std::size_t place, double within, double& said) {
+    const double value = body.values[place];
+    const bool first = std::isnan(said);
+    if (!first && (value == said || std::abs(value - said) <= within)) return;
+    said = value;
+    if (!first) body.keep({binary, k, value, body.utc_ns});
+  };
+  for (std::size_t k = 0; k < body.settings.binaries.size(); ++k)
+    look(true, k, body.settings.binaries[k].place, 0, body.said_binaries[k]);
+  for (std::size_t k = 0; scans && k < body.settings.numbers.size(); ++k)
+    look(false, k, body.settings.numbers[k].place, body.settings.numbers[k].within, body.said_numbers[k]);
+}
+
+const Traffic& Dnp3Outstation::traffic() const noexcept { return body_->traffic; }
+
+}  // namespace zavrek::wire
