@@ -34,12 +34,13 @@ long whole_number(const std::string& text, const std::string& word, std::string_
 
 }  // namespace
 
-BusRow read_bus_row(const std::string& text) {
+BusRow read_bus_row(const std::string& text, BusAt at) {
   BusRow row;
   row.cause = text;
   const std::size_t colon = text.find(':');
   if (colon == std::string::npos) refuse_row(text, "no address with a colon in front");
-  row.address = whole_number(text, text.substr(0, colon), "address");
+  row.at = text.substr(0, colon);
+  if (at == BusAt::number) row.address = whole_number(text, row.at, "address");
   std::istringstream words(text.substr(colon + 1));
   std::string word;
   if (!(words >> row.name)) refuse_row(text, "nothing is named behind the address");
@@ -63,10 +64,10 @@ BusRow read_bus_row(const std::string& text) {
   return row;
 }
 
-std::vector<BusRow> read_bus_rows(const std::vector<std::string>& texts) {
+std::vector<BusRow> read_bus_rows(const std::vector<std::string>& texts, BusAt at) {
   std::vector<BusRow> rows;
   rows.reserve(texts.size());
-  for (const std::string& text : texts) rows.push_back(read_bus_row(text));
+  for (const std::string& text : texts) rows.push_back(read_bus_row(text, at));
   return rows;
 }
 

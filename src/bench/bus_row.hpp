@@ -8,7 +8,8 @@
 namespace zavrek::bench::internal {
 
 struct BusRow {
-  long address = 0;
+  std::string at;      ///< in front of the colon
+  long address = 0;    ///< that as a number
   std::string name;    ///< of what is shown, or asked
   std::string in;      ///< what one count on the bus is: "0.1 kW", "kW", "0.01"; empty: the SI unit
   std::string as;      ///< type, as its protocol names it; empty for the usual one
@@ -19,9 +20,12 @@ struct BusRow {
   std::string cause;       ///< of the text, for messages: itself
 };
 
+/// What stands in front of the colon of a row.
+enum class BusAt : char { number, name };
 /// Throws Error (text only) for what is no row.
-[[nodiscard]] BusRow read_bus_row(const std::string& text);
-[[nodiscard]] std::vector<BusRow> read_bus_rows(const std::vector<std::string>& texts);
+[[nodiscard]] BusRow read_bus_row(const std::string& text, BusAt at = BusAt::number);
+[[nodiscard]] std::vector<BusRow> read_bus_rows(const std::vector<std::string>& texts,
+                                                BusAt at = BusAt::number);
 
 /// What stands on the bus for `value` (SI), times this is the value: `in` of the row, which must be of the
 /// dimension of `unit` where that is one. Throws Error.

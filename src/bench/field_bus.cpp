@@ -198,20 +198,20 @@ FieldBus::Outcome FieldBus::outcome(std::uint64_t ticket) const {
 std::string FieldBus::medium() const { return medium_; }
 
 std::vector<Account> FieldBus::accounts() const {
-  if (!party_) return {};
+  const wire::Traffic* counted = traffic();
+  if (!counted) return {};
   Account account = Beside::accounts().front();
-  const wire::Traffic& traffic = party_->traffic();
   account.port = fmt::format("{}.{}", identity_.kind, identity_.name);
   account.carries = carries();
-  account.received = traffic.received;
-  account.sent = traffic.sent;
-  account.refused += traffic.refused;
-  account.malformed = traffic.malformed;
-  account.lost += traffic.lost;
-  account.late = traffic.late;
-  account.saturated = traffic.saturated;
-  account.connections = traffic.connections;
-  account.turned_away = traffic.turned_away + (driver_ ? driver_->turned_away() : turned_away_);
+  account.received = counted->received;
+  account.sent = counted->sent;
+  account.refused += counted->refused;
+  account.malformed = counted->malformed;
+  account.lost += counted->lost;
+  account.late = counted->late;
+  account.saturated = counted->saturated;
+  account.connections = counted->connections;
+  account.turned_away = counted->turned_away + (driver_ ? driver_->turned_away() : turned_away_);
   account.delay_of = "the plant's instant to its reading for the bus";
   const std::lock_guard held(age_lock_);
   account.delay = age_;
@@ -230,20 +230,19 @@ std::vector<Path> FieldBus::paths() const {
 }
 
 std::vector<BusRow> check_rows(Flaws& flaws, const std::string& place, const std::string& field,
-                               const std::vector<std::string>& texts, BusRows::What what) {
+                               const std::vector<std::string>& texts, BusRows::What what, BusAt at) {
   std::vector<BusRow> rows;
   for (const std::string& text : texts) {
     try {
-      rows.push_back(read_bus_row(text));
+      rows.push_back(read_bus_row(text, at));
     } catch (const Error& error) {
       flaws.report(place, field, error.what());
       continue;
     }
     if (what == BusRows::What::points) flaws.need_point(place, field, rows.back().name);
-    const auto same = std::count_if(rows.begin(), rows.end(),
-                                    [&](const BusRow& row) { return row.address == rows.back().address; });
-    if (same > 1)
-      flaws.report(place, field, fmt::format("address {} stands there twice", rows.back().address));
+    const auto same =
+        std::count_if(rows.begin(), rows.end(), [&](const BusRow& row) { return row.at == rows.back().at; });
+    if (same > 1) flaws.report(place, field, fmt::format("{} stands there twice", rows.back().at));
   }
   return rows;
 }

@@ -65,8 +65,8 @@ class FieldBus : public Beside, public wire::ProcessImage {
   /// Of row `row` of the kind `kind`, behind `wire`.
   [[nodiscard]] const BusPlace& place(std::size_t kind, std::size_t row) const { return places_[kind][row]; }
   [[nodiscard]] const std::vector<BusRow>& rows(std::size_t kind) const { return rows_[kind].rows; }
-  /// The party of its protocol; behind `wire`.
-  [[nodiscard]] virtual std::unique_ptr<wire::Party> make_party() = 0;
+  /// The party of its protocol; behind `wire`. None where no stream carries it.
+  [[nodiscard]] virtual std::unique_ptr<wire::Party> make_party() { return nullptr; }
   /// Where its streams begin; none where `turn` carries it in another way.
   [[nodiscard]] virtual std::optional<wire::StreamPlace> stream_place() const { return std::nullopt; }
   /// "Modbus, unit 1"
@@ -77,6 +77,8 @@ class FieldBus : public Beside, public wire::ProcessImage {
   [[nodiscard]] virtual std::string open_other() { return {}; }
   /// What goes over the medium, again and again until it ends; a stream of bytes where it is not overridden.
   virtual void turn(bool cut, bool silent);
+  /// What its party has counted; of the party's own where it is none of streams.
+  [[nodiscard]] virtual const wire::Traffic* traffic() const { return party_ ? &party_->traffic() : nullptr; }
   [[nodiscard]] const std::string& own_name() const noexcept { return identity_.name; }
 
  private:
@@ -114,6 +116,7 @@ class FieldBus : public Beside, public wire::ProcessImage {
 
 /// Reads rows, and reports what is wrong with them; those that could be read.
 std::vector<BusRow> check_rows(Flaws& flaws, const std::string& place, const std::string& field,
-                               const std::vector<std::string>& texts, BusRows::What what);
+                               const std::vector<std::string>& texts, BusRows::What what,
+                               BusAt at = BusAt::number);
 
 }  // namespace zavrek::bench::internal

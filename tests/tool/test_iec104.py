@@ -316,5 +316,5 @@ states = ["0: Q1"]
 measured = ["2001: voltage as double"]
 set_points = ["6001: wanted", "6001: wanted"]
 """)
-has(run("check", bad, code=2), "is not below t1", "is above k", "address 0 is not within", "no type \"double\"", "address 6001 stands there twice")
+has(run("check", bad, code=2), "is not below t1", "is above k", "address 0 is not within", "no type \"double\"", "6001 stands there twice")
 finish()

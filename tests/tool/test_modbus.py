@@ -157,5 +157,5 @@ holding_registers = ["11: wanted near 3"]
 discrete_inputs = ["5: Q1", "5: Q1"]
 """)
 has(run("check", bad, code=2), "modbus_server.meter", "\"here\" is no address", "what stands at 0 reaches into 1", "\"x\" is no address",
-    "no type \"float16\"", "\"near\"", "Q9", "address 5 stands there twice")
+    "no type \"float16\"", "\"near\"", "Q9", "5 stands there twice")
 finish()

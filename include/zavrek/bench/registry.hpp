@@ -5,6 +5,7 @@
 #include "zavrek/bench/ports/analogue_in.hpp"
 #include "zavrek/bench/ports/analogue_out.hpp"
 #include "zavrek/bench/ports/breaker_drive.hpp"
+#include "zavrek/bench/ports/can_bus.hpp"
 #include "zavrek/bench/ports/card.hpp"
 #include "zavrek/bench/ports/contact_in.hpp"
 #include "zavrek/bench/ports/contact_out.hpp"
@@ -33,7 +34,7 @@ using PortSettings =
                  Message,   //
                  Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn, TimeCode,
                  DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder, ModbusServer, ModbusClient,
-                 Iec104Station, Iec104Controller, Dnp3Outstation, Dnp3Master>;
+                 Iec104Station, Iec104Controller, Dnp3Outstation, Dnp3Master, CanBus>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

@@ -43,18 +43,7 @@ class ModbusClientPort final : public FieldBus {
     BusPlace place;
     double last = NAN;  // that was asked, or written
   };
-  /// What only counts: the client itself does the talking.
-  class Counting final : public wire::Party {
-   public:
-    explicit Counting(const wire::ModbusClient& client) : client_(client) {}
-    std::unique_ptr<wire::Conversation> connected(wire::Now /*now*/) override { return nullptr; }
-    const wire::Traffic& traffic() const noexcept override { return client_.traffic(); }
-
-   private:
-    const wire::ModbusClient& client_;
-  };
-
-  std::unique_ptr<wire::Party> make_party() override {
+  std::string open_other() override {
     constexpr std::array tables{ModbusTable::input_registers, ModbusTable::discrete_inputs,
                                 ModbusTable::holding_registers, ModbusTable::coils};
     items_.clear();
@@ -70,7 +59,7 @@ class ModbusClientPort final : public FieldBus {
     }
     client_ = std::make_unique<wire::ModbusClient>(
         stream_place_of(settings_, wire::StreamPlace::Kind::connects), settings_.unit, settings_.timeout_s);
-    return std::make_unique<Counting>(*client_);
+    return {};
   }
   void make_groups(ModbusTable table, std::size_t first) {
     std::vector<std::size_t> sorted;
@@ -100,6 +89,7 @@ class ModbusClientPort final : public FieldBus {
     return settings_.line.empty() ? fmt::format("TCP to {}:{}", settings_.address, settings_.port)
                                   : "line " + settings_.line;
   }
+  const wire::Traffic* traffic() const override { return client_ ? &client_->traffic() : nullptr; }
   std::string carries() const override { return fmt::format("Modbus client, unit {}", settings_.unit); }
 
   void turn(bool cut, bool silent) override {
