@@ -79,7 +79,7 @@ class FieldBus : public Beside, public wire::ProcessImage {
   virtual void turn(bool cut, bool silent);
   /// What its party has counted; of the party's own where it is none of streams.
   [[nodiscard]] virtual const wire::Traffic* traffic() const { return party_ ? &party_->traffic() : nullptr; }
-  [[nodiscard]] const std::string& own_name() const noexcept { return identity_.name; }
+  [[nodiscard]] bool connected() const noexcept { return identity_.connected; }
 
  private:
   /// A knob that is set, or what is opened and closed.

@@ -97,6 +97,7 @@ class CaseReader {
     auto trials = own.has(files.trials) ? open(own, files.trials, flaws_) : std::nullopt;
     if (trials) read_trials(*trials, case_);
     if (bench) read_device_settings(*bench);
+    if (bench) read_databases(*bench);
     if (bench && !case_.bench.scl.empty()) read_substation(*bench);
     if (network && network->flaws().empty()) check_across(bench, trials);
     for (auto* reader : {&network, &control, &bench, &trials}) {
@@ -190,6 +191,21 @@ class CaseReader {
       }
       device.relay = read_settings_file(device.settings);
       device.approved_relay = device.approved.empty() ? device.relay : read_settings_file(device.approved);
+    }
+  }
+
+  void read_databases(Reader& bench) {
+    for (bench::PortSettings& port : case_.bench.ports) {
+      auto* bus = std::get_if<bench::CanBus>(&port);
+      if (!bus || bus->database.empty()) continue;
+      try {
+        bus->database_text = files_.text(bus->database);
+      } catch (const Error& error) {
+        bench.report_by_name({{.file = {},
+                               .place = "can_bus." + bus->name,
+                               .field = "database",
+                               .text = error.flaws().front().text}});
+      }
     }
   }
 

@@ -50,7 +50,7 @@ def expect(truth, message):
 
 def has(text, *parts):
     for part in parts:
-        expect(part in text, f"no \"{part}\" in:\n{text}")
+        expect(part in text, f"no \"{part}\" in:\n{text[:20000]}")
 
 
 def clock_turns(within_s=0.5):

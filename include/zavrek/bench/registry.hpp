@@ -21,6 +21,7 @@
 #include "zavrek/bench/ports/stream.hpp"
 #include "zavrek/bench/ports/stream_in.hpp"
 #include "zavrek/bench/ports/subscription.hpp"
+#include "zavrek/bench/ports/synchrophasor.hpp"
 #include "zavrek/bench/ports/time_code.hpp"
 #include "zavrek/network/registry.hpp"
 
@@ -28,13 +29,13 @@ namespace zavrek::bench {
 
 /// Every kind of port that a bench can name. A new one is its header (description and field table), its
 /// source in src/bench/ports (`check` and `make_port`), its test, and its row here.
-using PortSettings =
-    std::variant<Stream,    //
-                 StreamIn,  //
-                 Message,   //
-                 Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn, TimeCode,
-                 DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder, ModbusServer, ModbusClient,
-                 Iec104Station, Iec104Controller, Dnp3Outstation, Dnp3Master, CanBus>;
+using PortSettings = std::variant<Stream,    //
+                                  StreamIn,  //
+                                  Message,   //
+                                  Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn,
+                                  TimeCode, DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder,
+                                  ModbusServer, ModbusClient, Iec104Station, Iec104Controller, Dnp3Outstation,
+                                  Dnp3Master, CanBus, SynchrophasorUnit, SynchrophasorClient>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

@@ -1,8 +1,6 @@
 #include "zavrek/bench/ports/can_bus.hpp"
 
 #include <algorithm>
-#include <fstream>
-#include <sstream>
 
 #include <fmt/format.h>
 
@@ -17,14 +15,8 @@ using RowsOf = BusRows::What;
 
 enum CanRows : std::size_t { of_sends, of_sends_states, of_reads, of_reads_states };
 
-wire::CanDatabase database_of(const Setup& setup, const std::string& file) {
-  const std::filesystem::path path = setup.folder / file;
-  std::ifstream stream(path, std::ios::binary);
-  if (!stream || !std::filesystem::is_regular_file(path))
-    throw Error(fmt::format("cannot read \"{}\"", path.string()));
-  std::ostringstream text;
-  text << stream.rdbuf();
-  return wire::parse_can_database(text.str(), path.string());
+wire::CanDatabase database_of(const CanBus& settings) {
+  return wire::parse_can_database(settings.database_text, settings.database);
 }
 
 /// "Drive.speed" among the messages of a database. Throws Error.
@@ -80,8 +72,7 @@ class CanPort final : public FieldBus {
                   {RowsOf::points, read_bus_rows(settings.sends_states, BusAt::name)},
                   {RowsOf::asked, read_bus_rows(settings.reads, BusAt::name)},
                   {RowsOf::asked, read_bus_rows(settings.reads_states, BusAt::name)}}),
-        settings_(settings),
-        setup_(plan.setup) {}
+        settings_(settings) {}
   ~CanPort() override { end(); }
 
   void declare(Exchange& exchange) override {
@@ -106,7 +97,7 @@ class CanPort final : public FieldBus {
   }
   wire::CanNodeSettings node_settings() const {
     wire::CanNodeSettings made;
-    made.database = database_of(setup_, settings_.database);
+    made.database = database_of(settings_);
     made.least_gap_s = settings_.least_gap_s;
     made.timeout_s = settings_.timeout_s;
     made.checks = checks_of(settings_, made.database);
@@ -154,7 +145,6 @@ class CanPort final : public FieldBus {
 
   static constexpr int most_at_once = 256;
   CanBus settings_;
-  const Setup& setup_;
   PointId alive_;
   std::atomic<bool> alive_now_{false};
   std::unique_ptr<wire::CanNode> node_;
@@ -175,7 +165,7 @@ void check(const CanBus& settings, Flaws& flaws) {
   const std::string place = "can_bus." + settings.name;
   wire::CanDatabase database;
   try {
-    database = database_of(flaws.setup, settings.database);
+    database = database_of(settings);
   } catch (const Error& error) {
     return flaws.report(place, "database", error.what());
   }

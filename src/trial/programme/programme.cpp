@@ -205,6 +205,7 @@ void add_named_files(const Case& all, Fingerprint& print) {
     const auto* own = std::get_if<control::OwnCode>(&block);
     if (own && !own->library.empty()) print.add_file(all.folder / own->library);
   }
+  for (const bench::CanBus* bus : all.bench.all<bench::CanBus>()) print.add_text(bus->database_text);
 }
 
 }  // namespace

@@ -11,6 +11,7 @@ namespace zavrek::bench {
 struct CanBus {
   std::string name;
   std::string database;
+  std::string database_text;  ///< what stands in that file
   std::string medium = "239.74.163.2:43113";
   std::vector<std::string> sends, sends_states, reads, reads_states;
   std::vector<std::string> at_change, counters, checksums;
