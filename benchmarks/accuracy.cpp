@@ -8,6 +8,7 @@
 #include "emt/converters.hpp"
 #include "emt/rights_of_way.hpp"
 #include "feeders.hpp"
+#include "protection/synchrophasor_cases.hpp"
 
 namespace {
 
@@ -49,6 +50,48 @@ void print_lines() {
     for (const double step : fault_steps)
       fmt::print(" {:.1e} |", test::error_beside_fronts(study, exact, signal, step));
     fmt::print("\n");
+  }
+}
+
+/// Beside each limit of the standard, in one table of classes and rates.
+void print_synchrophasors() {
+  using namespace zavrek::test;
+  fmt::print(
+      "\n## Synchrophasors\n\nThe cases of IEC/IEEE 60255-118-1:2018 at 50 Hz: the largest error, and the "
+      "limit of the "
+      "class. TVE in %, frequency in Hz,\nits rate in Hz/s.\n\n| class, reports | case | TVE | limit | "
+      "frequency | limit "
+      "| rate | limit |\n| --- | --- | ---: | ---: | ---: | ---: | ---: | ---: |\n");
+  const auto limit = [](double value) {
+    return std::isinf(value) ? std::string("none") : fmt::format("{:g}", value);
+  };
+  const std::pair<Performance, double> kinds[] = {{Performance::p, 50},
+                                                  {Performance::p, 100},
+                                                  {Performance::m, 10},
+                                                  {Performance::m, 25},
+                                                  {Performance::m, 50}};
+  for (const auto& [performance, reports] : kinds) {
+    for (const PhasorCase& one : phasor_cases(performance, reports))
+      fmt::print("| {}, {:g} | {} | {:.3f} | {} | {:.1e} | {} | {:.1e} | {} |\n",
+                 performance == Performance::p ? 'P' : 'M', reports, one.name, 100 * one.found.vector,
+                 limit(100 * one.limit.vector), one.found.frequency, limit(one.limit.frequency),
+                 one.found.rate, limit(one.limit.rate));
+  }
+  fmt::print(
+      "\nResponse to a step of 10 % or 10 degrees: how long each error is above its steady limit, in "
+      "ms.\n\n| class, "
+      "reports | step | TVE | limit | frequency | limit | rate | limit |\n| --- | --- | ---: | ---: | ---: | "
+      "---: | ---: "
+      "| ---: |\n");
+  for (const auto& [performance, reports] : kinds) {
+    const PhasorStep most = phasor_step_limit(performance, reports);
+    for (const bool of_angle : {false, true}) {
+      const PhasorStep step = phasor_step(performance, reports, of_angle);
+      fmt::print("| {}, {:g} | {} | {:.1f} | {:.0f} | {:.1f} | {:.0f} | {:.1f} | {:.0f} |\n",
+                 performance == Performance::p ? 'P' : 'M', reports, of_angle ? "angle" : "amplitude",
+                 1e3 * step.vector_s, 1e3 * most.vector_s, 1e3 * step.frequency_s, 1e3 * most.frequency_s,
+                 1e3 * step.rate_s, 1e3 * most.rate_s);
+    }
   }
 }
 
@@ -136,6 +179,7 @@ int main(int argc, char** argv) {
   }
   const LineDeviation line = line_deviation(folder);
   print_lines();
+  print_synchrophasors();
   fmt::print(
       "\n## Line constants\n\nFour wires over earth, against published matrices of four digits (Carson, two "
       "terms; neutral eliminated). Largest of {}\n"

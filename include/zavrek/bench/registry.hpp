@@ -11,6 +11,7 @@
 #include "zavrek/bench/ports/contact_out.hpp"
 #include "zavrek/bench/ports/disturbance_recorder.hpp"
 #include "zavrek/bench/ports/dnp3.hpp"
+#include "zavrek/bench/ports/ethercat_slave.hpp"
 #include "zavrek/bench/ports/iec104.hpp"
 #include "zavrek/bench/ports/intruder.hpp"
 #include "zavrek/bench/ports/message.hpp"
@@ -35,7 +36,7 @@ using PortSettings = std::variant<Stream,    //
                                   Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn,
                                   TimeCode, DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder,
                                   ModbusServer, ModbusClient, Iec104Station, Iec104Controller, Dnp3Outstation,
-                                  Dnp3Master, CanBus, SynchrophasorUnit, SynchrophasorClient>;
+                                  Dnp3Master, CanBus, SynchrophasorUnit, SynchrophasorClient, EtherCatSlave>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>
