@@ -11,6 +11,7 @@
 
 #include "control/formula.hpp"
 #include "engine/bundle.hpp"
+#include "fuzz/field_targets.hpp"
 #include "zavrek/bench/substation.hpp"
 #include "zavrek/bench/wiring.hpp"
 #include "zavrek/casefile.hpp"
@@ -229,6 +230,18 @@ std::span<const Target> targets() {
       Target{"quantity", quantity},
       Target{"formula", formula},
       Target{"bundle", bundle},
+      Target{"modbus", modbus},
+      Target{"modbus_line", modbus_line},
+      Target{"telecontrol", telecontrol},
+      Target{"telecontrol_master", telecontrol_master},
+      Target{"dnp_link", dnp_link},
+      Target{"dnp_outstation", dnp_outstation},
+      Target{"dnp_master", dnp_master},
+      Target{"phasor_unit", phasor_unit},
+      Target{"phasor_client", phasor_client},
+      Target{"can_database", can_database},
+      Target{"can_datagram", can_datagram},
+      Target{"ethercat", ethercat},
   };
   return all;
 }
