@@ -11,6 +11,8 @@ namespace zavrek::bench::internal {
 namespace {
 
 constexpr int turn_ms = 1;
+/// From one view that is published to the next, at least: at short steps each would cost more than the step.
+constexpr double between_views_s = 100e-6;
 constexpr double same_bound = 1e-9;  // of a bound, by which rounding on the wire may miss it
 
 std::vector<std::string> all_names(const std::vector<BusRows>& rows, BusRows::What what) {
@@ -109,6 +111,7 @@ void FieldBus::wire(Exchange& exchange) {
     }
   }
   Beside::wire(exchange);
+  steps_between_views_ = std::max(1LL, std::llround(between_views_s / exchange.step_s()));
 }
 
 std::string FieldBus::open(const Opening& /*how*/) {
@@ -154,7 +157,9 @@ void FieldBus::take(Exchange& exchange) noexcept {
 }
 
 void FieldBus::give(Exchange& exchange) noexcept {
-  if (identity_.connected) Beside::give(exchange);
+  if (!identity_.connected || steps_to_view_-- > 0) return;
+  steps_to_view_ = steps_between_views_ - 1;
+  Beside::give(exchange);
 }
 
 bool FieldBus::read(std::vector<double>& into, std::int64_t& utc_ns) {
@@ -223,7 +228,8 @@ std::vector<Path> FieldBus::paths() const {
   const std::string by = fmt::format("{} {}", identity_.kind, identity_.name);
   std::vector<Path> paths;
   if (!shown_words_.empty())
-    paths.push_back({shown_words_, by, "whoever reads it", 1, "a millisecond, the polling, the wire"});
+    paths.push_back({shown_words_, by, "whoever reads it", static_cast<double>(steps_between_views_),
+                     "a millisecond, the polling, the wire"});
   if (!asked_words_.empty())
     paths.push_back({"whoever asks", by, asked_words_, 1, "the wire, a millisecond"});
   return paths;

@@ -100,6 +100,7 @@ class FieldBus : public Beside, public wire::ProcessImage {
   std::vector<std::unique_ptr<Asked>> asked_;
   std::string shown_words_, asked_words_;
   SettingId silent_, cut_;
+  long long steps_between_views_ = 1, steps_to_view_ = 0;
   std::atomic<bool> silent_now_{false}, cut_now_{false}, ends_{false};
   View view_;  // of the thread alone
   pace::Histogram age_;

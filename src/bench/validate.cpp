@@ -25,6 +25,8 @@ void Flaws::need_one_of(const std::string& place, const std::string& field, cons
 }
 
 void Flaws::need_point(const std::string& place, const std::string& field, const std::string& name) {
+  const auto is_block = [&](const control::Block& block) { return control::name_of(block) == name; };
+  if (std::any_of(setup.control.blocks.begin(), setup.control.blocks.end(), is_block)) return;
   if (name.find('.') == std::string::npos)
     return need_one_of(place, field, name, switchgear_of(setup.network), "breaker, switch or contactor");
   if (name.starts_with(contact_prefix))

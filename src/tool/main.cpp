@@ -22,6 +22,8 @@ struct Words {
   tool::CompareOptions compare;
   tool::RelayOptions relay;
   tool::PanelOptions panel;
+  tool::PlcOptions plc;
+  tool::SlaveOptions slave;
   tool::ServeOptions serve;
   tool::TargetOptions target;
   tool::LoadOptions load;
@@ -65,6 +67,11 @@ void add_reading(CLI::App& app, Words& words, int& code) {
   verb->add_option("--ied", words.scl.ied,
                    "its name in it; that which the bench names, or BENCH, when left out");
   verb->callback([&] { code = tool::scl(words.scl); });
+  verb = app.add_subcommand("slave",
+                            "the description file (XML) of an EtherCAT slave of a case, for its master");
+  verb->add_option("case", words.slave.folder, case_help)->required();
+  verb->add_option("name", words.slave.name, "which of its slaves; the first when left out");
+  verb->callback([&] { code = tool::slave(words.slave); });
 
   verb =
       app.add_subcommand("wiring", "the list of what is wired to the terminals of devices, and its faults");
@@ -358,6 +365,18 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->add_option("name", words.panel.name, "which of its panels; the first when left out");
   verb->add_option("--interface", words.panel.interface, "network interface, whatever the bench says");
   verb->callback([&] { code = tool::panel(words.panel); });
+  verb =
+      app.add_subcommand("plc", "a programmable controller: the EtherCAT master of a run in another process");
+  verb->add_option("interface", words.plc.interface, "on whose other end the slaves are")->required();
+  verb->add_flag("--scan", words.plc.scan, "list the slaves and their entries only");
+  verb->add_option("--cycle", words.plc.cycle, "from one exchange to the next")->capture_default_str();
+  verb->add_option("--for", words.plc.duration, "how long; until interrupted when left out");
+  verb->add_option(
+      "--link", words.plc.links,
+      "what follows an input: \"bit0 -> lamp0\", an output of its own, or of a slave; again for more");
+  verb->add_option("--set", words.plc.sets, "an output of a slave: \"wanted=2500\"; again for more");
+  verb->add_flag("--quiet", words.plc.quiet, "do not print each change of its own outputs");
+  verb->callback([&] { code = tool::plc(words.plc); });
 
   verb = app.add_subcommand(
       "serve",

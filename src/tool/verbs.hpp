@@ -163,6 +163,16 @@ struct LoadOptions {
 /// A load at an amplifier, as a process of its own at a terminal board.
 [[nodiscard]] int load(const LoadOptions& options);
 
+struct PlcOptions {
+  std::string interface, cycle = "1 ms", duration;
+  std::vector<std::string> links, sets;
+  bool scan = false, quiet = false;
+};
+[[nodiscard]] int plc(const PlcOptions& options);
+struct SlaveOptions {
+  std::string folder, name;
+};
+[[nodiscard]] int slave(const SlaveOptions& options);
 struct PanelOptions {
   std::string folder;
   std::string name;  // the first of the bench when empty

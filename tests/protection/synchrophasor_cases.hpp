@@ -101,6 +101,7 @@ struct PhasorCase {
 inline std::vector<PhasorCase> phasor_cases(Performance performance, double reports) {
   const bool p = performance == Performance::p;
   std::vector<PhasorCase> cases;
+  cases.reserve(8);  // references to them stay
   const auto add = [&](const char* name, PhasorErrors limit) -> PhasorErrors& {
     return cases.emplace_back(PhasorCase{name, limit, {}}).found;
   };

@@ -1,6 +1,8 @@
 """EtherCAT: a master written here from the standard, on the other end of a pair of interfaces between two network namespaces;
 tshark decodes what went by."""
+import re
 import struct
+import xml.etree.ElementTree
 
 from field_case import *
 
@@ -223,6 +225,17 @@ shown = subprocess.run(["tshark", "-r", str(scratch / "ethercat.pcap"), "-V"], c
 for part in ("EtherCAT datagram(s)", "LRW", "Mailbox", "CoE", "SDO Req", "AL Status"):
     expect(part in shown, f"tshark does not see {part}")
 expect("Malformed" not in shown, "tshark marks something")
+# The tool's own controller on the demo, and the description of its slave.
+shown = subprocess.run([str(demo / "process-image/show"), "3"], capture_output=True, text=True, timeout=60, env=dict(os.environ, ZAVREK=tool)).stdout
+has(shown, "slave 0x1001 lamps", "in  sine", "out brightness", "operational; a cycle each 1 ms", "lamp 3 on", "lamp 4 off", "bench.ready closed", "lamps operational")
+answered = re.search(r"(\d+) cycles, (\d+) without", shown)
+expect(int(answered.group(1)) > 2500 and int(answered.group(2)) < 50, answered.group(0))
+root = xml.etree.ElementTree.fromstring(run("slave", demo / "process-image"))
+device = root.find("Descriptions/Devices/Device")
+expect(device.find("Type").get("ProductCode") == "#x00000007" and device.find("Name").text == "lamps", "its product")
+expect([e.find("Name").text for e in device.findall("TxPdo/Entry")] == ["sine", "voltage"] + [f"bit{k}" for k in range(8)], "its inputs")
+expect([e.find("DataType").text for e in device.findall("RxPdo/Entry") if e.find("DataType") is not None] == ["UINT", "BOOL"], "its outputs")
+has(run("slave", demo / "veskar", code=2), "has no slave")
 bad = make_case("ethercat-bad", """
 [ethercat_slave.quay]
 interface = "none9"

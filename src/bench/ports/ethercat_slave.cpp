@@ -139,3 +139,11 @@ void check(const EtherCatSlave& settings, Flaws& flaws) {
 }
 
 }  // namespace zavrek::bench::internal
+
+namespace zavrek::bench {
+
+std::string slave_description(const EtherCatSlave& settings) {
+  return wire::slave_description(internal::slave_of(settings));
+}
+
+}  // namespace zavrek::bench

@@ -42,4 +42,7 @@ inline const network::Table& table(const EtherCatSlave*) {
   return built;
 }
 
+/// Its description file (EtherCAT slave information, XML), for the configuration of its master.
+[[nodiscard]] std::string slave_description(const EtherCatSlave& settings);
+
 }  // namespace zavrek::bench
