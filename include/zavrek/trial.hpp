@@ -115,7 +115,8 @@ struct CaseFiles {
   std::string bench = "bench.toml";
   std::string trials = "trials.toml";
   std::string control = "control.toml";
-  double least_coverage = 0;  ///< share of mistakes that its trials shall find
+  double step_s = network::unset;  ///< in place of the network's own
+  double least_coverage = 0;       ///< share of mistakes that its trials shall find
 };
 const Table& table(const CaseFiles*);
 

@@ -89,6 +89,7 @@ class CaseReader {
     if (!files.base.empty()) take_base(files);
     auto network = open(files_, files.network, flaws_);
     if (network) case_.network = read_network(*network);
+    if (network::is_set(files.step_s)) case_.network.step_s = files.step_s;
     if (network) read_playbacks(*network);
     auto bench = open_if_there(files.bench);
     if (bench) read_bench(*bench, case_.bench);

@@ -341,6 +341,69 @@ const Table& table(const Sequence*) {
           .build();
   return built;
 }
+const Table& table(const Plan*) {
+  static const Table built =
+      block<Plan>(
+          "plan",
+          "keeps what somebody further away has ordered, while he lives; NAME.fresh says whether he does")
+          .text("input", &Plan::input, "what he orders, such as a set point that a port sets")
+          .text("beat", &Plan::beat, "what moves as long as he lives: a counter that he sends")
+          .text("otherwise", &Plan::otherwise, "what holds without him", Need::optional)
+          .quantity("lasts", &Plan::lasts_s, "s", above(0), "for which the beat may stand still")
+          .changeable()
+          .build();
+  return built;
+}
+const Table& table(const LoadShedding*) {
+  static const Table built =
+      block<LoadShedding>(
+          "load_shedding",
+          "sheds loads by priority when the grid is lost: NAME.LOAD is on while one stays, NAME counts those "
+          "that are shed, NAME.kept is what the others need (W)")
+          .text("lost", &LoadShedding::lost, "on while the grid is lost")
+          .text("available", &LoadShedding::available, "W that can be given without it")
+          .texts("loads", &LoadShedding::loads,
+                 "with what each needs, the first kept to the last: [\"stores: 170 kW\", \"offices: "
+                 "offices_power\"]",
+                 Need::required)
+          .quantity("restore_after", &LoadShedding::restore_after_s, "s", at_least(0),
+                    "for which there must be enough until the next comes back")
+          .changeable()
+          .quantity("margin", &LoadShedding::margin, "%", within(0, 1),
+                    "of what is available, that must be left for one to come back")
+          .changeable()
+          .build();
+  return built;
+}
+const Table& table(const Synchroniser*) {
+  static const Table built =
+      block<Synchroniser>("synchroniser",
+                          "whether two live voltages may be connected; NAME.angle (rad, of the first ahead) "
+                          "and NAME.slip (Hz)")
+          .text("amplitude_1", &Synchroniser::amplitude_1, "V, such as a phase lock's NAME.d")
+          .text("frequency_1", &Synchroniser::frequency_1, "Hz")
+          .text("angle_1", &Synchroniser::angle_1, "rad")
+          .text("amplitude_2", &Synchroniser::amplitude_2, "V, of the other side")
+          .text("frequency_2", &Synchroniser::frequency_2, "Hz")
+          .text("angle_2", &Synchroniser::angle_2, "rad")
+          .quantity("least_voltage", &Synchroniser::least_V, "V", at_least(0),
+                    "amplitude below which a side is dead")
+          .changeable()
+          .quantity("voltage", &Synchroniser::voltage, "%", within(0, 1), "difference at most, of the larger")
+          .changeable()
+          .quantity("frequency", &Synchroniser::frequency_Hz, "Hz", at_least(0), "difference at most")
+          .changeable()
+          .quantity("angle", &Synchroniser::angle_rad, "deg", at_least(0),
+                    "difference at most, when the contacts meet")
+          .changeable()
+          .quantity("closing_time", &Synchroniser::closing_time_s, "ms", at_least(0),
+                    "of the breaker, ahead of which it is released")
+          .changeable()
+          .quantity("lasts", &Synchroniser::lasts_s, "ms", at_least(0), "for which all of that must hold")
+          .changeable()
+          .build();
+  return built;
+}
 const Table& table(const ToAlphaBeta*) {
   static const Table built =
       block<ToAlphaBeta>("to_alpha_beta", "fixed components alpha, beta, zero (Clarke, amplitudes kept)")

@@ -34,6 +34,16 @@ Description remembering() {
   put<Comparator>(all, "compare", [](Comparator& b) { b.input = "u", b.on_above = 0.7, b.off_below = -0.2; });
   put<Timer>(all, "timer", [](Timer& b) { b.input = "compare", b.on_delay_s = 2e-3, b.off_delay_s = 1e-3; });
   put<LatchBlock>(all, "latch", [](LatchBlock& b) { b.set = "timer", b.reset = "counter"; });
+  put<Plan>(all, "plan",
+            [](Plan& b) { b.input = "counter", b.beat = "timer", b.otherwise = "3", b.lasts_s = 2e-3; });
+  put<LoadShedding>(all, "shed", [](LoadShedding& b) {
+    b.lost = "timer", b.available = "counter", b.loads = {"one: 1", "two: 1"}, b.restore_after_s = 2e-3,
+    b.margin = 0;
+  });
+  put<Synchroniser>(all, "synchroniser", [](Synchroniser& b) {
+    b.amplitude_1 = b.amplitude_2 = "100", b.frequency_1 = "counter", b.frequency_2 = "timer",
+    b.angle_1 = "counter", b.angle_2 = "timer", b.frequency_Hz = 2, b.angle_rad = 2, b.lasts_s = 2e-3;
+  });
   put<Counter>(all, "counter", [](Counter& b) { b.input = "compare", b.wraps_at = 5; });
   put<PhaseLock>(all, "lock", [](PhaseLock& b) { b.a = "a", b.b = "b", b.c = "c"; });
   put<Rotor>(all, "rotor", [](Rotor& b) { b.frequency = "lock.frequency"; });

@@ -18,6 +18,7 @@
 #include "zavrek/bench/ports/modbus_client.hpp"
 #include "zavrek/bench/ports/modbus_server.hpp"
 #include "zavrek/bench/ports/panel.hpp"
+#include "zavrek/bench/ports/party.hpp"
 #include "zavrek/bench/ports/power_cut.hpp"
 #include "zavrek/bench/ports/stream.hpp"
 #include "zavrek/bench/ports/stream_in.hpp"
@@ -30,13 +31,14 @@ namespace zavrek::bench {
 
 /// Every kind of port that a bench can name. A new one is its header (description and field table), its
 /// source in src/bench/ports (`check` and `make_port`), its test, and its row here.
-using PortSettings = std::variant<Stream,    //
-                                  StreamIn,  //
-                                  Message,   //
-                                  Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn,
-                                  TimeCode, DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder,
-                                  ModbusServer, ModbusClient, Iec104Station, Iec104Controller, Dnp3Outstation,
-                                  Dnp3Master, CanBus, SynchrophasorUnit, SynchrophasorClient, EtherCatSlave>;
+using PortSettings =
+    std::variant<Stream,    //
+                 StreamIn,  //
+                 Message,   //
+                 Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn, TimeCode,
+                 DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder, ModbusServer, ModbusClient,
+                 Iec104Station, Iec104Controller, Dnp3Outstation, Dnp3Master, CanBus, SynchrophasorUnit,
+                 SynchrophasorClient, EtherCatSlave, Party>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

@@ -254,6 +254,37 @@ struct PowerTracker : BlockBase {
   double step = 1;                         ///< V
   double low = 0, high = 1e30, start = 0;  ///< V
 };
+// --- supervision --------------------------------------------------------------------------------
+
+/// Keeps what somebody further away has ordered, while he lives: NAME is `input` as long as `beat` moves
+/// within `lasts_s` (above 0), else `otherwise`; NAME.fresh 1 or 0.
+struct Plan : BlockBase {
+  std::string input, beat;
+  std::string otherwise = "0";
+  double lasts_s = 5;
+};
+/// Sheds loads when the grid is lost. `loads`: "offices: 120 kW" or "offices: offices.p", the first kept to
+/// the last. While `lost`, those stay on that together need no more than `available` (W), the first that does
+/// not fit and all behind it are shed in the same execution; what fits again for `restore_after_s` comes
+/// back, one at a time, and so do all, in their order, once the grid is there. Outputs NAME (how many are
+/// shed), NAME.LOAD 1 or 0, NAME.kept (W).
+struct LoadShedding : BlockBase {
+  std::string lost, available;
+  std::vector<std::string> loads;
+  double restore_after_s = 5;
+  double margin = 0.05;  ///< of `available`, that must be left for one to come back
+};
+/// Whether two live voltages may be connected: NAME is on while their amplitudes differ by `voltage` of the
+/// larger at most, their frequencies by `frequency_Hz`, and their angles, at the instant `closing_time_s`
+/// from now, by `angle_rad`, all for `lasts_s`. Amplitudes in V, frequencies in Hz, angles in rad, as phase
+/// locks give them. Outputs NAME.angle (rad, of the first ahead of the second), .slip (Hz).
+struct Synchroniser : BlockBase {
+  std::string amplitude_1, frequency_1, angle_1, amplitude_2, frequency_2, angle_2;
+  double least_V = 0;  ///< below it a side is dead, and nothing is released
+  double voltage = 0.1, frequency_Hz = 0.1, angle_rad = 0.17453292519943295;
+  double closing_time_s = 0, lasts_s = 0.1;
+};
+
 /// A user's own controller: a shared library (zavrek/controller.h), or a class that the program registered.
 struct OwnCode : BlockBase {
   std::string library;                  ///< path, relative to the case
@@ -262,11 +293,11 @@ struct OwnCode : BlockBase {
   std::vector<std::string> parameters;  ///< "NAME: value"
 };
 
-using Block =
-    std::variant<Sum, Product, Pi, LowPass, Transfer, Limiter, CurveBlock, Delay, Comparator, Timer,
-                 LatchBlock, LogicBlock, Select, Clock, ToDq, FromDq, PhaseLock, Rotor, Power, Rms, Modulator,
-                 Firing, GateDrive, Actuator, CommandBlock, Setpoint, Sensor, Expression, Counter, Sequence,
-                 ToAlphaBeta, FromAlphaBeta, IntegratorLock, Separation, PowerTracker, OwnCode>;
+using Block = std::variant<Sum, Product, Pi, LowPass, Transfer, Limiter, CurveBlock, Delay, Comparator, Timer,
+                           LatchBlock, LogicBlock, Select, Clock, ToDq, FromDq, PhaseLock, Rotor, Power, Rms,
+                           Modulator, Firing, GateDrive, Actuator, CommandBlock, Setpoint, Sensor, Expression,
+                           Counter, Sequence, ToAlphaBeta, FromAlphaBeta, IntegratorLock, Separation,
+                           PowerTracker, OwnCode, Plan, LoadShedding, Synchroniser>;
 
 const Table& table(const Sum*);
 const Table& table(const Product*);
@@ -304,6 +335,9 @@ const Table& table(const IntegratorLock*);
 const Table& table(const Separation*);
 const Table& table(const PowerTracker*);
 const Table& table(const OwnCode*);
+const Table& table(const Plan*);
+const Table& table(const LoadShedding*);
+const Table& table(const Synchroniser*);
 
 /// Calls `visit` with a null pointer of every kind.
 template <class Visit, class... Kinds>

@@ -137,6 +137,8 @@ const Table& table(const CaseFiles*) {
           .text("bench", &CaseFiles::bench, "streams and devices")
           .text("trials", &CaseFiles::trials, "the experiments")
           .text("control", &CaseFiles::control, "control blocks executed beside the plant")
+          .quantity("step", &CaseFiles::step_s, "us", network::above(0),
+                    "in place of that in the network's file", Need::optional)
           .quantity("least_coverage", &CaseFiles::least_coverage, "%", within(0, 1),
                     "share of mistakes in relays and wires that its trials shall find: programme --coverage")
           .build();

@@ -1,0 +1,24 @@
+"""An island with a gateway and a supervisor, each a case of its own in its own process, over DNP3 and IEC 60870-5-104."""
+import shutil
+
+from field_case import *
+
+has(run("check", demo / "yard/gateway"), "dnp3_master yard", "iec104_station to_supervisor")
+has(run("check", demo / "yard"), "dnp3_outstation yard", "modbus_server meter")
+said = run_paced("test", demo / "yard", "--out", "yard")
+has(said, "the gateway sheds the offices", "the gateway is deaf", "2 of 2")
+# Without them the same case is judged by what it does alone.
+alone = run("test", demo / "yard", "--place", "plant", "--only", "the gateway is deaf: the frequency sheds the offices later")
+has(alone, "1 of 1")
+# A party that ends ends the run, and says why; one outside the case, or none, is a flaw.
+case = scratch / "yard"
+shutil.copytree(demo / "yard", case, dirs_exist_ok=True)
+shutil.copytree(demo / "island", scratch / "island", dirs_exist_ok=True)
+(case / "gateway/control.toml").write_text("period = \"0 s\"\n")
+has(run("run", case, "--for", "3 s", code=1), "the party gateway has ended")
+text = (case / "bench.toml").read_text()
+(case / "bench.toml").write_text(text.replace('case = "gateway"', 'case = "../island"'))
+has(run("check", case, code=2), "leads out of the case")
+(case / "bench.toml").write_text(text.replace('case = "gateway"', 'case = "gatway"'))
+has(run("check", case, code=2), "no folder \"gatway\" in this case")
+finish()
