@@ -25,7 +25,12 @@ class PartyPort final : public Port {
     process_.emplace(std::vector<std::string>{how.program.string(), "run", folder_.string(),
                                               "--until-stopped", "--keep", "1 s", "--pace", "wall"},
                      pace::internal::Program::Options{.heard = true, .errors_shown = true});
+    begun_ns_ = pace::system_clock().now_ns();
     return {};
+  }
+  /// One whose files have flaws ends at once: it is given the time to say so.
+  bool ready() override {
+    return !process_ || (process_->running() && pace::system_clock().now_ns() - begun_ns_ > reading_ns);
   }
   bool ended() override { return process_ && !over_ && !process_->running(); }
   std::string failure() override {
@@ -44,8 +49,10 @@ class PartyPort final : public Port {
   }
 
  private:
+  static constexpr std::int64_t reading_ns = 400'000'000;
   Party settings_;
   std::filesystem::path folder_;
+  std::int64_t begun_ns_ = 0;
   std::optional<pace::internal::Program> process_;
   bool over_ = false;
   std::string said_;

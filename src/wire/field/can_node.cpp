@@ -1,14 +1,13 @@
 #include <algorithm>
 #include <cmath>
 
+#include "wire/field/seconds.hpp"
 #include "zavrek/wire/field/can.hpp"
 
 namespace zavrek::wire {
 namespace {
 
 constexpr double cycles_until_gone = 3, gone_without_cycle_s = 1;
-
-std::int64_t ns_can(double seconds) { return static_cast<std::int64_t>(1e9 * seconds); }
 
 }  // namespace
 
@@ -174,15 +173,17 @@ void CanNode::poll(Now now) {
     const double most_s = body.settings.timeout_s > 0 ? body.settings.timeout_s
                           : cycle_s > 0               ? cycles_until_gone * cycle_s
                                                       : gone_without_cycle_s;
-    body.all_alive = body.all_alive && state.heard && now.steady_ns - state.heard_ns <= ns_can(most_s);
+    body.all_alive =
+        body.all_alive && state.heard && now.steady_ns - state.heard_ns <= internal::ns_of(most_s);
   }
   if (!body.image.read(body.values, body.utc_ns)) return;
   for (std::size_t m = 0; m < body.states.size(); ++m) {
     Body::Message& state = body.states[m];
     if (state.sends.empty()) continue;
-    const std::int64_t cycle_ns = ns_can(body.settings.database.messages[m].cycle_s);
+    const std::int64_t cycle_ns = internal::ns_of(body.settings.database.messages[m].cycle_s);
     const bool due = cycle_ns > 0 && now.steady_ns >= state.next_ns;
-    const bool told = state.at_change && now.steady_ns - state.sent_ns >= ns_can(body.settings.least_gap_s) &&
+    const bool told = state.at_change &&
+                      now.steady_ns - state.sent_ns >= internal::ns_of(body.settings.least_gap_s) &&
                       body.moved(state);
     if (!due && !told) continue;
     // What was held up does not come in a burst behind it.

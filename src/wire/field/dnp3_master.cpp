@@ -5,6 +5,7 @@
 
 #include "wire/field/dnp3_objects.hpp"
 #include "wire/field/little_endian.hpp"
+#include "wire/field/seconds.hpp"
 
 namespace zavrek::wire {
 
@@ -13,8 +14,6 @@ using namespace internal;
 namespace {
 
 constexpr std::uint8_t latch_on = 3, latch_off = 4;
-
-std::int64_t ns_of_dnp3(double seconds) { return static_cast<std::int64_t>(1e9 * seconds); }
 
 /// An object of a response as a number or a state; nothing for one that carries none.
 struct TakenObject {
@@ -111,7 +110,7 @@ class Dnp3Master::Talk final : public Dnp3Link {
     put(fragment);
     awaits_ = what;
     awaits_number_ = number_;
-    awaits_until_ns_ = now.steady_ns + ns_of_dnp3(body_.settings.confirmation_s);
+    awaits_until_ns_ = now.steady_ns + ns_of(body_.settings.confirmation_s);
   }
 
   /// What is due, the most pressing first.
@@ -132,14 +131,14 @@ class Dnp3Master::Talk final : public Dnp3Link {
     }
     if (body_.shows && order_what_moved(now)) return;
     if (now.steady_ns >= next_integrity_ns_) {
-      next_integrity_ns_ = now.steady_ns + ns_of_dnp3(body_.settings.integrity_s);
-      next_poll_ns_ = now.steady_ns + ns_of_dnp3(body_.settings.poll_s);
+      next_integrity_ns_ = now.steady_ns + ns_of(body_.settings.integrity_s);
+      next_poll_ns_ = now.steady_ns + ns_of(body_.settings.poll_s);
       return request(dnp3_read, all, Awaits::data, now);
     }
     if (!enabled_ && body_.settings.unsolicited) return request(dnp3_enable, events, Awaits::enabled, now);
     constexpr unsigned any_class = iin_class1 | iin_class1 << 1U | iin_class1 << 2U;
     if (now.steady_ns >= next_poll_ns_ || (indications_ & any_class) != 0) {
-      next_poll_ns_ = now.steady_ns + ns_of_dnp3(body_.settings.poll_s);
+      next_poll_ns_ = now.steady_ns + ns_of(body_.settings.poll_s);
       indications_ &= ~any_class;
       request(dnp3_read, events, Awaits::data, now);
     }
@@ -211,7 +210,7 @@ class Dnp3Master::Talk final : public Dnp3Link {
     if ((control & dnp3_final) == 0) {
       awaits_number_ = (awaits_number_ + 1) & 15U;
       number_ = awaits_number_;
-      awaits_until_ns_ = now.steady_ns + ns_of_dnp3(body_.settings.confirmation_s);
+      awaits_until_ns_ = now.steady_ns + ns_of(body_.settings.confirmation_s);
       return;
     }
     finish(objects, now);

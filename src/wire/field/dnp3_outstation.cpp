@@ -5,6 +5,7 @@
 
 #include "wire/field/dnp3_objects.hpp"
 #include "wire/field/dnp3_response.hpp"
+#include "wire/field/seconds.hpp"
 
 namespace zavrek::wire {
 
@@ -44,8 +45,6 @@ namespace {
 constexpr std::size_t most_objects = 2044;  // octets of a fragment of 2,048 behind its head
 constexpr int silent_retries_wait =
     1;  // times the time for a confirmation, until an unsolicited one is repeated
-
-std::int64_t ns_dnp3(double seconds) { return static_cast<std::int64_t>(1e9 * seconds); }
 
 template <class Point>
 void sort_by_index(std::vector<Point>& points) {
@@ -139,7 +138,7 @@ class Dnp3Outstation::Talk final : public Dnp3Link {
       awaits_ = false;
       rest_.clear();
       body_.forget_told(false);
-      unasked_again_ns_ = now.steady_ns + silent_retries_wait * ns_dnp3(body_.settings.confirmation_s);
+      unasked_again_ns_ = now.steady_ns + silent_retries_wait * ns_of(body_.settings.confirmation_s);
       if (awaits_unasked_) unasked_number_ = (unasked_number_ + 15U) & 15U;  // the same again
     }
     if (body_.settings.unsolicited && !awaits_ && orders_.empty() && now.steady_ns >= unasked_again_ns_)
@@ -187,7 +186,7 @@ class Dnp3Outstation::Talk final : public Dnp3Link {
     awaits_ = true;
     awaits_unasked_ = false;
     awaits_number_ = number_;
-    awaits_until_ns_ = now.steady_ns + ns_dnp3(body_.settings.confirmation_s);
+    awaits_until_ns_ = now.steady_ns + ns_of(body_.settings.confirmation_s);
     number_ = (number_ + 1) & 15U;
   }
 
@@ -203,7 +202,7 @@ class Dnp3Outstation::Talk final : public Dnp3Link {
         static_cast<std::uint8_t>(dnp3_first | dnp3_final | dnp3_confirms | dnp3_unasked | unasked_number_);
     awaits_ = awaits_unasked_ = true;
     awaits_number_ = unasked_number_;
-    awaits_until_ns_ = now.steady_ns + ns_dnp3(body_.settings.confirmation_s);
+    awaits_until_ns_ = now.steady_ns + ns_of(body_.settings.confirmation_s);
     unasked_number_ = (unasked_number_ + 1) & 15U;
     const auto fragments = objects.take();
     put_response(dnp3_unsolicited, control, fragments.front(), 0);
@@ -528,11 +527,11 @@ class Dnp3Outstation::Talk final : public Dnp3Link {
     if (refused) ++body_.traffic.refused;
     echo_ = std::move(echo);
     echo_is_wanted_ = function != dnp3_direct_unanswered;
-    orders_until_ns_ = now.steady_ns + ns_dnp3(body_.settings.confirmation_s);
+    orders_until_ns_ = now.steady_ns + ns_of(body_.settings.confirmation_s);
     if (function == dnp3_select && !refused) {
       selected_.assign(objects.begin(), objects.end());
       selected_number_ = number_;
-      selected_until_ns_ = now.steady_ns + ns_dnp3(body_.settings.select_s);
+      selected_until_ns_ = now.steady_ns + ns_of(body_.settings.select_s);
     }
     if (orders_.empty()) put_echo();
   }
@@ -625,7 +624,7 @@ void Dnp3Outstation::poll(Now now) {
   if (!body.image.read(body.values, body.utc_ns)) return;
   body.shows = true;
   const bool scans = now.steady_ns >= body.next_scan_ns;
-  if (scans) body.next_scan_ns = now.steady_ns + ns_dnp3(body.settings.scan_s);
+  if (scans) body.next_scan_ns = now.steady_ns + ns_of(body.settings.scan_s);
   const auto look = [&](bool binary, std::size_t k, std::size_t place, double within, double& said) {
     const double value = body.values[place];
     const bool first = std::isnan(said);

@@ -248,7 +248,7 @@ class EtherCatSlave::Body {
       if (keeps) memory[place] = data[k];
     }
     if (covers(at, data.size(), reg_control, 1)) change_state(data[reg_control - at]);
-    if (covers(at, data.size(), reg_eeprom_control, 2) && at <= reg_eeprom_control && data.size() >= 2)
+    if (at <= reg_eeprom_control && at + data.size() >= reg_eeprom_control + 2U)
       serve_eeprom(static_cast<unsigned>(low_first(&data[reg_eeprom_control - at], 2)));
     if (covers(at, data.size(), reg_receive_time, 4)) latch_time();
     if (at == reg_system_time && data.size() >= 4)

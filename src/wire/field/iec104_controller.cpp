@@ -3,6 +3,7 @@
 
 #include "wire/field/iec104_data.hpp"
 #include "wire/field/little_endian.hpp"
+#include "wire/field/seconds.hpp"
 
 namespace zavrek::wire {
 namespace {
@@ -11,8 +12,6 @@ using namespace internal;
 
 constexpr std::uint8_t whole_station = 20;  // qualifier of interrogation
 constexpr double confirmation_s = 5;
-
-std::int64_t ns_of_104(double seconds) { return static_cast<std::int64_t>(1e9 * seconds); }
 
 }  // namespace
 
@@ -42,7 +41,7 @@ class Iec104Controller::Talk final : public Iec104Link {
 
   void poll(Now now) override {
     if (started() && now.steady_ns >= next_interrogation_ns_) {
-      next_interrogation_ns_ = now.steady_ns + ns_of_104(body_.settings.interrogation_s);
+      next_interrogation_ns_ = now.steady_ns + ns_of(body_.settings.interrogation_s);
       put_command_asdu(c_ic_na, 0, [](std::vector<std::uint8_t>& out) { out.push_back(whole_station); });
     }
     if (started() && body_.shows) order_what_moved(now);
@@ -72,7 +71,7 @@ class Iec104Controller::Talk final : public Iec104Link {
   }
   void order(const Iec104Command& command, Order& order, bool select, Now now) {
     order.under = select ? Order::Under::selection : Order::Under::execution;
-    order.due_ns = now.steady_ns + ns_of_104(confirmation_s);
+    order.due_ns = now.steady_ns + ns_of(confirmation_s);
     put_command_asdu(command_type(command.kind), command.address, [&](std::vector<std::uint8_t>& out) {
       put_command(out, command.kind, order.wanted, select, body_.traffic.saturated);
     });

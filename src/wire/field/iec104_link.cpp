@@ -2,6 +2,7 @@
 #include <array>
 
 #include "wire/field/iec104_data.hpp"
+#include "wire/field/seconds.hpp"
 
 namespace zavrek::wire {
 namespace {
@@ -16,7 +17,6 @@ constexpr std::size_t least_length = 4, most_length = 253;
 constexpr unsigned numbers = 1U << 15U;
 constexpr std::size_t most_in = 64 * 1024;
 
-std::int64_t ns_of(double seconds) { return static_cast<std::int64_t>(1e9 * seconds); }
 unsigned steps_between(unsigned from, unsigned to) { return (to + numbers - from) % numbers; }
 
 }  // namespace
@@ -30,7 +30,7 @@ Iec104Link::Iec104Link(const Iec104Timing& timing, Traffic& traffic, bool contro
     : timing_(timing), traffic_(traffic), controlling_(controlling), last_heard_ns_(now.steady_ns) {
   if (!controlling_) return;
   send_unnumbered(Unnumbered::start);
-  confirmation_due_ns_ = now.steady_ns + ns_of(timing_.t1_s);
+  confirmation_due_ns_ = now.steady_ns + internal::ns_of(timing_.t1_s);
 }
 
 void Iec104Link::send_unnumbered(Unnumbered function) {
@@ -147,17 +147,19 @@ void Iec104Link::send_waiting(Now now) {
 
 void Iec104Link::poll(Now now) {
   if (!over().empty()) return;
-  const bool unanswered = !sent_ns_.empty() && now.steady_ns - sent_ns_.front() >= ns_of(timing_.t1_s);
+  const bool unanswered =
+      !sent_ns_.empty() && now.steady_ns - sent_ns_.front() >= internal::ns_of(timing_.t1_s);
   const bool unconfirmed = confirmation_due_ns_ != 0 && now.steady_ns >= confirmation_due_ns_;
   if (unanswered || unconfirmed) {
     ++traffic_.lost;
     return end("no answer within t1");
   }
   send_waiting(now);
-  if (told_ != next_received_ && now.steady_ns - first_untold_ns_ >= ns_of(timing_.t2_s)) send_supervisory();
-  if (confirmation_due_ns_ == 0 && now.steady_ns - last_heard_ns_ >= ns_of(timing_.t3_s)) {
+  if (told_ != next_received_ && now.steady_ns - first_untold_ns_ >= internal::ns_of(timing_.t2_s))
+    send_supervisory();
+  if (confirmation_due_ns_ == 0 && now.steady_ns - last_heard_ns_ >= internal::ns_of(timing_.t3_s)) {
     send_unnumbered(Unnumbered::test);
-    confirmation_due_ns_ = now.steady_ns + ns_of(timing_.t1_s);
+    confirmation_due_ns_ = now.steady_ns + internal::ns_of(timing_.t1_s);
   }
 }
 

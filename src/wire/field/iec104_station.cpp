@@ -4,6 +4,7 @@
 
 #include "wire/field/iec104_data.hpp"
 #include "wire/field/little_endian.hpp"
+#include "wire/field/seconds.hpp"
 
 namespace zavrek::wire {
 namespace {
@@ -14,8 +15,6 @@ constexpr int everybody = 0xFFFF;  // common address of all stations
 constexpr std::size_t most_asdu = 249;
 constexpr std::size_t most_waiting_answers = 256;
 constexpr std::uint8_t first_group = 20;  // interrogation of the station; 21 ... 36 are its groups
-
-std::int64_t ns_104(double seconds) { return static_cast<std::int64_t>(1e9 * seconds); }
 
 }  // namespace
 
@@ -224,7 +223,7 @@ class Iec104Station::Talk final : public Iec104Link {
     const TakenCommand taken = internal::take_command(object.subspan(asdu_address_size), type.kind);
     if (type.timed) {
       const auto at = take_time(object.last(cp56_size));
-      const bool old = !at || std::abs(now.utc_ns - *at) > ns_104(body_.settings.command_age_s);
+      const bool old = !at || std::abs(now.utc_ns - *at) > ns_of(body_.settings.command_age_s);
       if (old) {
         ++body_.traffic.late;
         return mirror(asdu, activation_confirmed, true);
@@ -233,7 +232,7 @@ class Iec104Station::Talk final : public Iec104Link {
     const bool may = taken.possible && body_.image.allows(command.place, taken.value);
     if (taken.select) {
       selected_ = may ? address : 0;
-      selected_until_ns_ = now.steady_ns + ns_104(body_.settings.select_s);
+      selected_until_ns_ = now.steady_ns + ns_of(body_.settings.select_s);
       return mirror(asdu, activation_confirmed, !may);
     }
     const bool is_selected = selected_ == address && now.steady_ns < selected_until_ns_;
@@ -243,7 +242,7 @@ class Iec104Station::Talk final : public Iec104Link {
     const std::uint64_t ticket = body_.image.ask(command.place, taken.value);
     if (ticket == 0) return mirror(asdu, activation_confirmed, true);
     waiting_.push_back(
-        {{asdu.begin(), asdu.end()}, ticket, now.steady_ns + ns_104(body_.settings.timing.t1_s)});
+        {{asdu.begin(), asdu.end()}, ticket, now.steady_ns + ns_of(body_.settings.timing.t1_s)});
     settle(now);
   }
 
@@ -280,7 +279,7 @@ void Iec104Station::poll(Now now) {
   Body& body = *body_;
   if (!body.image.read(body.values, body.utc_ns)) return;
   const bool scans = now.steady_ns >= body.next_scan_ns;
-  if (scans) body.next_scan_ns = now.steady_ns + ns_104(body.settings.scan_s);
+  if (scans) body.next_scan_ns = now.steady_ns + ns_of(body.settings.scan_s);
   for (std::size_t k = 0; k < body.settings.points.size(); ++k) {
     const Iec104Point& point = body.settings.points[k];
     const bool state = point.kind == Iec104Kind::single_point || point.kind == Iec104Kind::double_point;

@@ -10,8 +10,8 @@
 namespace zavrek::wire {
 namespace {
 
-// A frame: AA and its kind, size, identity, second, fraction with the quality of time, then what its kind has, then a
-// sum (CRC-CCITT, from FFFF). By example, "data on" to unit 7:
+// A frame: AA and its kind, size, identity, second, fraction with the quality of time, then what its kind
+// has, then a sum (CRC-CCITT, from FFFF). By example, "data on" to unit 7:
 //   AA 41 | 00 12 | 00 07 | second (4) | quality, fraction (4) | 00 02 | sum (2)
 constexpr std::uint8_t sync = 0xAA;
 constexpr std::size_t head_size = 14, sum_size = 2, name_size = 16;
@@ -21,14 +21,16 @@ unsigned ccitt(Bytes bytes) {
   unsigned sum = 0xFFFF;
   for (const std::uint8_t byte : bytes) {
     sum ^= static_cast<unsigned>(byte) << 8U;
-    for (int bit = 0; bit < 8; ++bit) sum = ((sum & 0x8000U) != 0 ? sum << 1U ^ 0x1021U : sum << 1U) & 0xFFFFU;
+    for (int bit = 0; bit < 8; ++bit)
+      sum = ((sum & 0x8000U) != 0 ? sum << 1U ^ 0x1021U : sum << 1U) & 0xFFFFU;
   }
   return sum;
 }
 
 class FrameWriter {
  public:
-  FrameWriter(SynchrophasorFrame kind, int id, std::int64_t utc_ns, std::uint32_t time_base, std::uint8_t quality) {
+  FrameWriter(SynchrophasorFrame kind, int id, std::int64_t utc_ns, std::uint32_t time_base,
+              std::uint8_t quality) {
     const bool later = kind == SynchrophasorFrame::configuration3;  // of 2011
     number(sync, 1);
     number(static_cast<std::uint64_t>(static_cast<unsigned>(kind) << 4U | (later ? 2U : 1U)), 1);
@@ -36,7 +38,8 @@ class FrameWriter {
     number(static_cast<std::uint64_t>(id), 2);
     // To the nearest tick of the time base; rounding may reach the next second.
     std::int64_t second = utc_ns / 1'000'000'000;
-    auto ticks = static_cast<std::uint64_t>(std::llround(1e-9 * static_cast<double>(utc_ns % 1'000'000'000) * time_base));
+    auto ticks = static_cast<std::uint64_t>(
+        std::llround(1e-9 * static_cast<double>(utc_ns % 1'000'000'000) * time_base));
     if (ticks >= time_base) {
       ticks = 0;
       ++second;
@@ -50,7 +53,8 @@ class FrameWriter {
   }
   void real(double value) { number(std::bit_cast<std::uint32_t>(static_cast<float>(value)), 4); }
   void name(const std::string& text) {
-    for (std::size_t k = 0; k < name_size; ++k) number(k < text.size() ? static_cast<std::uint8_t>(text[k]) : ' ', 1);
+    for (std::size_t k = 0; k < name_size; ++k)
+      number(k < text.size() ? static_cast<std::uint8_t>(text[k]) : ' ', 1);
   }
   void long_name(const std::string& text) {
     const std::size_t size = std::min<std::size_t>(255, text.size());
@@ -85,7 +89,9 @@ class FrameReader {
     skip(bytes);
     return value;
   }
-  [[nodiscard]] double real() { return static_cast<double>(std::bit_cast<float>(static_cast<std::uint32_t>(number(4)))); }
+  [[nodiscard]] double real() {
+    return static_cast<double>(std::bit_cast<float>(static_cast<std::uint32_t>(number(4))));
+  }
   [[nodiscard]] double whole() { return static_cast<std::int16_t>(number(2)); }
   [[nodiscard]] std::string name() {
     std::string text;
@@ -102,7 +108,9 @@ class FrameReader {
   [[nodiscard]] bool ended() const noexcept { return good_ && rest_.empty(); }
 
  private:
-  [[nodiscard]] std::uint8_t octet(std::size_t k) const { return k < rest_.size() ? rest_[k] : std::uint8_t{0}; }
+  [[nodiscard]] std::uint8_t octet(std::size_t k) const {
+    return k < rest_.size() ? rest_[k] : std::uint8_t{0};
+  }
   Bytes rest_;
   bool good_ = true;
 };
@@ -114,7 +122,8 @@ std::uint64_t unit_of(const SynchrophasorChannel& channel) {
 }
 
 unsigned format_of(const SynchrophasorConfiguration& configuration) {
-  return (configuration.polar ? 1U : 0U) | (configuration.integers ? 0U : 2U) | 4U | (configuration.integers ? 0U : 8U);
+  return (configuration.polar ? 1U : 0U) | (configuration.integers ? 0U : 2U) | 4U |
+         (configuration.integers ? 0U : 8U);
 }
 
 void put_units(FrameWriter& out, const SynchrophasorConfiguration& configuration) {
@@ -150,7 +159,8 @@ void put_later(FrameWriter& out, const SynchrophasorConfiguration& configuration
     out.real(0);
   }
   put_units(out, configuration);
-  for (int k = 0; k < 3; ++k) out.real(std::numeric_limits<double>::infinity());  // where it stands is not told
+  for (int k = 0; k < 3; ++k)
+    out.real(std::numeric_limits<double>::infinity());  // where it stands is not told
   out.number(static_cast<std::uint8_t>(configuration.performance), 1);
   out.number(static_cast<std::uint64_t>(1e6 * configuration.window_s), 4);
   out.number(static_cast<std::uint64_t>(1e6 * configuration.delay_s), 4);
@@ -171,7 +181,8 @@ void put_earlier(FrameWriter& out, const SynchrophasorConfiguration& configurati
     out.number(channel.current ? 1 : 0, 1);
     out.number(configuration.integers ? unit_of(channel) : 0, 3);
   }
-  for (std::size_t k = 0; k < configuration.analogues.size(); ++k) out.number(1, 4);  // instants, scaled by nothing
+  for (std::size_t k = 0; k < configuration.analogues.size(); ++k)
+    out.number(1, 4);  // instants, scaled by nothing
   put_units(out, configuration);
 }
 
@@ -194,9 +205,10 @@ std::vector<std::uint8_t> encode(const SynchrophasorConfiguration& configuration
   return out.take();
 }
 
-std::vector<std::uint8_t> encode(const SynchrophasorConfiguration& configuration, const SynchrophasorData& data,
-                                 Count& saturated) {
-  FrameWriter out(SynchrophasorFrame::data, configuration.id, data.utc_ns, configuration.time_base, data.time_quality);
+std::vector<std::uint8_t> encode(const SynchrophasorConfiguration& configuration,
+                                 const SynchrophasorData& data, Count& saturated) {
+  FrameWriter out(SynchrophasorFrame::data, configuration.id, data.utc_ns, configuration.time_base,
+                  data.time_quality);
   out.number(data.status, 2);
   for (std::size_t k = 0; k < configuration.phasors.size(); ++k) {
     const std::complex<double> phasor = data.phasors[k];
@@ -275,7 +287,8 @@ std::optional<SynchrophasorConfiguration> take_configuration(Bytes frame) {
   const bool frequency_fits = ((format & 8) != 0) != taken.integers;
   const std::uint64_t phasors = in.number(2), analogues = in.number(2), words = in.number(2);
   const bool reasonable = units == 1 && taken.time_base > 0 && phasors + analogues + words <= most_channels;
-  if (!in.good() || !reasonable || !frequency_fits || (analogues > 0 && (format & 4) == 0)) return std::nullopt;
+  if (!in.good() || !reasonable || !frequency_fits || (analogues > 0 && (format & 4) == 0))
+    return std::nullopt;
   for (std::uint64_t k = 0; k < phasors; ++k) taken.phasors.push_back({in.name()});
   for (std::uint64_t k = 0; k < analogues; ++k) taken.analogues.push_back(in.name());
   for (std::uint64_t k = 0; k < 16 * words; ++k) taken.digitals.push_back(in.name());
@@ -315,9 +328,9 @@ bool take_data(Bytes frame, const SynchrophasorConfiguration& configuration, Syn
       second_part = per_count * in.whole();
     }
     if (!std::isfinite(first) || !std::isfinite(second_part)) first = second_part = 0;
-    data.phasors.push_back(configuration.polar
-                               ? std::complex<double>(first * std::cos(second_part), first * std::sin(second_part))
-                               : std::complex<double>(first, second_part));
+    data.phasors.push_back(configuration.polar ? std::complex<double>(first * std::cos(second_part),
+                                                                      first * std::sin(second_part))
+                                               : std::complex<double>(first, second_part));
   }
   data.frequency_Hz = configuration.integers ? configuration.nominal_Hz + 1e-3 * in.whole() : in.real();
   data.rate_Hz_per_s = configuration.integers ? 1e-2 * in.whole() : in.real();
