@@ -105,11 +105,11 @@ class ModbusClientPort final : public FieldBus {
         if (!client_->is_connected()) return;
         continue;
       }
-      for (const std::size_t k : group.rows) take(group.reads, items_[k]);
+      for (const std::size_t k : group.rows) set_from(group.reads, items_[k]);
     }
     write_changed();
   }
-  void take(const wire::ModbusClient::Reads& reads, Item& item) {
+  void set_from(const wire::ModbusClient::Reads& reads, Item& item) {
     const std::uint16_t* word = &words_[static_cast<std::size_t>(item.address - reads.address)];
     const bool bit = reads.table == ModbusTable::coils || reads.table == ModbusTable::discrete_inputs;
     const double value = bit ? static_cast<double>(*word) : wire::take_number(word, item.type, order_);
