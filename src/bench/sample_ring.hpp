@@ -1,4 +1,5 @@
-// Rows of numbers from the plant's thread to one beside it: neither waits, a full ring loses the row, counted.
+// Rows of numbers from the plant's thread to one beside it: neither waits, a full ring loses the row,
+// counted.
 #pragma once
 
 #include <atomic>

@@ -43,7 +43,8 @@ DatagramDriver::~DatagramDriver() {
 
 std::string DatagramDriver::open() {
   sockaddr_in here{};
-  if (!read_place(address_, port_, here)) return fmt::format("\"{}\" is no IPv4 address of this computer", address_);
+  if (!read_place(address_, port_, here))
+    return fmt::format("\"{}\" is no IPv4 address of this computer", address_);
   socket_ = ::socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
   if (socket_ < 0 || ::bind(socket_, reinterpret_cast<const sockaddr*>(&here), sizeof here) != 0)
     return fmt::format("cannot take datagrams at {}:{} ({}); choose another port", address_, port_,
@@ -61,7 +62,8 @@ std::string DatagramDriver::open() {
 
 DatagramDriver::Peer* DatagramDriver::find(const sockaddr_in& address, Now now, bool stays) {
   const auto at = std::find_if(peers_.begin(), peers_.end(), [&](const Peer& peer) {
-    return peer.address.sin_addr.s_addr == address.sin_addr.s_addr && peer.address.sin_port == address.sin_port;
+    return peer.address.sin_addr.s_addr == address.sin_addr.s_addr &&
+           peer.address.sin_port == address.sin_port;
   });
   if (at != peers_.end()) return &*at;
   auto conversation = peers_.size() < most_peers ? party_.connected(now) : nullptr;
@@ -73,15 +75,18 @@ DatagramDriver::Peer* DatagramDriver::find(const sockaddr_in& address, Now now, 
   return &peers_.back();
 }
 
-/// Each message is a datagram: what a conversation says at once and is too long for one is cut by its own sizes.
+/// Each message is a datagram: what a conversation says at once and is too long for one is cut by its own
+/// sizes.
 void DatagramDriver::send_from(Peer& peer) {
   std::vector<std::uint8_t>& out = peer.conversation->out();
   std::size_t at = 0;
   while (at + 4 <= out.size()) {
-    const std::size_t size = std::max<std::size_t>(4, static_cast<std::size_t>(out[at + 2]) << 8U | out[at + 3]);
+    const std::size_t size =
+        std::max<std::size_t>(4, static_cast<std::size_t>(out[at + 2]) << 8U | out[at + 3]);
     const std::size_t part = std::min(size, out.size() - at);
     if (!silent_)
-      (void)::sendto(socket_, &out[at], part, 0, reinterpret_cast<const sockaddr*>(&peer.address), sizeof peer.address);
+      (void)::sendto(socket_, &out[at], part, 0, reinterpret_cast<const sockaddr*>(&peer.address),
+                     sizeof peer.address);
     at += part;
   }
   out.clear();

@@ -88,8 +88,8 @@ class SynchrophasorUnitPort final : public FieldBus {
       const auto [name, stem] = split_pair(text);
       add_phasor(exchange, name, {stem + "a", stem + "b", stem + "c"});
     }
-    const std::string stem =
-        !settings_.frequency_of.empty() ? settings_.frequency_of : split_pair(settings_.sequences.at(0)).second;
+    const std::string stem = !settings_.frequency_of.empty() ? settings_.frequency_of
+                                                             : split_pair(settings_.sequences.at(0)).second;
     for (std::size_t k = 0; k < 3; ++k) frequency_of_[k] = channel(exchange, stem + std::string(1, "abc"[k]));
     channels_ = names_.size();
     for (const std::string& text : settings_.analogues) {
@@ -127,25 +127,31 @@ class SynchrophasorUnitPort final : public FieldBus {
     sent.current = unit == "A";
     sent.full_scale = sent.current ? settings_.full_scale_current_A : settings_.full_scale_voltage_V;
     const char phase = signals[0].back();
-    sent.component = signals.size() == 3 ? 1 : static_cast<char>(phase >= 'a' && phase <= 'c' ? 4 + (phase - 'a') : 4);
+    sent.component =
+        signals.size() == 3 ? 1 : static_cast<char>(phase >= 'a' && phase <= 'c' ? 4 + (phase - 'a') : 4);
     configuration_.phasors.push_back(sent);
     phasors_.push_back(phasor);
   }
 
   protection::SynchrophasorSettings measuring() const {
-    return {performance_of(settings_.performance), nominal_Hz_, static_cast<double>(settings_.reports), rate_Hz(),
-            channels_, frequency_of_};
+    return {performance_of(settings_.performance),
+            nominal_Hz_,
+            static_cast<double>(settings_.reports),
+            rate_Hz(),
+            channels_,
+            frequency_of_};
   }
   std::unique_ptr<wire::Party> make_party() override {
     estimator_ = std::make_unique<SynchrophasorEstimator>(measuring());
     configuration_.window_s = 2 * estimator_->delay_s();
     configuration_.delay_s = 0;  // a report is of the middle of its window
     auto unit = std::make_unique<wire::SynchrophasorUnit>(
-        configuration_, fmt::format("{}: class {}, {} reports a second", settings_.name, settings_.performance,
-                                    settings_.reports));
+        configuration_, fmt::format("{}: class {}, {} reports a second", settings_.name,
+                                    settings_.performance, settings_.reports));
     unit_ = unit.get();
     if (settings_.transport == "udp")
-      datagrams_ = std::make_unique<wire::DatagramDriver>(settings_.address, settings_.port, settings_.to, *unit);
+      datagrams_ =
+          std::make_unique<wire::DatagramDriver>(settings_.address, settings_.port, settings_.to, *unit);
     return unit;
   }
   std::optional<wire::StreamPlace> stream_place() const override {
@@ -248,7 +254,8 @@ class SynchrophasorClientPort final : public FieldBus {
   void take(Exchange& exchange) noexcept override {
     FieldBus::take(exchange);
     if (!connected()) return;
-    for (std::size_t k = 0; k < told_count; ++k) exchange.tell(told_[k], latest_[k].load(std::memory_order_relaxed));
+    for (std::size_t k = 0; k < told_count; ++k)
+      exchange.tell(told_[k], latest_[k].load(std::memory_order_relaxed));
     const bool alive = alive_now_.load(std::memory_order_relaxed);
     if (alive != exchange.on(alive_)) exchange.tell(alive_, alive);
   }
@@ -264,8 +271,9 @@ class SynchrophasorClientPort final : public FieldBus {
 
   std::unique_ptr<wire::Party> make_party() override {
     return std::make_unique<wire::SynchrophasorClient>(
-        settings_.id, [this](const wire::SynchrophasorConfiguration& configuration,
-                             const wire::SynchrophasorData& data, wire::Now now) { hear(configuration, data, now); });
+        settings_.id,
+        [this](const wire::SynchrophasorConfiguration& configuration, const wire::SynchrophasorData& data,
+               wire::Now now) { hear(configuration, data, now); });
   }
   std::optional<wire::StreamPlace> stream_place() const override {
     wire::StreamPlace place;
@@ -276,13 +284,17 @@ class SynchrophasorClientPort final : public FieldBus {
   }
   std::string carries() const override { return fmt::format("IEEE C37.118, client of {}", settings_.id); }
 
-  void hear(const wire::SynchrophasorConfiguration& configuration, const wire::SynchrophasorData& data, wire::Now now) {
+  void hear(const wire::SynchrophasorConfiguration& configuration, const wire::SynchrophasorData& data,
+            wire::Now now) {
     constexpr std::size_t most_kept = 512;
     heard_ns_ = now.steady_ns;
     if (configuration.reports_per_s != rate_ && configuration.reports_per_s > 0) {
       rate_ = configuration.reports_per_s;
-      protection::SynchrophasorSettings own{performance_of(settings_.performance), nominal_Hz_,
-                                            static_cast<double>(rate_), rate_Hz(), channels_.size() + 3,
+      protection::SynchrophasorSettings own{performance_of(settings_.performance),
+                                            nominal_Hz_,
+                                            static_cast<double>(rate_),
+                                            rate_Hz(),
+                                            channels_.size() + 3,
                                             frequency_of_};
       estimator_ = std::make_unique<SynchrophasorEstimator>(own);
     }
@@ -355,12 +367,15 @@ class SynchrophasorClientPort final : public FieldBus {
   Count lost_;
 };
 
-void check_pairs_118(Flaws& flaws, const std::string& place, const char* field, const std::vector<std::string>& texts) {
+void check_pairs_118(Flaws& flaws, const std::string& place, const char* field,
+                     const std::vector<std::string>& texts) {
   for (const std::string& text : texts) {
     const auto [name, signal] = split_pair(text);
     if (name.empty() || signal.empty() || name.size() > 16)
-      flaws.report(place, field,
-                   fmt::format("\"{}\" is no channel; write one such as \"VA: yard.va\", its name of 16 letters", text));
+      flaws.report(
+          place, field,
+          fmt::format("\"{}\" is no channel; write one such as \"VA: yard.va\", its name of 16 letters",
+                      text));
   }
 }
 
@@ -378,22 +393,26 @@ std::unique_ptr<Port> make_port(const SynchrophasorClient& settings, const RunPl
 template <>
 void check(const SynchrophasorUnit& settings, Flaws& flaws) {
   const std::string place = "synchrophasor_unit." + settings.name;
-  check_bus_address(flaws, place, {.address = settings.address, .port = settings.port, .line = {}, .parity = "none"});
+  check_bus_address(flaws, place,
+                    {.address = settings.address, .port = settings.port, .line = {}, .parity = "none"});
   check_pairs_118(flaws, place, "phasors", settings.phasors);
   check_pairs_118(flaws, place, "sequences", settings.sequences);
   if (settings.frequency_of.empty() && settings.sequences.empty())
-    flaws.report(place, "frequency_of", "missing, and there are no sequences; three phases are wanted: \"yard.v\"");
+    flaws.report(place, "frequency_of",
+                 "missing, and there are no sequences; three phases are wanted: \"yard.v\"");
   for (const std::string& name : settings.digitals) flaws.need_point(place, "digitals", name);
   (void)check_rows(flaws, place, "analogues", settings.analogues, BusRows::What::numbers, BusAt::name);
   if (settings.numbers == "integer" && settings.full_scale_voltage_V == 0)
     flaws.report(place, "full_scale_voltage", "missing; integers need one");
   const double nominal_Hz = flaws.setup.network.frequency_Hz;
-  if (nominal_Hz != 50 && nominal_Hz != 60) flaws.report(place, "reports", "the network has neither 50 Hz nor 60 Hz");
+  if (nominal_Hz != 50 && nominal_Hz != 60)
+    flaws.report(place, "reports", "the network has neither 50 Hz nor 60 Hz");
 }
 template <>
 void check(const SynchrophasorClient& settings, Flaws& flaws) {
   const std::string place = "synchrophasor_client." + settings.name;
-  check_bus_address(flaws, place, {.address = settings.address, .port = settings.port, .line = {}, .parity = "none"});
+  check_bus_address(flaws, place,
+                    {.address = settings.address, .port = settings.port, .line = {}, .parity = "none"});
   check_pairs_118(flaws, place, "compares", settings.compares);
 }
 

@@ -1,5 +1,5 @@
-// Messages of synchrophasor measurement (IEEE C37.118.2-2011): data, configurations 1 to 3, headers, commands; a unit
-// that measures and a client that hears it.
+// Messages of synchrophasor measurement (IEEE C37.118.2-2011): data, configurations 1 to 3, headers,
+// commands; a unit that measures and a client that hears it.
 #pragma once
 
 #include <complex>
@@ -15,10 +15,10 @@
 namespace zavrek::wire {
 
 struct SynchrophasorChannel {
-  std::string name;      ///< 16 letters are sent
-  bool current = false;  ///< else a voltage
-  char component = 0;    ///< 0 zero, 1 positive, 2 negative sequence, 4 5 6 phase a b c
-  double full_scale = 0; ///< where numbers are integers: what 32,767 stands for
+  std::string name;       ///< 16 letters are sent
+  bool current = false;   ///< else a voltage
+  char component = 0;     ///< 0 zero, 1 positive, 2 negative sequence, 4 5 6 phase a b c
+  double full_scale = 0;  ///< where numbers are integers: what 32,767 stands for
 };
 struct SynchrophasorConfiguration {
   std::string station = "unit";
@@ -62,20 +62,22 @@ enum class SynchrophasorCommand : std::uint16_t {
   send_configuration3 = 6
 };
 /// Whole frames, sum included. Integers beyond 16 bits are cut off and counted.
-[[nodiscard]] std::vector<std::uint8_t> encode(const SynchrophasorConfiguration& configuration, const SynchrophasorData& data,
-                                               Count& saturated);
-[[nodiscard]] std::vector<std::uint8_t> encode(const SynchrophasorConfiguration& configuration, SynchrophasorFrame kind,
-                                               std::int64_t utc_ns);
+[[nodiscard]] std::vector<std::uint8_t> encode(const SynchrophasorConfiguration& configuration,
+                                               const SynchrophasorData& data, Count& saturated);
+[[nodiscard]] std::vector<std::uint8_t> encode(const SynchrophasorConfiguration& configuration,
+                                               SynchrophasorFrame kind, std::int64_t utc_ns);
 [[nodiscard]] std::vector<std::uint8_t> encode_header(int id, const std::string& text, std::int64_t utc_ns);
-[[nodiscard]] std::vector<std::uint8_t> encode_command(int id, SynchrophasorCommand command, std::int64_t utc_ns);
+[[nodiscard]] std::vector<std::uint8_t> encode_command(int id, SynchrophasorCommand command,
+                                                       std::int64_t utc_ns);
 /// The length that a frame says it has, from its first four octets; 0 for one that is none.
 [[nodiscard]] std::size_t synchrophasor_size(Bytes head);
 /// Whether the sum fits.
 [[nodiscard]] bool is_whole_synchrophasor(Bytes frame);
-/// Of whole frames. Nothing for one of another kind, or that does not hold together. Configurations 1 and 2 of one
-/// unit are read.
+/// Of whole frames. Nothing for one of another kind, or that does not hold together. Configurations 1 and 2
+/// of one unit are read.
 [[nodiscard]] std::optional<SynchrophasorConfiguration> take_configuration(Bytes frame);
-[[nodiscard]] bool take_data(Bytes frame, const SynchrophasorConfiguration& configuration, SynchrophasorData& data);
+[[nodiscard]] bool take_data(Bytes frame, const SynchrophasorConfiguration& configuration,
+                             SynchrophasorData& data);
 
 /// The unit: answers commands, and sends data to those who turned it on.
 class SynchrophasorUnit final : public Party {
