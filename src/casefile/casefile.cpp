@@ -144,6 +144,7 @@ class CaseReader {
          {&trial::CaseFiles::network, &trial::CaseFiles::bench, &trial::CaseFiles::control}) {
       if (files.*name == usual.*name) files.*name = others.*name;
     }
+    if (!network::is_set(files.step_s)) files.step_s = others.step_s;
   }
 
   std::optional<Reader> open_if_there(const std::string& name) {
