@@ -103,7 +103,9 @@ class Part {
       }
     }
     const auto size = static_cast<Eigen::Index>(holds.size());
-    for (int k = 0; k < size; ++k) entries.emplace_back(k, k, holds[static_cast<std::size_t>(k)] ? 0 : 1);
+    for (int k = 0; k < size; ++k) {
+      if (holds[static_cast<std::size_t>(k)]) entries.emplace_back(k, k, 0);  // a fourth lane holds nothing
+    }
     Eigen::SparseMatrix<double> matrix(size, size);
     matrix.setFromTriplets(entries.begin(), entries.end());
     partition_.build(matrix, holds, 0);
