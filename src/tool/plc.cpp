@@ -35,6 +35,19 @@ std::vector<std::uint8_t> exchange_over(wire::EtherCatLink& link, wire::Bytes fr
   }
 }
 
+/// Whoever starts it may start the slaves at the same time: they are waited for.
+void scan_until_there(EtherCatMaster& master, const std::atomic<bool>& stop) {
+  constexpr std::int64_t patience_ns = 10'000'000'000;
+  const std::int64_t until_ns = pace::system_clock().now_ns() + patience_ns;
+  for (;;) {
+    try {
+      return master.scan();
+    } catch (const Error&) {
+      if (stop || pace::system_clock().now_ns() > until_ns) throw;
+    }
+  }
+}
+
 void print_tree(const EtherCatMaster& master) {
   const auto list = [](const char* direction, const std::vector<Entry>& entries) {
     for (const Entry& entry : entries) {
@@ -98,7 +111,7 @@ int plc(const PlcOptions& options) {
   EtherCatMaster master(
       [&](wire::Bytes frame, std::int64_t within_ns) { return exchange_over(link, frame, within_ns); });
   const std::atomic<bool>& stop = stop_on_signal();
-  master.scan();
+  scan_until_there(master, stop);
   print_tree(master);
   if (options.scan) return done;
   master.start();

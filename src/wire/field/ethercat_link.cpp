@@ -21,13 +21,13 @@ namespace zavrek::wire {
 
 EtherCatLink::EtherCatLink(const std::string& interface) {
   socket_ = ::socket(AF_PACKET, SOCK_RAW | SOCK_NONBLOCK | SOCK_CLOEXEC, htons(ethertype_ethercat));
-  const auto refuse = [&](const char* what) {
-    const int why = errno;
+  const auto refuse = [&](const std::string& why) {
     if (socket_ >= 0) ::close(socket_);
-    throw Error(fmt::format("{} {} ({}); raw frames want root or the capability cap_net_raw", what, interface,
-                            std::strerror(why)));
+    throw Error(why);
   };
-  if (socket_ < 0) refuse("no raw frames on");
+  if (socket_ < 0)
+    refuse(fmt::format("no raw frames on {} ({}); they want root or the capability cap_net_raw", interface,
+                       std::strerror(errno)));
   const int on = 1;
   // What it sends itself does not come back; on the loopback everything would.
   (void)::setsockopt(socket_, SOL_PACKET, PACKET_IGNORE_OUTGOING, &on, sizeof on);
@@ -36,7 +36,7 @@ EtherCatLink::EtherCatLink(const std::string& interface) {
   address.sll_protocol = htons(ethertype_ethercat);
   address.sll_ifindex = static_cast<int>(::if_nametoindex(interface.c_str()));
   if (address.sll_ifindex == 0 || ::bind(socket_, reinterpret_cast<sockaddr*>(&address), sizeof address) != 0)
-    refuse("no interface");
+    refuse(fmt::format("no interface {} ({}); make it, or name another", interface, std::strerror(errno)));
   ifreq request{};
   std::strncpy(request.ifr_name, interface.c_str(), IFNAMSIZ - 1);
   if (::ioctl(socket_, SIOCGIFHWADDR, &request) == 0)
