@@ -162,38 +162,38 @@ ModbusMap meter(bool serial) {
 
 void modbus(FieldInput input) {
   Plant plant;
-  ModbusServer server(meter(false), plant);
-  feed(server, input);
+  const auto server = make_modbus_server(meter(false), plant);
+  feed(*server, input);
 }
 void modbus_line(FieldInput input) {
   Plant plant;
-  ModbusServer server(meter(true), plant);
-  feed(server, input);
+  const auto server = make_modbus_server(meter(true), plant);
+  feed(*server, input);
 }
 void telecontrol(FieldInput input) {
   Plant plant;
-  Iec104Station station(telecontrol_settings(), plant);
-  feed(station, input, {0x68, 4, 7, 0, 0, 0});
+  const auto station = make_iec104_station(telecontrol_settings(), plant);
+  feed(*station, input, {0x68, 4, 7, 0, 0, 0});
 }
 void telecontrol_master(FieldInput input) {
   Plant plant;
-  Iec104Controller master(telecontrol_settings(), plant);
-  feed(master, input, {0x68, 4, 0x0B, 0, 0, 0});
+  const auto master = make_iec104_controller(telecontrol_settings(), plant);
+  feed(*master, input, {0x68, 4, 0x0B, 0, 0, 0});
 }
 void dnp_link(FieldInput input) {
   Plant plant;
-  Dnp3Outstation outstation(dnp_settings(), plant);
-  feed(outstation, input);
+  const auto outstation = make_dnp3_outstation(dnp_settings(), plant);
+  feed(*outstation, input);
 }
 void dnp_outstation(FieldInput input) {
   Plant plant;
-  Dnp3Outstation outstation(dnp_settings(), plant);
-  feed(outstation, in_frames(input, true));
+  const auto outstation = make_dnp3_outstation(dnp_settings(), plant);
+  feed(*outstation, in_frames(input, true));
 }
 void dnp_master(FieldInput input) {
   Plant plant;
-  Dnp3Master master(dnp_settings(), plant);
-  feed(master, in_frames(input, false));
+  const auto master = make_dnp3_master(dnp_settings(), plant);
+  feed(*master, in_frames(input, false));
 }
 void phasor_unit(FieldInput input) {
   SynchrophasorConfiguration configuration;

@@ -68,16 +68,16 @@ TEST(FieldBus, TelecontrolSaysTheSameOnBothSidesAfterADayOfBreaks) {
   station.shown = {0, 1, 100, 200};
   master.shown = {};
   Iec104Settings settings = telecontrol();
-  Iec104Station outside(settings, station);
-  Iec104Controller inside(settings, master);
-  Line line(outside, inside);
+  const auto outside = make_iec104_station(settings, station);
+  const auto inside = make_iec104_controller(settings, master);
+  Line line(*outside, *inside);
   line.breaks_per_s = 1.0 / 120;
   live_a_day(line, station, [&](int hour) {
     for (std::size_t k = 0; k < 4; ++k)
       EXPECT_NEAR(master.asked[k], station.shown[k], k == 2 ? 10 : 0) << "object " << k << ", hour " << hour;
   });
   EXPECT_GT(line.connections, 400);
-  EXPECT_EQ(outside.traffic().malformed, 0);
+  EXPECT_EQ(outside->traffic().malformed, 0);
 }
 
 Dnp3Settings outstation() {
@@ -96,9 +96,9 @@ TEST(FieldBus, Dnp3SaysTheSameOnBothSidesAfterADayOfDamageAndBreaks) {
     Dnp3Settings settings = outstation();
     settings.unsolicited = unsolicited;
     settings.takes_time = true;
-    Dnp3Outstation outside(settings, station);
-    Dnp3Master inside(settings, master);
-    Line line(outside, inside);
+    const auto outside = make_dnp3_outstation(settings, station);
+    const auto inside = make_dnp3_master(settings, master);
+    Line line(*outside, *inside);
     line.breaks_per_s = 1.0 / 300;
     line.damaged_share = 0.02;
     live_a_day(line, station, [&](int hour) {
@@ -106,7 +106,7 @@ TEST(FieldBus, Dnp3SaysTheSameOnBothSidesAfterADayOfDamageAndBreaks) {
         EXPECT_NEAR(master.asked[k], station.shown[k], k == 2 ? 10 : 0)
             << "object " << k << ", hour " << hour << (unsolicited ? ", unsolicited" : "");
     });
-    EXPECT_GT(outside.traffic().malformed + inside.traffic().malformed, 100) << "the line did damage";
+    EXPECT_GT(outside->traffic().malformed + inside->traffic().malformed, 100) << "the line did damage";
   }
 }
 
@@ -118,28 +118,28 @@ TEST(FieldBus, ControlsAreRefusedWhereThePlantDoesNotDoThem) {
   settings.controls = {{0, 0, 0, true}};
   settings.set_points = {{0, 1, 1, false, Dnp3Analogue::int16}};
   settings.unsolicited = false;
-  Dnp3Outstation outside(settings, station);
-  Dnp3Master inside(settings, master);
-  Line line(outside, inside);
+  const auto outside = make_dnp3_outstation(settings, station);
+  const auto inside = make_dnp3_master(settings, master);
+  Line line(*outside, *inside);
   const auto run = [&] {
     for (int k = 0; k < 200; ++k) line.turn(tick_s);
   };
   run();
   EXPECT_EQ(station.asked[0], 1);
   EXPECT_EQ(station.asked[1], 400);
-  EXPECT_EQ(inside.traffic().refused, 0);
+  EXPECT_EQ(inside->traffic().refused, 0);
   station.answers = Desk::Outcome::refused;
   master.shown[0] = 0;
   run();
-  EXPECT_EQ(inside.traffic().refused, 1) << "interlocked";
+  EXPECT_EQ(inside->traffic().refused, 1) << "interlocked";
   station.high = 500;
   master.shown[1] = 600;
   run();
   EXPECT_EQ(station.asked[1], 400) << "out of range";
-  EXPECT_EQ(inside.traffic().refused, 2);
+  EXPECT_EQ(inside->traffic().refused, 2);
   master.shown[1] = 40'000;
   run();
-  EXPECT_EQ(inside.traffic().saturated, 1) << "beyond 16 bits";
+  EXPECT_EQ(inside->traffic().saturated, 1) << "beyond 16 bits";
 }
 
 /// One conversation with a Modbus server over TCP; frames as messages have them.
@@ -151,7 +151,7 @@ class Meter {
                   {ModbusTable::holding_registers, 10, RegisterType::int16, 1, 0},
                   {ModbusTable::holding_registers, 11, RegisterType::int32, 2, 1},
                   {ModbusTable::coils, 5, RegisterType::int16, 3, 2}};
-    server_ = std::make_unique<ModbusServer>(map, desk);
+    server_ = make_modbus_server(map, desk);
     talk_ = server_->connected({});
   }
   std::vector<std::uint8_t> ask(const std::vector<std::uint8_t>& pdu, double later_s = 0) {
@@ -167,7 +167,7 @@ class Meter {
   [[nodiscard]] const Traffic& traffic() const { return server_->traffic(); }
 
  private:
-  std::unique_ptr<ModbusServer> server_;
+  std::unique_ptr<Party> server_;
   std::unique_ptr<Conversation> talk_;
 };
 using Pdu = std::vector<std::uint8_t>;

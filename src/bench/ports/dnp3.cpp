@@ -83,7 +83,7 @@ class Dnp3OutstationPort final : public Dnp3Port<Dnp3Outstation> {
     made.scan_s = settings_.scan_s;
     made.select_s = settings_.select_s;
     made.takes_time = settings_.clock == "master";
-    return std::make_unique<wire::Dnp3Outstation>(std::move(made), *this);
+    return wire::make_dnp3_outstation(std::move(made), *this);
   }
   std::optional<wire::StreamPlace> stream_place() const override {
     return stream_place_of(settings_, wire::StreamPlace::Kind::listens);
@@ -102,7 +102,7 @@ class Dnp3MasterPort final : public Dnp3Port<Dnp3Master> {
     wire::Dnp3Settings made = settings_of(false);
     made.poll_s = settings_.poll_s;
     made.integrity_s = settings_.integrity_s;
-    return std::make_unique<wire::Dnp3Master>(std::move(made), *this);
+    return wire::make_dnp3_master(std::move(made), *this);
   }
   std::optional<wire::StreamPlace> stream_place() const override {
     return stream_place_of(settings_, wire::StreamPlace::Kind::connects);

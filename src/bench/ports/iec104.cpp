@@ -86,7 +86,7 @@ class Iec104StationPort final : public Iec104Port<Iec104Station> {
     made.select_s = settings_.select_s;
     made.command_age_s = settings_.command_age_s;
     made.most_events = static_cast<std::size_t>(settings_.events);
-    return std::make_unique<wire::Iec104Station>(std::move(made), *this);
+    return wire::make_iec104_station(std::move(made), *this);
   }
   std::optional<wire::StreamPlace> stream_place() const override {
     return stream_place_of(settings_, wire::StreamPlace::Kind::listens);
@@ -106,7 +106,7 @@ class Iec104ControllerPort final : public Iec104Port<Iec104Controller> {
   std::unique_ptr<wire::Party> make_party() override {
     wire::Iec104Settings made = settings_of(false);
     made.interrogation_s = settings_.interrogation_s;
-    return std::make_unique<wire::Iec104Controller>(std::move(made), *this);
+    return wire::make_iec104_controller(std::move(made), *this);
   }
   std::optional<wire::StreamPlace> stream_place() const override {
     return stream_place_of(settings_, wire::StreamPlace::Kind::connects);

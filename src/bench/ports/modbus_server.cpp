@@ -46,7 +46,7 @@ class ModbusServerPort final : public FieldBus {
         if (kind >= 2) point.asked = place(kind, k).asked;
       }
     }
-    return std::make_unique<wire::ModbusServer>(std::move(map), *this);
+    return wire::make_modbus_server(std::move(map), *this);
   }
   std::optional<wire::StreamPlace> stream_place() const override {
     return stream_place_of(settings_, wire::StreamPlace::Kind::listens);

@@ -5,6 +5,7 @@
 
 #include "wire/field/dnp3_objects.hpp"
 #include "wire/field/little_endian.hpp"
+#include "wire/field/party_over.hpp"
 #include "wire/field/seconds.hpp"
 
 namespace zavrek::wire {
@@ -51,7 +52,11 @@ std::optional<TakenObject> take_object(std::uint8_t group, std::uint8_t variatio
 
 }  // namespace
 
-class Dnp3Master::Body {
+namespace internal::master {
+
+class Talk;
+
+class Body {
  public:
   Body(Dnp3Settings given, ProcessImage& plant) : settings(std::move(given)), image(plant) {
     for (const Dnp3Binary& point : settings.binaries) binaries[point.index] = point.place;
@@ -68,6 +73,8 @@ class Dnp3Master::Body {
   }
   Dnp3Settings settings;
   ProcessImage& image;
+  void scan(Now now);
+
   Traffic traffic;
   std::map<int, std::size_t> binaries, numbers;  // index to what is asked
   std::map<std::pair<bool, int>, double> asked;
@@ -76,7 +83,7 @@ class Dnp3Master::Body {
   bool shows = false;
 };
 
-class Dnp3Master::Talk final : public Dnp3Link {
+class Talk final : public Dnp3Link {
  public:
   Talk(Body& body, Now now)
       : Dnp3Link(body.settings.master, body.settings.address, true, body.traffic),
@@ -275,17 +282,13 @@ class Dnp3Master::Talk final : public Dnp3Link {
   Order* order_ = nullptr;  // that awaits its answer
 };
 
-Dnp3Master::Dnp3Master(Dnp3Settings settings, ProcessImage& image)
-    : body_(std::make_unique<Body>(std::move(settings), image)) {}
-Dnp3Master::~Dnp3Master() = default;
+void Body::scan(Now /*now*/) { shows = image.read(values, utc_ns); }
 
-std::unique_ptr<Conversation> Dnp3Master::connected(Now now) {
-  ++body_->traffic.connections;
-  return std::make_unique<Talk>(*body_, now);
+}  // namespace internal::master
+
+std::unique_ptr<Party> make_dnp3_master(Dnp3Settings settings, ProcessImage& image) {
+  return std::make_unique<internal::PartyOver<internal::master::Body, internal::master::Talk>>(
+      std::move(settings), image);
 }
-
-void Dnp3Master::poll(Now /*now*/) { body_->shows = body_->image.read(body_->values, body_->utc_ns); }
-
-const Traffic& Dnp3Master::traffic() const noexcept { return body_->traffic; }
 
 }  // namespace zavrek::wire

@@ -3,42 +3,13 @@
 #include <deque>
 #include <map>
 
-#include "wire/field/dnp3_objects.hpp"
-#include "wire/field/dnp3_response.hpp"
+#include "wire/field/dnp3_outstation.hpp"
+#include "wire/field/party_over.hpp"
 #include "wire/field/seconds.hpp"
 
 namespace zavrek::wire {
 
 using namespace internal;
-
-namespace internal {
-
-/// Something that moved, until it is confirmed.
-struct Dnp3Event {
-  bool binary;
-  std::size_t point;  // of the binaries, or of the numbers
-  double value;
-  std::int64_t utc_ns;
-  bool told = false;  // on its way, not confirmed yet
-};
-
-/// Which objects a request wants.
-struct Dnp3Wish {
-  unsigned classes = 0;  // bit c: events of class c
-  struct Events {
-    bool binary;
-    std::uint8_t variation;
-  };
-  std::vector<Events> events;
-  struct Static {
-    std::uint8_t group, variation;
-    bool all;
-    std::uint32_t first, count;
-  };
-  std::vector<Static> statics;
-};
-
-}  // namespace internal
 
 namespace {
 
@@ -46,77 +17,13 @@ constexpr std::size_t most_objects = 2044;  // octets of a fragment of 2,048 beh
 constexpr int silent_retries_wait =
     1;  // times the time for a confirmation, until an unsolicited one is repeated
 
-template <class Point>
-void sort_by_index(std::vector<Point>& points) {
-  std::sort(points.begin(), points.end(), [](const Point& a, const Point& b) { return a.index < b.index; });
-}
-
-template <class Point>
-const Point* find_index(const std::vector<Point>& points, std::uint32_t index) {
-  const auto at = std::lower_bound(points.begin(), points.end(), static_cast<int>(index),
-                                   [](const Point& point, int wanted) { return point.index < wanted; });
-  return at != points.end() && at->index == static_cast<int>(index) ? &*at : nullptr;
-}
-
 }  // namespace
 
-class Dnp3Outstation::Body {
- public:
-  Body(Dnp3Settings given, ProcessImage& plant)
-      : settings(std::move(given)), image(plant), needs_time(settings.takes_time) {
-    sort_by_index(settings.binaries);
-    sort_by_index(settings.numbers);
-    sort_by_index(settings.controls);
-    sort_by_index(settings.set_points);
-    said_binaries.assign(settings.binaries.size(), NAN);
-    said_numbers.assign(settings.numbers.size(), NAN);
-  }
-  void keep(const Dnp3Event& event) {
-    const int of = class_of(event);
-    if (of == 0) return;
-    const auto same = [&](const Dnp3Event& other) { return class_of(other) == of; };
-    if (static_cast<std::size_t>(std::count_if(events.begin(), events.end(), same)) >= settings.most_events) {
-      events.erase(std::find_if(events.begin(), events.end(), same));
-      ++traffic.lost;
-      overflowed = true;
-    }
-    events.push_back(event);
-  }
-  [[nodiscard]] int class_of(const Dnp3Event& event) const {
-    return event.binary ? settings.binaries[event.point].event_class
-                        : settings.numbers[event.point].event_class;
-  }
-  [[nodiscard]] unsigned indications() const {
-    unsigned bits =
-        (restarted ? iin_restart : 0U) | (needs_time ? iin_need_time : 0U) | (overflowed ? iin_overflow : 0U);
-    for (const Dnp3Event& event : events) {
-      if (!event.told) bits |= iin_class1 << static_cast<unsigned>(class_of(event) - 1);
-    }
-    return bits;
-  }
-  void forget_told(bool confirmed) {
-    if (confirmed)
-      std::erase_if(events, [](const Dnp3Event& event) { return event.told; });
-    else
-      for (Dnp3Event& event : events) event.told = false;
-    if (confirmed) overflowed = false;
-  }
+namespace internal::outstation {
 
-  Dnp3Settings settings;
-  ProcessImage& image;
-  Traffic traffic;
-  bool needs_time, restarted = true, overflowed = false;
-  std::int64_t clock_ahead_ns = 0;  // of the bench's, as the master set it
-  std::vector<double> said_binaries, said_numbers, values;
-  std::int64_t utc_ns = 0, next_scan_ns = 0;
-  bool shows = false;
-  std::deque<Dnp3Event> events;
-  Talk* latest = nullptr;
-};
-
-class Dnp3Outstation::Talk final : public Dnp3Link {
+class Talk final : public Dnp3Link {
  public:
-  explicit Talk(Body& body)
+  Talk(Body& body, Now /*now*/)
       : Dnp3Link(body.settings.address, body.settings.master, false, body.traffic), body_(body) {
     if (body_.latest) body_.latest->end("another connection came");
     body_.latest = this;
@@ -195,7 +102,7 @@ class Dnp3Outstation::Talk final : public Dnp3Link {
     if (!greeted_) {
       // The first is empty, and says that it has restarted (5.1.1.1.1).
     } else {
-      put_events(objects, unasked_classes_, {}, true);
+      body_.put_events(objects, unasked_classes_, {}, true);
       if (objects.fragments() == 0) return;
     }
     const auto control =
@@ -278,154 +185,18 @@ class Dnp3Outstation::Talk final : public Dnp3Link {
     answer(indication);
   }
 
-  /// Nothing, with its indication, where it wants what is not there.
-  [[nodiscard]] std::optional<Dnp3Wish> wish_of(Bytes objects, unsigned& indication) const {
-    Dnp3Wish wish;
-    while (!objects.empty()) {
-      const auto header = take_dnp3_header(objects);
-      if (!header || header->indexed) {
-        indication = iin_parameter;
-        return std::nullopt;
-      }
-      if (header->group == 60 && header->variation >= 2 && header->variation <= 4) {
-        wish.classes |= 1U << (header->variation - 1U);
-      } else if (header->group == 60 && header->variation == 1) {
-        for (const std::uint8_t group :
-             {std::uint8_t{1}, std::uint8_t{30}, std::uint8_t{10}, std::uint8_t{40}})
-          wish.statics.push_back({group, 0, true, 0, 0});
-      } else if ((header->group == 2 || header->group == 32) && knows(*header)) {
-        wish.events.push_back({header->group == 2, header->variation});
-      } else if (knows(*header)) {
-        wish.statics.push_back({header->group, header->variation, header->all, header->first, header->count});
-      } else {
-        indication = iin_unknown_object;
-        return std::nullopt;
-      }
-    }
-    return wish;
-  }
-  static bool knows(const Dnp3Header& header) {
-    const int variation = header.variation;
-    switch (header.group) {
-      case 1:
-      case 10:
-      case 2:
-        return variation <= 2;
-      case 30:
-        return variation <= 5;
-      case 32:
-        return variation <= 5 || variation == 7;
-      case 40:
-        return variation <= 3;
-      default:
-        return false;
-    }
-  }
-
   void read(Bytes objects, Now now) {
     unsigned indication = 0;
-    const auto wish = wish_of(objects, indication);
+    const auto wish = dnp3_wish_of(objects, indication);
     if (!wish) return refuse(indication);
     if (!body_.shows) return answer();
     Dnp3Objects out(most_objects);
-    put_events(out, wish->classes, wish->events, false);
+    body_.put_events(out, wish->classes, wish->events, false);
     const bool events = out.fragments() > 0;
     for (const Dnp3Wish::Static& one : wish->statics) {
-      if (!put_static(out, one)) return refuse(iin_parameter);
+      if (!body_.put_static(out, one)) return refuse(iin_parameter);
     }
     answer_with(out.take(), events, 0, now);
-  }
-
-  void put_events(Dnp3Objects& out, unsigned classes, const std::vector<Dnp3Wish::Events>& of_kinds,
-                  bool one_fragment) {
-    for (Dnp3Event& event : body_.events) {
-      if (event.told) continue;
-      std::uint8_t variation = 0;
-      bool wanted = (classes >> static_cast<unsigned>(body_.class_of(event)) & 1U) != 0;
-      for (const Dnp3Wish::Events& kind : of_kinds) {
-        if (kind.binary != event.binary) continue;
-        wanted = true;
-        variation = kind.variation;
-      }
-      if (!wanted) continue;
-      if (one_fragment && out.fragments() > 0 && out.room() < 24) return;
-      put_event(out, event, variation);
-      event.told = true;
-    }
-  }
-  void put_event(Dnp3Objects& out, const Dnp3Event& event, std::uint8_t variation) {
-    std::vector<std::uint8_t> value;
-    const std::int64_t utc_ns = event.utc_ns + body_.clock_ahead_ns;
-    if (event.binary) {
-      value.push_back(static_cast<std::uint8_t>(flag_online | (event.value > 0.5 ? flag_state : 0)));
-      if (variation != 1) put_dnp3_time(value, utc_ns);
-      return out.add_indexed(2, variation == 1 ? 1 : 2, body_.settings.binaries[event.point].index, value);
-    }
-    const Dnp3Number& point = body_.settings.numbers[event.point];
-    if (variation == 0) variation = dnp3_event_variation(point.type);
-    const bool timed = variation == 3 || variation == 4 || variation == 7;
-    const Dnp3Analogue type = variation == 1 || variation == 3   ? Dnp3Analogue::int32
-                              : variation == 2 || variation == 4 ? Dnp3Analogue::int16
-                                                                 : Dnp3Analogue::float32;
-    put_flagged(value, type, event.value);
-    if (timed) put_dnp3_time(value, utc_ns);
-    out.add_indexed(32, variation, point.index, value);
-  }
-  void put_flagged(std::vector<std::uint8_t>& value, Dnp3Analogue type, double is) {
-    bool over = false;
-    value.push_back(flag_online);
-    put_dnp3_number(value, type, is, over);
-    if (!over) return;
-    value.front() |= flag_over_range;
-    ++body_.traffic.saturated;
-  }
-
-  template <class Point, class Put>
-  static bool put_run(const std::vector<Point>& points, const Dnp3Wish::Static& wish, Put&& put_one) {
-    if (wish.all) {
-      for (const Point& point : points) put_one(point);
-      return true;
-    }
-    for (std::uint32_t k = 0; k < wish.count; ++k) {
-      const Point* point = find_index(points, wish.first + k);
-      if (!point) return false;
-      put_one(*point);
-    }
-    return true;
-  }
-  [[nodiscard]] bool put_static(Dnp3Objects& out, const Dnp3Wish::Static& wish) {
-    const std::vector<double>& values = body_.values;
-    const auto state = [&](std::uint8_t group, int index, bool on) {
-      if (wish.variation == 1) return out.add_bit(group, 1, index, on);
-      const std::uint8_t flags = static_cast<std::uint8_t>(flag_online | (on ? flag_state : 0));
-      out.add_run(group, 2, index, Bytes(&flags, 1));
-    };
-    if (wish.group == 1)
-      return put_run(body_.settings.binaries, wish,
-                     [&](const Dnp3Binary& point) { state(1, point.index, values[point.place] > 0.5); });
-    if (wish.group == 10)
-      return put_run(body_.settings.controls, wish,
-                     [&](const Dnp3Output& point) { state(10, point.index, values[point.shown] > 0.5); });
-    if (wish.group == 30) {
-      return put_run(body_.settings.numbers, wish, [&](const Dnp3Number& point) {
-        const std::uint8_t variation =
-            wish.variation == 0 ? dnp3_static_variation(point.type) : wish.variation;
-        const Dnp3Analogue type = variation == 5                     ? Dnp3Analogue::float32
-                                  : variation == 2 || variation == 4 ? Dnp3Analogue::int16
-                                                                     : Dnp3Analogue::int32;
-        std::vector<std::uint8_t> value;
-        put_flagged(value, type, values[point.place]);
-        if (variation == 3 || variation == 4) value.erase(value.begin());
-        out.add_run(30, variation, point.index, value);
-      });
-    }
-    return put_run(body_.settings.set_points, wish, [&](const Dnp3Output& point) {
-      const std::uint8_t variation =
-          wish.variation == 0 ? dnp3_output_status_variation(point.type) : wish.variation;
-      std::vector<std::uint8_t> value;
-      put_flagged(value, static_cast<Dnp3Analogue>(variation - 1), values[point.shown]);
-      out.add_run(40, variation, point.index, value);
-    });
   }
 
   void write(Bytes objects, bool broadcast, Now now) {
@@ -610,34 +381,11 @@ class Dnp3Outstation::Talk final : public Dnp3Link {
   std::vector<Order> orders_;
 };
 
-Dnp3Outstation::Dnp3Outstation(Dnp3Settings settings, ProcessImage& image)
-    : body_(std::make_unique<Body>(std::move(settings), image)) {}
-Dnp3Outstation::~Dnp3Outstation() = default;
+}  // namespace internal::outstation
 
-std::unique_ptr<Conversation> Dnp3Outstation::connected(Now /*now*/) {
-  ++body_->traffic.connections;
-  return std::make_unique<Talk>(*body_);
+std::unique_ptr<Party> make_dnp3_outstation(Dnp3Settings settings, ProcessImage& image) {
+  return std::make_unique<internal::PartyOver<internal::outstation::Body, internal::outstation::Talk>>(
+      std::move(settings), image);
 }
-
-void Dnp3Outstation::poll(Now now) {
-  Body& body = *body_;
-  if (!body.image.read(body.values, body.utc_ns)) return;
-  body.shows = true;
-  const bool scans = now.steady_ns >= body.next_scan_ns;
-  if (scans) body.next_scan_ns = now.steady_ns + ns_of(body.settings.scan_s);
-  const auto look = [&](bool binary, std::size_t k, std::size_t place, double within, double& said) {
-    const double value = body.values[place];
-    const bool first = std::isnan(said);
-    if (!first && (value == said || std::abs(value - said) <= within)) return;
-    said = value;
-    if (!first) body.keep({binary, k, value, body.utc_ns});
-  };
-  for (std::size_t k = 0; k < body.settings.binaries.size(); ++k)
-    look(true, k, body.settings.binaries[k].place, 0, body.said_binaries[k]);
-  for (std::size_t k = 0; scans && k < body.settings.numbers.size(); ++k)
-    look(false, k, body.settings.numbers[k].place, body.settings.numbers[k].within, body.said_numbers[k]);
-}
-
-const Traffic& Dnp3Outstation::traffic() const noexcept { return body_->traffic; }
 
 }  // namespace zavrek::wire

@@ -3,6 +3,7 @@
 
 #include "wire/field/iec104_data.hpp"
 #include "wire/field/little_endian.hpp"
+#include "wire/field/party_over.hpp"
 #include "wire/field/seconds.hpp"
 
 namespace zavrek::wire {
@@ -15,7 +16,11 @@ constexpr double confirmation_s = 5;
 
 }  // namespace
 
-class Iec104Controller::Body {
+namespace internal::controller104 {
+
+class Talk;
+
+class Body {
  public:
   Body(Iec104Settings given, ProcessImage& plant) : settings(std::move(given)), image(plant) {
     for (const Iec104Point& point : settings.points) by_address[point.address] = &point;
@@ -23,6 +28,8 @@ class Iec104Controller::Body {
   }
   Iec104Settings settings;
   ProcessImage& image;
+  void scan(Now now);
+
   Traffic traffic;
   std::map<int, const Iec104Point*> by_address;
   std::vector<double> asked;  // last, by point
@@ -31,7 +38,7 @@ class Iec104Controller::Body {
   bool shows = false;
 };
 
-class Iec104Controller::Talk final : public Iec104Link {
+class Talk final : public Iec104Link {
  public:
   Talk(Body& body, Now now)
       : Iec104Link(body.settings.timing, body.traffic, true, now),
@@ -146,17 +153,13 @@ class Iec104Controller::Talk final : public Iec104Link {
   std::vector<Order> orders_;
 };
 
-Iec104Controller::Iec104Controller(Iec104Settings settings, ProcessImage& image)
-    : body_(std::make_unique<Body>(std::move(settings), image)) {}
-Iec104Controller::~Iec104Controller() = default;
+void Body::scan(Now /*now*/) { shows = image.read(values, utc_ns); }
 
-std::unique_ptr<Conversation> Iec104Controller::connected(Now now) {
-  ++body_->traffic.connections;
-  return std::make_unique<Talk>(*body_, now);
+}  // namespace internal::controller104
+
+std::unique_ptr<Party> make_iec104_controller(Iec104Settings settings, ProcessImage& image) {
+  return std::make_unique<internal::PartyOver<internal::controller104::Body, internal::controller104::Talk>>(
+      std::move(settings), image);
 }
-
-void Iec104Controller::poll(Now /*now*/) { body_->shows = body_->image.read(body_->values, body_->utc_ns); }
-
-const Traffic& Iec104Controller::traffic() const noexcept { return body_->traffic; }
 
 }  // namespace zavrek::wire

@@ -4,6 +4,7 @@
 
 #include "wire/field/iec104_data.hpp"
 #include "wire/field/little_endian.hpp"
+#include "wire/field/party_over.hpp"
 #include "wire/field/seconds.hpp"
 
 namespace zavrek::wire {
@@ -19,7 +20,11 @@ constexpr std::uint8_t first_group = 20;  // interrogation of the station; 21 ..
 }  // namespace
 
 /// What all conversations of a station share.
-class Iec104Station::Body {
+namespace internal::station104 {
+
+class Talk;
+
+class Body {
  public:
   Body(Iec104Settings given, ProcessImage& plant) : settings(std::move(given)), image(plant) {
     for (const Iec104Point& point : settings.points) by_address[point.address] = &point;
@@ -28,6 +33,8 @@ class Iec104Station::Body {
   }
   Iec104Settings settings;
   ProcessImage& image;
+  void scan(Now now);
+
   Traffic traffic;
   std::map<int, const Iec104Point*> by_address;
   std::map<int, const Iec104Command*> commands;
@@ -44,7 +51,7 @@ class Iec104Station::Body {
   }
 };
 
-class Iec104Station::Talk final : public Iec104Link {
+class Talk final : public Iec104Link {
  public:
   Talk(Body& body, Now now) : Iec104Link(body.settings.timing, body.traffic, false, now), body_(body) {
     body_.talks.push_back(this);
@@ -266,36 +273,31 @@ class Iec104Station::Talk final : public Iec104Link {
   std::int64_t selected_until_ns_ = 0;
 };
 
-Iec104Station::Iec104Station(Iec104Settings settings, ProcessImage& image)
-    : body_(std::make_unique<Body>(std::move(settings), image)) {}
-Iec104Station::~Iec104Station() = default;
-
-std::unique_ptr<Conversation> Iec104Station::connected(Now now) {
-  ++body_->traffic.connections;
-  return std::make_unique<Talk>(*body_, now);
-}
-
-void Iec104Station::poll(Now now) {
-  Body& body = *body_;
-  if (!body.image.read(body.values, body.utc_ns)) return;
-  const bool scans = now.steady_ns >= body.next_scan_ns;
-  if (scans) body.next_scan_ns = now.steady_ns + ns_of(body.settings.scan_s);
-  for (std::size_t k = 0; k < body.settings.points.size(); ++k) {
-    const Iec104Point& point = body.settings.points[k];
+void Body::scan(Now now) {
+  if (!image.read(values, utc_ns)) return;
+  const bool scans = now.steady_ns >= next_scan_ns;
+  if (scans) next_scan_ns = now.steady_ns + ns_of(settings.scan_s);
+  for (std::size_t k = 0; k < settings.points.size(); ++k) {
+    const Iec104Point& point = settings.points[k];
     const bool state = point.kind == Iec104Kind::single_point || point.kind == Iec104Kind::double_point;
     if (!state && !scans) continue;
-    const double value = body.values[point.place];
-    const bool first = std::isnan(body.said[k]);
-    if (!first && std::abs(value - body.said[k]) <= point.within) continue;
-    if (value == body.said[k]) continue;
-    body.said[k] = value;
+    const double value = values[point.place];
+    const bool first = std::isnan(said[k]);
+    if (!first && std::abs(value - said[k]) <= point.within) continue;
+    if (value == said[k]) continue;
+    said[k] = value;
     if (first) continue;  // an interrogation tells how things stood
-    const Iec104Event event{&point, value, body.utc_ns};
-    for (Talk* talk : body.talks) talk->tell(event);
-    if (body.talks.empty()) body.keep(body.kept, event);
+    const Iec104Event event{&point, value, utc_ns};
+    for (Talk* talk : talks) talk->tell(event);
+    if (talks.empty()) keep(kept, event);
   }
 }
 
-const Traffic& Iec104Station::traffic() const noexcept { return body_->traffic; }
+}  // namespace internal::station104
+
+std::unique_ptr<Party> make_iec104_station(Iec104Settings settings, ProcessImage& image) {
+  return std::make_unique<internal::PartyOver<internal::station104::Body, internal::station104::Talk>>(
+      std::move(settings), image);
+}
 
 }  // namespace zavrek::wire

@@ -79,35 +79,11 @@ class Dnp3Link : public Conversation {
 
 /// The outstation. Events wait until they are confirmed, the oldest make room and are counted; what is asked
 /// is answered once the plant has done it. The latest connection is the one that is served.
-class Dnp3Outstation final : public Party {
- public:
-  Dnp3Outstation(Dnp3Settings settings, ProcessImage& image);
-  ~Dnp3Outstation() override;
-  std::unique_ptr<Conversation> connected(Now now) override;
-  void poll(Now now) override;
-  [[nodiscard]] const Traffic& traffic() const noexcept override;
-
- private:
-  class Body;
-  class Talk;
-  std::unique_ptr<Body> body_;
-};
+[[nodiscard]] std::unique_ptr<Party> make_dnp3_outstation(Dnp3Settings settings, ProcessImage& image);
 
 /// The master: an integrity poll at the start and from time to time, events between, the outstation's clock
 /// when it wants that; what comes in is asked of the plant, what that shows goes out as controls and set
 /// points when it has moved.
-class Dnp3Master final : public Party {
- public:
-  Dnp3Master(Dnp3Settings settings, ProcessImage& image);
-  ~Dnp3Master() override;
-  std::unique_ptr<Conversation> connected(Now now) override;
-  void poll(Now now) override;
-  [[nodiscard]] const Traffic& traffic() const noexcept override;
-
- private:
-  class Body;
-  class Talk;
-  std::unique_ptr<Body> body_;
-};
+[[nodiscard]] std::unique_ptr<Party> make_dnp3_master(Dnp3Settings settings, ProcessImage& image);
 
 }  // namespace zavrek::wire

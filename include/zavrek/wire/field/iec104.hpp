@@ -107,35 +107,10 @@ class Iec104Link : public Conversation {
 /// The controlled station: what moves is told with its time, an interrogation is answered with all, commands
 /// are confirmed once the plant has done them, and refused where it does not. Its clock is not turned by
 /// others.
-class Iec104Station final : public Party {
- public:
-  Iec104Station(Iec104Settings settings, ProcessImage& image);
-  ~Iec104Station() override;
-  std::unique_ptr<Conversation> connected(Now now) override;
-  void poll(Now now) override;
-  [[nodiscard]] const Traffic& traffic() const noexcept override;
-
- private:
-  class Body;
-  class Talk;
-  std::unique_ptr<Body> body_;
-};
+[[nodiscard]] std::unique_ptr<Party> make_iec104_station(Iec104Settings settings, ProcessImage& image);
 
 /// The controlling station: interrogates at the start and from time to time; what comes in is asked of the
 /// plant, what the plant shows goes out as commands when it has moved.
-class Iec104Controller final : public Party {
- public:
-  /// `points`: what is asked where they come in. `commands`: what is shown.
-  Iec104Controller(Iec104Settings settings, ProcessImage& image);
-  ~Iec104Controller() override;
-  std::unique_ptr<Conversation> connected(Now now) override;
-  void poll(Now now) override;
-  [[nodiscard]] const Traffic& traffic() const noexcept override;
-
- private:
-  class Body;
-  class Talk;
-  std::unique_ptr<Body> body_;
-};
+[[nodiscard]] std::unique_ptr<Party> make_iec104_controller(Iec104Settings settings, ProcessImage& image);
 
 }  // namespace zavrek::wire

@@ -67,18 +67,7 @@ struct ModbusMap {
 /// data value (3), what interlocking refuses a failure of the device (4), what nobody had room for, busy (6);
 /// an address that the map does not have, or half a number, an illegal address (2). Requests for other units
 /// get no answer on a line, and "target does not respond" (11) over TCP; unit 0 and 255 are this one there.
-class ModbusServer final : public Party {
- public:
-  ModbusServer(ModbusMap map, ProcessImage& image);
-  ~ModbusServer() override;
-  std::unique_ptr<Conversation> connected(Now now) override;
-  [[nodiscard]] const Traffic& traffic() const noexcept override;
-
- private:
-  class Body;
-  class Talk;
-  std::unique_ptr<Body> body_;
-};
+[[nodiscard]] std::unique_ptr<Party> make_modbus_server(ModbusMap map, ProcessImage& image);
 
 /// Asks a server, waiting for each answer.
 class ModbusClient {

@@ -1,169 +1,29 @@
-#include "zavrek/wire/field/modbus.hpp"
-
+// The server: what a request touches, what may be written, and libmodbus, which writes the answers.
 #include <algorithm>
-#include <bit>
-#include <cerrno>
-#include <cmath>
-#include <cstring>
-#include <limits>
+#include <array>
 
 #include <fcntl.h>
-#include <fmt/format.h>
-#include <modbus/modbus.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include "wire/field/modbus_parts.hpp"
+#include "wire/field/party_over.hpp"
 #include "zavrek/quantity.hpp"
+#include "zavrek/wire/field/modbus.hpp"
 
 namespace zavrek::wire {
-namespace internal {
-
-struct FreeMapping {
-  void operator()(modbus_mapping_t* mapping) const noexcept { modbus_mapping_free(mapping); }
-};
-struct FreeContext {
-  void operator()(modbus_t* context) const noexcept { modbus_free(context); }
-};
-
-}  // namespace internal
-namespace {
 
 using internal::FreeContext;
 using internal::FreeMapping;
+using internal::high_first_16;
+
+namespace {
 
 constexpr std::size_t most_pdu = 253;   // V1.1b3, 4.1
 constexpr std::size_t mbap_header = 7;  // transaction, protocol, length, unit
 constexpr int most_address = 65'535;
 constexpr std::int64_t silence_ns = 4'000'000;  // that ends a frame on a line: 3.5 letters at 9,600 bit/s
 constexpr std::int64_t longest_ask_ns = 1'000'000'000;
-
-template <class Number>
-std::uint64_t to_bits(double value, Count& saturated) {
-  constexpr double low = static_cast<double>(std::numeric_limits<Number>::min());
-  constexpr double high = static_cast<double>(std::numeric_limits<Number>::max());
-  const double rounded = std::nearbyint(value);
-  Number number = 0;
-  if (rounded >= low && rounded < high) {
-    number = static_cast<Number>(rounded);
-  } else if (rounded != high) {
-    ++saturated;
-    number = rounded > 0 ? std::numeric_limits<Number>::max() : std::numeric_limits<Number>::min();
-  } else {
-    number = std::numeric_limits<Number>::max();
-  }
-  return static_cast<std::uint64_t>(number);
-}
-
-std::uint64_t bits_of(double value, RegisterType type, Count& saturated) {
-  switch (type) {
-    case RegisterType::int16:
-      return to_bits<std::int16_t>(value, saturated);
-    case RegisterType::natural16:
-      return to_bits<std::uint16_t>(value, saturated);
-    case RegisterType::int32:
-      return to_bits<std::int32_t>(value, saturated);
-    case RegisterType::natural32:
-      return to_bits<std::uint32_t>(value, saturated);
-    case RegisterType::int64:
-      return to_bits<std::int64_t>(value, saturated);
-    case RegisterType::natural64:
-      return to_bits<std::uint64_t>(value, saturated);
-    case RegisterType::float32:
-      return std::bit_cast<std::uint32_t>(static_cast<float>(value));
-    case RegisterType::float64:
-      break;
-  }
-  return std::bit_cast<std::uint64_t>(value);
-}
-
-double number_of(std::uint64_t bits, RegisterType type) {
-  switch (type) {
-    case RegisterType::int16:
-      return static_cast<double>(static_cast<std::int16_t>(bits));
-    case RegisterType::int32:
-      return static_cast<double>(static_cast<std::int32_t>(bits));
-    case RegisterType::int64:
-      return static_cast<double>(static_cast<std::int64_t>(bits));
-    case RegisterType::float32:
-      return static_cast<double>(std::bit_cast<float>(static_cast<std::uint32_t>(bits)));
-    case RegisterType::float64:
-      return std::bit_cast<double>(bits);
-    default:
-      return static_cast<double>(bits);
-  }
-}
-
-std::uint16_t swapped(std::uint16_t word, bool swap) {
-  return swap ? static_cast<std::uint16_t>(word << 8U | word >> 8U) : word;
-}
-
-unsigned u16(const std::uint8_t* at) { return static_cast<unsigned>(at[0]) << 8U | at[1]; }
-
-}  // namespace
-
-const std::vector<std::string>& register_type_names() {
-  static const std::vector<std::string> names{"int16",   "natural16", "int32",     "natural32",
-                                              "float32", "int64",     "natural64", "float64"};
-  return names;
-}
-
-RegisterType register_type_of(const std::string& name) {
-  const std::vector<std::string>& names = register_type_names();
-  const auto at = std::find(names.begin(), names.end(), name.empty() ? names.front() : name);
-  if (at == names.end())
-    throw Error(
-        fmt::format("no type \"{}\"{}; one of int16, natural16, int32, natural32, float32, int64, "
-                    "natural64, float64",
-                    name, suggestion(name, names)));
-  return static_cast<RegisterType>(at - names.begin());
-}
-
-std::size_t registers_of(RegisterType type) noexcept {
-  constexpr std::array<std::size_t, 8> sizes{1, 1, 2, 2, 2, 4, 4, 4};
-  return sizes[static_cast<std::size_t>(type)];
-}
-
-void put_number(double value, RegisterType type, RegisterOrder order, std::uint16_t* into, Count& saturated) {
-  const std::uint64_t bits = bits_of(value, type, saturated);
-  const std::size_t words = registers_of(type);
-  for (std::size_t k = 0; k < words; ++k) {
-    const std::size_t from_low = order.low_word_first ? k : words - 1 - k;
-    into[k] = swapped(static_cast<std::uint16_t>(bits >> (16 * from_low)), order.low_byte_first);
-  }
-}
-
-double take_number(const std::uint16_t* from, RegisterType type, RegisterOrder order) {
-  const std::size_t words = registers_of(type);
-  std::uint64_t bits = 0;
-  for (std::size_t k = 0; k < words; ++k) {
-    const std::size_t from_low = order.low_word_first ? k : words - 1 - k;
-    bits |= static_cast<std::uint64_t>(swapped(from[k], order.low_byte_first)) << (16 * from_low);
-  }
-  return number_of(bits, type);
-}
-
-std::string flaw_of(const ModbusMap& map) {
-  std::vector<const ModbusPoint*> sorted;
-  for (const ModbusPoint& point : map.points) {
-    if (point.address < 0 || point.address + static_cast<int>(point.size()) - 1 > most_address)
-      return fmt::format("address {} is beyond 0 ... 65,535", point.address);
-    sorted.push_back(&point);
-  }
-  std::sort(sorted.begin(), sorted.end(), [](const ModbusPoint* a, const ModbusPoint* b) {
-    return a->table != b->table ? a->table < b->table : a->address < b->address;
-  });
-  for (std::size_t k = 1; k < sorted.size(); ++k) {
-    const ModbusPoint &before = *sorted[k - 1], &next = *sorted[k];
-    if (before.table == next.table && before.address + static_cast<int>(before.size()) > next.address)
-      return fmt::format("what stands at {} reaches into {}: it takes {} registers", before.address,
-                         next.address, before.size());
-  }
-  return {};
-}
-
-// --- server -------------------------------------------------------------------------------------
-
-namespace {
 
 /// What a request touches.
 struct Touched {
@@ -205,7 +65,8 @@ std::size_t pdu_size(Bytes pdu) {
 
 /// What a request reads and writes; empty where its numbers contradict each other.
 std::vector<Touched> touched_by(Bytes pdu) {
-  const int first = static_cast<int>(u16(&pdu[1])), count = static_cast<int>(u16(&pdu[3]));
+  const int first = static_cast<int>(high_first_16(&pdu[1])),
+            count = static_cast<int>(high_first_16(&pdu[3]));
   const auto within = [](int number, int most) { return number >= 1 && number <= most; };
   switch (pdu[0]) {
     case MODBUS_FC_READ_COILS:
@@ -233,7 +94,8 @@ std::vector<Touched> touched_by(Bytes pdu) {
       if (!within(count, 123) || pdu[5] != 2 * count) return {};
       return {{ModbusTable::holding_registers, first, count, true}};
     default: {
-      const int writes_at = static_cast<int>(u16(&pdu[5])), writes = static_cast<int>(u16(&pdu[7]));
+      const int writes_at = static_cast<int>(high_first_16(&pdu[5])),
+                writes = static_cast<int>(high_first_16(&pdu[7]));
       if (!within(count, 125) || !within(writes, 121) || pdu[9] != 2 * writes) return {};
       return {{ModbusTable::holding_registers, writes_at, writes, true},
               {ModbusTable::holding_registers, first, count}};
@@ -244,7 +106,9 @@ std::vector<Touched> touched_by(Bytes pdu) {
 }  // namespace
 
 /// What all conversations of a server share: the map in its order, the tables as libmodbus has them.
-class ModbusServer::Body {
+namespace internal::meter {
+
+class Body {
  public:
   Body(ModbusMap map, ProcessImage& image) : map_(std::move(map)), image_(image) {
     for (const ModbusPoint& point : map_.points) {
@@ -303,6 +167,7 @@ class ModbusServer::Body {
       before = point;
     }
   }
+  void scan(Now /*now*/) {}
   Traffic traffic;
 
  private:
@@ -325,9 +190,9 @@ class ModbusServer::Body {
 
 /// One connection. Whole requests are handed to libmodbus through a pair of sockets, so that it never waits
 /// for anybody: a peer that sends half a request keeps nobody else waiting.
-class ModbusServer::Talk final : public Conversation {
+class Talk final : public Conversation {
  public:
-  explicit Talk(Body& body) : body_(body) {
+  Talk(Body& body, Now /*now*/) : body_(body) {
     if (::socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0, pair_.data()) != 0) {
       end("no sockets");
       return;
@@ -367,8 +232,8 @@ class ModbusServer::Talk final : public Conversation {
  private:
   void take_frames(Now now) {
     while (!waits_ && over().empty() && in_.size() >= mbap_header) {
-      const std::size_t length = u16(&in_[4]);
-      if (u16(&in_[2]) != 0 || length < 2 || length > most_pdu + 1) {
+      const std::size_t length = high_first_16(&in_[4]);
+      if (high_first_16(&in_[2]) != 0 || length < 2 || length > most_pdu + 1) {
         ++body_.traffic.malformed;
         return end("no frame of Modbus");
       }
@@ -439,17 +304,17 @@ class ModbusServer::Talk final : public Conversation {
         for (std::size_t k = 0; k < words.size(); ++k) words[k] = pdu[6 + k / 8] >> (k % 8) & 1U;
         break;
       case MODBUS_FC_WRITE_SINGLE_REGISTER:
-        words[0] = static_cast<std::uint16_t>(u16(&pdu[3]));
+        words[0] = static_cast<std::uint16_t>(high_first_16(&pdu[3]));
         break;
       case MODBUS_FC_MASK_WRITE_REGISTER: {
-        const unsigned is = body_.mapping()->tab_registers[touched.first], keep = u16(&pdu[3]);
-        words[0] = static_cast<std::uint16_t>((is & keep) | (u16(&pdu[5]) & ~keep));
+        const unsigned is = body_.mapping()->tab_registers[touched.first], keep = high_first_16(&pdu[3]);
+        words[0] = static_cast<std::uint16_t>((is & keep) | (high_first_16(&pdu[5]) & ~keep));
         break;
       }
       default: {
         const std::size_t data = pdu[0] == MODBUS_FC_WRITE_MULTIPLE_REGISTERS ? 6 : 10;
         for (std::size_t k = 0; k < words.size(); ++k)
-          words[k] = static_cast<std::uint16_t>(u16(&pdu[data + 2 * k]));
+          words[k] = static_cast<std::uint16_t>(high_first_16(&pdu[data + 2 * k]));
       }
     }
     return words;
@@ -527,94 +392,11 @@ class ModbusServer::Talk final : public Conversation {
   std::vector<std::uint64_t> tickets_;
 };
 
-ModbusServer::ModbusServer(ModbusMap map, ProcessImage& image)
-    : body_(std::make_unique<Body>(std::move(map), image)) {}
-ModbusServer::~ModbusServer() = default;
+}  // namespace internal::meter
 
-std::unique_ptr<Conversation> ModbusServer::connected(Now /*now*/) {
-  ++body_->traffic.connections;
-  return std::make_unique<Talk>(*body_);
-}
-
-const Traffic& ModbusServer::traffic() const noexcept { return body_->traffic; }
-
-// --- client -------------------------------------------------------------------------------------
-
-struct ModbusClient::Context {
-  std::unique_ptr<modbus_t, FreeContext> modbus;
-};
-
-ModbusClient::ModbusClient(const StreamPlace& place, int unit, double timeout_s)
-    : context_(std::make_unique<Context>()) {
-  context_->modbus.reset(place.kind == StreamPlace::Kind::line
-                             ? modbus_new_rtu(place.path.c_str(), place.bits_per_s, place.parity, 8, 1)
-                             : modbus_new_tcp(place.address.c_str(), place.port));
-  if (!context_->modbus)
-    throw Error(fmt::format("no Modbus to {} ({})", place.address, modbus_strerror(errno)));
-  (void)modbus_set_slave(context_->modbus.get(), unit);
-  const double whole_s = std::floor(timeout_s);
-  (void)modbus_set_response_timeout(context_->modbus.get(), static_cast<std::uint32_t>(whole_s),
-                                    static_cast<std::uint32_t>(1e6 * (timeout_s - whole_s)));
-}
-ModbusClient::~ModbusClient() { disconnect(); }
-
-bool ModbusClient::connect() {
-  if (connected_) return true;
-  connected_ = modbus_connect(context_->modbus.get()) == 0;
-  if (connected_)
-    ++traffic_.connections;
-  else
-    trouble_ = modbus_strerror(errno);
-  return connected_;
-}
-
-void ModbusClient::disconnect() {
-  if (connected_) modbus_close(context_->modbus.get());
-  connected_ = false;
-}
-
-/// An exception is an answer; without one, or with rubbish, the connection is made anew.
-bool ModbusClient::note(int result, int wanted) {
-  ++traffic_.sent;
-  if (result == wanted) {
-    ++traffic_.received;
-    return true;
-  }
-  trouble_ = modbus_strerror(errno);
-  if (errno > MODBUS_ENOBASE && errno < EMBBADCRC) {
-    ++traffic_.received;
-    ++traffic_.refused;
-    return false;
-  }
-  ++(errno == ETIMEDOUT ? traffic_.lost : traffic_.malformed);
-  disconnect();
-  return false;
-}
-
-bool ModbusClient::read(const Reads& what, std::vector<std::uint16_t>& into) {
-  if (!connect()) return false;
-  into.assign(static_cast<std::size_t>(what.count), 0);
-  modbus_t* modbus = context_->modbus.get();
-  if (what.table == ModbusTable::input_registers)
-    return note(modbus_read_input_registers(modbus, what.address, what.count, into.data()), what.count);
-  if (what.table == ModbusTable::holding_registers)
-    return note(modbus_read_registers(modbus, what.address, what.count, into.data()), what.count);
-  std::vector<std::uint8_t> bits(into.size());
-  const int got = what.table == ModbusTable::coils
-                      ? modbus_read_bits(modbus, what.address, what.count, bits.data())
-                      : modbus_read_input_bits(modbus, what.address, what.count, bits.data());
-  std::copy(bits.begin(), bits.end(), into.begin());
-  return note(got, what.count);
-}
-
-bool ModbusClient::write_coil(int address, bool on) {
-  return connect() && note(modbus_write_bit(context_->modbus.get(), address, on ? 1 : 0), 1);
-}
-
-bool ModbusClient::write_registers(int address, const std::vector<std::uint16_t>& values) {
-  const int count = static_cast<int>(values.size());
-  return connect() &&
-         note(modbus_write_registers(context_->modbus.get(), address, count, values.data()), count);
+std::unique_ptr<Party> make_modbus_server(ModbusMap map, ProcessImage& image) {
+  return std::make_unique<internal::PartyOver<internal::meter::Body, internal::meter::Talk>>(std::move(map),
+                                                                                             image);
 }
 
 }  // namespace zavrek::wire
