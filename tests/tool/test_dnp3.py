@@ -325,6 +325,45 @@ for part in ("Malformed", "Expert Info (Error", "[incorrect"):
     expect(part not in shown, f"tshark marks something: {part}\n" + "\n".join(l for l in shown.splitlines() if part in l)[:500])
 has(shown, "Unsolicited Response", "Binary Input Change With Time", "32-Bit Floating Point", "Control Relay Output Block")
 
+# A line: the same outstation on a pseudo-terminal.
+line = scratch / "yard-line"
+serial = make_case("outstation-line", f"""
+[dnp3_outstation.yard]
+line = "pty:{line}"
+outstation = 12
+master = 5
+binary_inputs = ["0: Q1"]
+binary_outputs = ["0: Q1"]
+""")
+
+
+class Wire:
+    """A serial line as a socket is used here."""
+    def __init__(self, path):
+        self.file = os.open(path, os.O_RDWR | os.O_NOCTTY)
+        self.timeout = 5
+
+    def settimeout(self, seconds):
+        self.timeout = seconds
+
+    def sendall(self, data):
+        os.write(self.file, data)
+
+    def recv(self, size):
+        import select
+        if not select.select([self.file], [], [], self.timeout)[0]:
+            raise socket.timeout
+        return os.read(self.file, size)
+
+
+with running(serial) as said:
+    wait_for(lambda: line.exists(), message="no pseudo-terminal")
+    on_line = Party(Wire(line), 5, 12, True)
+    wait_for(lambda: on_line.ask(READ, CLASSES[0])[1], message="no answer on the line")
+    on_line.ask(DIRECT, crob(0, 4))
+    wait_for(lambda: on_line.ask(READ, bytes([1, 0, 0, 0, 0]))[1][-1] == 1, message="Q1 did not open")
+has(said.text, "DNP3, outstation 12", str(line), "Q1 open")
+
 # Our master and an outstation of this test.
 listener = socket.create_server(("127.0.0.1", 0))
 orders, requests = [], []
