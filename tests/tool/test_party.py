@@ -5,8 +5,10 @@ from field_case import *
 
 has(run("check", demo / "yard/gateway"), "dnp3_master yard", "iec104_station to_supervisor")
 has(run("check", demo / "yard"), "dnp3_outstation yard", "modbus_server meter")
-said = run_paced("test", demo / "yard", "--out", "yard")
-has(said, "the gateway sheds the offices", "the gateway is deaf", "closed in phase, restored", "3 of 3")
+# Few repeats at a time, so that a machine that is busy with other work is not waited for beyond the time of a test.
+for name in ("the grid is lost: the gateway sheds the offices", "the gateway is deaf: the frequency sheds the offices later",
+             "the grid is lost and comes back: shed, led, closed in phase, restored"):
+    has(run_paced("test", demo / "yard", "--out", "yard", "--only", name, "--repeats", 1, tries=3), name, "1 of 1")
 # Without them the same case is judged by what it does alone.
 alone = run("test", demo / "yard", "--place", "plant", "--only", "the gateway is deaf: the frequency sheds the offices later")
 has(alone, "1 of 1")
