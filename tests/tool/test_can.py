@@ -105,7 +105,7 @@ with running(case) as said:
     expect({m.data[0] for m in cells} == {0, 2}, "two pages")
     volts = struct.unpack("<f", next(m for m in reversed(cells) if m.data[0] == 0).data[1:5])[0]
     expect(abs(volts - 6280) < 120, f"{volts} V")
-    expect(struct.unpack(">h", next(m for m in cells if m.data[0] == 2).data[1:3])[0] == 32150, "321.5 A in hundredths")
+    expect(struct.unpack(">h", next(m for m in reversed(cells) if m.data[0] == 2).data[1:3])[0] == 32150, "321.5 A in hundredths")
     # What the vehicle says is done; a wrong sum, the same count, a short frame are not.
     for k in range(20):
         vehicle(2000.0, True, k)
