@@ -145,6 +145,7 @@ void FieldBus::end() {
     ends_.store(true, std::memory_order_release);
     thread_.join();
   }
+  const std::lock_guard held(lock_);
   if (driver_) turned_away_ = driver_->turned_away();
   driver_.reset();  // its conversations end ahead of their party
 }
@@ -170,7 +171,7 @@ bool FieldBus::read(std::vector<double>& into, std::int64_t& utc_ns) {
     if (!asked->has_position) into.push_back(asked->last.load(std::memory_order_relaxed));
   }
   utc_ns = view_.utc_ns;
-  const std::lock_guard held(age_lock_);
+  const std::lock_guard held(lock_);
   age_.add(static_cast<std::int64_t>(1e9 * view_.age_s));
   return true;
 }
@@ -206,6 +207,7 @@ std::vector<Account> FieldBus::accounts() const {
   const wire::Traffic* counted = traffic();
   if (!counted) return {};
   Account account = Beside::accounts().front();
+  const std::lock_guard held(lock_);
   account.port = fmt::format("{}.{}", identity_.kind, identity_.name);
   account.carries = carries();
   account.received = counted->received;
@@ -218,7 +220,6 @@ std::vector<Account> FieldBus::accounts() const {
   account.connections = counted->connections;
   account.turned_away = counted->turned_away + (driver_ ? driver_->turned_away() : turned_away_);
   account.delay_of = "the plant's instant to its reading for the bus";
-  const std::lock_guard held(age_lock_);
   account.delay = age_;
   return {account};
 }

@@ -24,8 +24,8 @@ struct BusRows {
 
 /// What a row is once its names have become places.
 struct BusPlace {
-  std::size_t shown =
-      0;  ///< among all that is shown; of what is asked: what it was set to last, or its position
+  /// Among all that is shown; of what is asked: its position, or what it was set to last.
+  std::size_t shown = 0;
   std::size_t asked = 0;  ///< among all that is asked
   double per_count = 1;
   double within = 0;  ///< in counts
@@ -104,7 +104,7 @@ class FieldBus : public Beside, public wire::ProcessImage {
   std::atomic<bool> silent_now_{false}, cut_now_{false}, ends_{false};
   View view_;  // of the thread alone
   pace::Histogram age_;
-  mutable std::mutex age_lock_;  // between the thread and who asks for the account
+  mutable std::mutex lock_;  // of the age and the driver, between the threads and who asks for the account
   long long turned_away_ = 0;
   std::string medium_;
   std::unique_ptr<wire::Party> party_;

@@ -69,7 +69,11 @@ class SynchrophasorUnitPort final : public FieldBus {
       : FieldBus({"synchrophasor_unit", settings.name, is_connected(plan)}, plan.setup, {}),
         settings_(settings),
         nominal_Hz_(plan.setup.network.frequency_Hz) {}
-  ~SynchrophasorUnitPort() override { end(); }
+  ~SynchrophasorUnitPort() override { SynchrophasorUnitPort::end(); }
+  void end() override {
+    FieldBus::end();
+    datagrams_.reset();  // its conversations end ahead of their party
+  }
 
   void wire(Exchange& exchange) override {
     FieldBus::wire(exchange);
