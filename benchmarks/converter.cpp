@@ -139,7 +139,7 @@ void run_paced(const char* name, double step_s, const Network* network, bool thr
   std::optional<test::CarrierFeeder> feed;
   if (network != nullptr) feed.emplace(plant.emplace(emt::compile(*network)), three_levels);
   const pace::RealtimeGrants grants = pace::acquire_realtime();
-  const pace::Timing timing = pace::Executive(pace::system_clock(), grants.may_spin)
+  const pace::Timing timing = pace::Executive(pace::system_clock(), grants.waiting())
                                   .run(pace::Pace::wall, std::llround(step_s * 1e9),
                                        std::llround(seconds / step_s), [&](std::int64_t step) {
                                          if (!plant) return true;

@@ -32,7 +32,8 @@ typedef struct {
   /* `address` is what the bench says ("0", "/dev/...", "192.168.1.20"). NULL when it cannot be opened: why
    * stands in `why` then, a text of at most `size` bytes with its end. */
   zavrek_card* (*open)(const char* address, zavrek_card_limits* limits, char* why, size_t size);
-  /* All inputs as they are: volts at the converters; contacts 0 (open) or 1 (closed). 0 when that went well. */
+  /* All inputs as they are: volts at the converters; contacts 0 (open) or 1 (closed). 0 when that went well.
+   */
   int (*read)(zavrek_card* card, double* analogue_V, double* contacts);
   /* All outputs, as `read` has them. 0 when that went well. */
   int (*write)(zavrek_card* card, const double* analogue_V, const double* contacts);

@@ -19,6 +19,13 @@ namespace zavrek::casefile {
                                            const std::filesystem::path& within);
 /// The folder of the case that is its base; empty without one. Throws Error.
 [[nodiscard]] std::filesystem::path base_of(const std::filesystem::path& folder);
+/// The texts of what a model is made of: its network, and its control in one file or several.
+struct ModelTexts {
+  std::string network;
+  std::vector<std::string> control;
+};
+/// Of a case that was read before. Throws Error.
+[[nodiscard]] ModelTexts model_texts(const std::filesystem::path& folder);
 /// What the case would run or open of this computer beside its own files, as "own block K1, library": own
 /// libraries, drivers of cards, terminal boards, sockets.
 [[nodiscard]] std::vector<std::string> wants_of_computer(const trial::Case& all);

@@ -40,6 +40,13 @@ using OwnMaker = std::function<std::unique_ptr<Own>(const OwnCode&)>;
 /// A description with ready controllers replaced by the blocks that they are made of.
 [[nodiscard]] Description expand(const Description& description);
 
+/// Units of `outputs`, which are all of a controller of that description, in SI: those that blocks say, or
+/// that follow from what they read. "" for a plain number, and for what is not known. `of_signal` tells those
+/// of signals of the plant.
+[[nodiscard]] std::vector<std::string> output_units(
+    const Description& description, const std::vector<std::string>& outputs,
+    const std::function<std::string(const std::string&)>& of_signal);
+
 /// A gate edge that a modulator asks for.
 struct Edge {
   int gate;  // of Controller::gates()

@@ -17,8 +17,8 @@ extern "C" {
 #define ZAVREK_CONTROLLER_VERSION 1
 
 typedef struct zavrek_controller_code {
-  int version;              /* ZAVREK_CONTROLLER_VERSION */
-  const char* const* inputs;     /* names, ended by a null pointer; so the next two */
+  int version;               /* ZAVREK_CONTROLLER_VERSION */
+  const char* const* inputs; /* names, ended by a null pointer; so the next two */
   const char* const* outputs;
   const char* const* parameters;
   /* Called once ahead of the first step; `parameters` in the order of their names, NaN for one that was not

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "zavrek/network.hpp"
+#include "zavrek/state_archive.hpp"
 
 namespace zavrek::emt {
 
@@ -117,6 +118,7 @@ class PlantState {
  public:
   [[nodiscard]] std::size_t bytes() const noexcept { return bytes_.size(); }
   void reserve(std::size_t bytes) { bytes_.reserve(bytes); }
+  void visit_state(StateArchive& archive) { archive(bytes_); }
 
  private:
   friend class Plant;

@@ -58,12 +58,20 @@ class Histogram {
   std::int64_t max_ = 0;
 };
 
+/// How a paced thread waits. `sleeps`: until shortly before its tick, where that is far enough away. `spins`:
+/// never sleeps. `rests`: as `sleeps`, and once in a while although steps are due, so that the kernel, which
+/// lets real-time threads run 95 % of each second, never stops it for the rest of one.
+enum class Waiting { sleeps, spins, rests };
+
 /// What the thread got of what real time needs, in words for a person.
 struct RealtimeGrants {
   bool realtime_priority = false;
   bool memory_locked = false;
   bool pinned = false;
-  bool may_spin = false;                  ///< the kernel does not stop a real-time thread that never sleeps
+  bool may_spin = false;  ///< the kernel does not stop a real-time thread that never sleeps
+  [[nodiscard]] Waiting waiting() const {
+    return may_spin ? Waiting::spins : realtime_priority ? Waiting::rests : Waiting::sleeps;
+  }
   std::vector<std::string> shortcomings;  ///< one sentence each; empty when everything was granted
 };
 /// Pins the calling thread to `cpu` (-1: the last one allowed), asks for SCHED_FIFO and locked memory.
@@ -81,7 +89,7 @@ void leave_realtime();
 /// Why steps ended late, as far as it can be told from outside of the machine. `machine`: the thread was not
 /// switched out and fetched no memory, but a step took more than twenty times the median, or began late: an
 /// interrupt, or the host of a virtual machine.
-enum class Cause : std::size_t { catching_up, another_thread, memory, machine, own_work, all };
+enum class Cause : std::size_t { catching_up, another_thread, memory, machine, resting, own_work, all };
 /// "catching up", "another thread ran" ...
 [[nodiscard]] const char* to_string(Cause cause);
 /// What a paced run does about steps that come late.
@@ -147,10 +155,8 @@ struct Punctuality {
 /// simulated time catches up.
 class Executive {
  public:
-  /// With `spin_only` it waits without sleeping: the least lateness, where `RealtimeGrants::may_spin` allows
-  /// it.
-  explicit Executive(Clock& clock = system_clock(), bool spin_only = false)
-      : clock_(clock), spin_only_(spin_only) {}
+  explicit Executive(Clock& clock = system_clock(), Waiting waiting = Waiting::sleeps)
+      : clock_(clock), waiting_(waiting) {}
 
   template <class Work>
   Timing run(Pace pace, std::int64_t step_ns, std::int64_t steps, Work&& work) {
@@ -162,6 +168,8 @@ class Executive {
     if (pace == Pace::wall) start = std::max(start, not_before_ns_);
     start_ns_ = start;
     latest_ns_ = 0;
+    awake_from_ns_ = start;
+    slept_ns_ = 0;
     const std::int64_t stolen_before = pace == Pace::wall ? clock_.stolen_ns() : 0;
     for (std::int64_t step = 0; step < steps; ++step) {
       // Reading the clock takes as long as several steps of a small plant's relays.
@@ -203,6 +211,8 @@ class Executive {
   static constexpr std::int64_t timed_of_free = 16;
   const Timing* live_ = nullptr;
   std::int64_t await(std::int64_t due_ns, std::int64_t step_ns, Timing& timing) noexcept;
+  void sleep_until(std::int64_t until_ns) noexcept;
+  void rest_if_owed() noexcept;
   struct Done {
     std::int64_t step, due, begun, ended;
   };
@@ -210,7 +220,9 @@ class Executive {
   [[nodiscard]] Cause cause_of(const Timing& timing, const Done& done) noexcept;
   static constexpr std::int64_t looks_at_thread = 20'000;  // steps between
   Clock& clock_;
-  bool spin_only_;
+  Waiting waiting_;
+  std::int64_t awake_from_ns_ = 0, slept_ns_ = 0;  // since then
+  bool rested_ = false;                            // ahead of this step
   LateSteps late_;
   std::int64_t latest_ns_ = 0;  // when the latest step began
   ThreadUse use_;

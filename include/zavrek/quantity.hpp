@@ -40,6 +40,9 @@ struct Quantity {
 /// Throws Error when the unit is missing or of another dimension.
 [[nodiscard]] double parse_quantity_as(std::string_view text, std::string_view unit);
 
+/// The same, or a plain number, which then is in SI units: for values whose unit nobody wrote.
+[[nodiscard]] double parse_quantity_or_plain(std::string_view text, std::string_view unit);
+
 /// `value` in `unit` with the shortest digits that read back to the same number: "2.4 km".
 [[nodiscard]] std::string print_quantity(double value, std::string_view unit);
 

@@ -103,10 +103,20 @@ bool begin_at_zero(Record& record);
 /// Likewise; `encoding` is that of COMTRADE.
 void write_record(const Record& record, const std::filesystem::path& path, Encoding encoding);
 
+/// How far one signal of a record may lie from that of another.
+struct Band {
+  std::string signal;
+  double within = 0;  ///< half-width, in the signal's unit; 0: `CompareOptions::band` of its peak
+  double over_s = 0;  ///< what stands so far away in time, either way, counts as well
+};
+/// "battery.p", "battery.p within 10 kW", "battery.p within 10 kW over 50 ms"; the unit of `within` is for
+/// the reader, and its prefix counts. Throws Error.
+[[nodiscard]] Band parse_band(const std::string& text);
+
 struct CompareOptions {
-  std::vector<std::string> signals;  ///< all common ones when empty
-  double most_shift_s = 0;  ///< the second record is moved by at most this to lie best over the first
-  double band = 0.01;       ///< half-width of the band of tolerance, of each signal's peak
+  std::vector<Band> signals;  ///< all common ones when empty
+  double most_shift_s = 0;    ///< the second record is moved by at most this to lie best over the first
+  double band = 0.01;         ///< half-width of the band of tolerance, of each signal's peak
   double from_s = -1e300, until_s = 1e300;
 };
 
@@ -114,6 +124,8 @@ struct CompareOptions {
 struct SignalComparison {
   std::string name, unit;
   double peak = 0;     ///< largest magnitude of the first
+  double band = 0;     ///< half-width of what it may differ by
+  double over_s = 0;   ///< in time
   double rms = 0;      ///< of the difference
   double largest = 0;  ///< magnitude of the difference ...
   double largest_at_s = 0;
@@ -121,6 +133,7 @@ struct SignalComparison {
   double outside = 0;                 ///< share of the instants at which the difference leaves the band
   bool passed = false;                ///< none does
   std::vector<double> first, second;  ///< samples on `Comparison::time_s`
+  std::vector<double> difference;     ///< of the second from the nearest value of the first within `over_s`
 };
 struct Comparison {
   double shift_s = 0;  ///< the second record lags the first by this

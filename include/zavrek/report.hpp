@@ -56,8 +56,7 @@ void draw_calculations(const std::vector<Calculation>& calculations, const std::
 /// first's peak with the band of tolerance. The signals that differ most come first. Throws as `draw_record`
 /// does.
 void draw_overlay(const record::Comparison& comparison, const std::string& first, const std::string& second,
-                  double band, const std::string& title, const std::filesystem::path& path,
-                  std::size_t most_signals = 3);
+                  const std::string& title, const std::filesystem::path& path, std::size_t most_signals = 3);
 
 /// A line over frequency: resistance and inductance of its sequences (of its phases, when it has not three),
 /// and the propagation of its modes with what was fitted to it. Throws as `draw_record` does.

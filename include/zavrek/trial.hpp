@@ -113,8 +113,8 @@ struct CaseFiles {
   std::string base;  ///< folder of the case from which everything but the trials is taken
   std::string network = "network.toml";
   std::string bench = "bench.toml";
-  std::string trials = "trials.toml";
-  std::string control = "control.toml";
+  std::vector<std::string> trials{"trials.toml"};
+  std::vector<std::string> control{"control.toml"};
   double step_s = network::unset;  ///< in place of the network's own
   double least_coverage = 0;       ///< share of mistakes that its trials shall find
 };

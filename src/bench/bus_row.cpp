@@ -74,7 +74,7 @@ std::vector<BusRow> read_bus_rows(const std::vector<std::string>& texts, BusAt a
 double per_count(const BusRow& row, const std::string& unit) {
   if (row.in.empty()) return 1;
   const bool number_first = row.in.find_first_of("-0123456789.") == 0;
-  const double count = parse_quantity_as(number_first ? row.in : "1 " + row.in, unit);
+  const double count = parse_quantity_or_plain(number_first ? row.in : "1 " + row.in, unit);
   if (count == 0 || !std::isfinite(count)) refuse_row(row.cause, "one count must be something");
   return count;
 }

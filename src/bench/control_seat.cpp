@@ -29,30 +29,29 @@ constexpr int again_ms = 10;     // from one question to the next, until the fir
 constexpr std::int64_t first_answer_ns = 5'000'000'000;
 constexpr int most_at_once = 64;  // answers taken at an instant
 constexpr std::uint32_t no_tick = 0xFFFFFFFF;
+constexpr std::int64_t most_patience_ns = 20'000'000;  // of a paced run, with a process of its own
 /// Turned knobs that may wait for the next period.
 constexpr std::size_t most_turned = 256;
 
 }  // namespace
 
 ControlSeat::ControlSeat(const Setup& setup, const emt::Plant& plant, bool remote)
-    : setup_(setup), controller_(setup.control, plant.signal_names(), own_maker(setup, remote)) {
-  for (const std::string& name : controller_.reads()) reads_.push_back(plant.signal(name));
-  for (const std::string& name : controller_.knobs()) knobs_.push_back(plant.knob(name));
-  for (const std::string& name : controller_.gates()) gates_.push_back(plant.gate(name));
-  for (const std::string& name : controller_.operables()) operables_.push_back(plant.operable(name));
-  signals_.resize(reads_.size());
-  knobs_sent_.assign(knobs_.size(), std::numeric_limits<double>::quiet_NaN());
-  closes_sent_.assign(operables_.size(), 0);
+    : setup_(setup),
+      controller_(setup.control, plant.signal_names(), own_maker(setup, remote)),
+      at_plant_(controller_, plant),
+      units_(control::output_units(setup.control, controller_.outputs(), [&](const std::string& signal) {
+        return plant.unit(plant.signal(signal));
+      })) {
   if (!remote) return;
   delay_ = setup.bench.control_delay;
-  port_.emplace(0);
+  elsewhere_ = true;
   bytes_.resize(wire::longest_control_message);
   answers_.resize(static_cast<std::size_t>(delay_) + 2);
   for (wire::ControlAnswer& answer : answers_) answer.tick = no_tick;
   shown_.resize(controller_.outputs().size());
   for (std::size_t k = 0; k < shown_.size(); ++k) shown_[k] = controller_.output(k);
   sent_ns_.assign(answers_.size(), 0);
-  measure_.signals.resize(reads_.size());
+  measure_.signals.resize(at_plant_.reads());
   measure_.turned.reserve(most_turned);
   measure_.key = wire::random_key();
   account_.port = "control";
@@ -67,97 +66,106 @@ std::optional<std::size_t> ControlSeat::output_named(const std::string& name) co
 }
 
 std::string ControlSeat::open(const Opening& how) {
-  if (!port_) return {};
+  if (!elsewhere_) return {};
   paced_ = how.paced;
-  int at = setup_.bench.control_port;
-  if (setup_.bench.control == "process") {
-    if (how.program.empty()) return "no program is known that could run the controller";
-    if (at == 0) at = wire::ControlPort(0).port();  // free a moment ago
-    process_.emplace(std::vector<std::string>{how.program.string(), "controller", setup_.folder.string(),
-                                              "--port", std::to_string(at), "--key", "-", "--counts"},
-                     pace::internal::Program::Options{.fed = true, .heard = true, .errors_shown = true});
-    if (!process_->feed(wire::to_string(measure_.key) + "\n", answer_ms * 1e-3))
-      return "the process of the controller did not take its key";
-  } else if (!setup_.bench.control_key.empty()) {
-    measure_.key = wire::parse_key(record::read_file(setup_.folder / setup_.bench.control_key));
+  try {
+    return setup_.bench.control == "process" ? start_process(how) : find_outside();
+  } catch (const Error& error) {
+    return error.what();
   }
-  account_.carries = fmt::format("values out, answers in, UDP port {}", at);
-  port_->aim(at);
+}
+
+std::string ControlSeat::start_process(const Opening& how) {
+  if (how.program.empty()) return "no program is known that could run the controller";
+  auto memory = std::make_unique<wire::ControlMemory>(wire::ControlMemory::make());
+  std::vector<std::string> words{how.program.string(),
+                                 "controller",
+                                 setup_.folder.string(),
+                                 "--memory",
+                                 memory->name(),
+                                 "--key",
+                                 "-",
+                                 "--counts"};
+  if (paced_) words.emplace_back("--paced");
+  process_.emplace(std::move(words),
+                   pace::internal::Program::Options{.fed = true, .heard = true, .errors_shown = true});
+  if (!process_->feed(wire::to_string(measure_.key) + "\n", answer_ms * 1e-3))
+    return "the process of the controller did not take its key";
+  account_.carries = "values out, answers in, memory that both share";
+  way_ = std::move(memory);
   return {};
+}
+
+std::string ControlSeat::find_outside() {
+  const int at = setup_.bench.control_port;
+  if (!setup_.bench.control_key.empty())
+    measure_.key = wire::parse_key(record::read_file(setup_.folder / setup_.bench.control_key));
+  account_.carries = fmt::format("values out, answers in, UDP port {}", at);
+  auto port = std::make_unique<wire::ControlPort>(0);
+  port->aim(at);
+  way_ = std::move(port);
+  return {};
+}
+
+void ControlSeat::meet(emt::ControlledPlant& plant) noexcept {
+  if (!elsewhere_ || turns() > 0) return;
+  fill_measure(0, plant);
+  send_measure();
+  await_first_answer();
 }
 
 void ControlSeat::set(std::size_t parameter, double value) noexcept {
   controller_.set(parameter, value);
-  if (port_ && measure_.turned.size() < most_turned)
+  if (elsewhere_ && measure_.turned.size() < most_turned)
     measure_.turned.push_back({static_cast<std::uint16_t>(parameter), value});
 }
 
 void ControlSeat::visit_state(StateArchive& archive) {
-  if (port_) return archive.miss();
+  if (elsewhere_) return archive.miss();
   controller_.visit_state(archive);
-  archive(knobs_sent_, closes_sent_, next_tick_, lost_edges_);
+  at_plant_.visit_state(archive);
 }
 
 void ControlSeat::run_due(emt::ControlledPlant& plant) noexcept {
-  const double slack = 1e-6 * plant.step_s();
-  for (; static_cast<double>(next_tick_) * controller_.period_s() <= plant.time_s() + slack; ++next_tick_) {
-    for (std::size_t k = 0; k < reads_.size(); ++k) signals_[k] = plant.value(reads_[k]);
-    if (port_) {
-      ask(next_tick_, plant);
+  at_plant_.run_due(plant, [&](long long tick, std::span<const double> values) {
+    if (elsewhere_) {
+      ask(tick, plant);
       measure_.turned.clear();
-      continue;
+      return;
     }
-    controller_.run(next_tick_, signals_);
+    controller_.run(tick, values);
     if (!controller_.failure().empty() && failure_.empty()) failure_ = controller_.failure();
-    act_here(plant);
-  }
-}
-
-void ControlSeat::act_here(emt::ControlledPlant& plant) noexcept {
-  for (const control::Edge& edge : controller_.edges()) fire(plant, edge, 0);
-  for (std::size_t k = 0; k < knobs_.size(); ++k) drive(plant, k, controller_.knob(k));
-  for (std::size_t k = 0; k < operables_.size(); ++k) operate(plant, k, controller_.closes(k));
+    at_plant_.act(plant, controller_);
+  });
 }
 
 void ControlSeat::act(emt::ControlledPlant& plant, const wire::ControlAnswer& answer,
                       double shift_s) noexcept {
-  for (const control::Edge& edge : answer.edges) {
-    if (static_cast<std::size_t>(edge.gate) < gates_.size()) fire(plant, edge, shift_s);
-  }
-  for (std::size_t k = 0; k < std::min(knobs_.size(), answer.knobs.size()); ++k)
-    drive(plant, k, answer.knobs[k]);
-  for (std::size_t k = 0; k < std::min(operables_.size(), answer.closes.size()); ++k)
-    operate(plant, k, answer.closes[k] == 1);
+  at_plant_.fire(plant, answer.edges, shift_s);
+  for (std::size_t k = 0; k < std::min(at_plant_.knobs(), answer.knobs.size()); ++k)
+    at_plant_.drive(plant, k, answer.knobs[k]);
+  for (std::size_t k = 0; k < std::min(at_plant_.operables(), answer.closes.size()); ++k)
+    at_plant_.operate(plant, k, answer.closes[k] == 1);
   for (std::size_t k = 0; k < std::min(shown_.size(), answer.outputs.size()); ++k)
     shown_[k] = answer.outputs[k];
 }
 
-void ControlSeat::fire(emt::ControlledPlant& plant, const control::Edge& edge, double shift_s) noexcept {
-  if (!plant.fire(gates_[static_cast<std::size_t>(edge.gate)], edge.on, edge.at_s + shift_s)) ++lost_edges_;
-}
-
-void ControlSeat::drive(emt::ControlledPlant& plant, std::size_t knob, double wanted) noexcept {
-  if (wanted == knobs_sent_[knob] || !std::isfinite(wanted)) return;
-  plant.turn(knobs_[knob], wanted);
-  knobs_sent_[knob] = wanted;
-}
-
-void ControlSeat::operate(emt::ControlledPlant& plant, std::size_t operable, bool closes) noexcept {
-  if (closes == (closes_sent_[operable] != 0)) return;
-  const emt::OperableId what = operables_[operable];
-  closes ? plant.close(what, plant.time_s()) : plant.open(what, plant.time_s());
-  closes_sent_[operable] = closes ? 1 : 0;
+void ControlSeat::fill_measure(long long tick, const emt::ControlledPlant& plant) noexcept {
+  measure_.tick = static_cast<std::uint32_t>(tick);
+  measure_.time_s = plant.time_s();
+  const std::span<const double> values = at_plant_.read(plant);
+  std::copy(values.begin(), values.end(), measure_.signals.begin());
 }
 
 void ControlSeat::send_measure() noexcept {
-  ++(port_->send({bytes_.data(), wire::encode(measure_, bytes_)}) ? account_.sent : account_.unsent);
+  ++(way_->send({bytes_.data(), wire::encode(measure_, bytes_)}, setup_.bench.control_port)
+         ? account_.sent
+         : account_.unsent);
 }
 
 /// Sends what the control reads now, and acts on the answer to what it read `delay` periods ago.
 void ControlSeat::ask(long long tick, emt::ControlledPlant& plant) noexcept {
-  measure_.tick = static_cast<std::uint32_t>(tick);
-  measure_.time_s = plant.time_s();
-  std::copy(signals_.begin(), signals_.end(), measure_.signals.begin());
+  fill_measure(tick, plant);
   sent_ns_[measure_.tick % sent_ns_.size()] = pace::system_clock().now_ns();
   send_measure();
   const long long behind = tick - delay_;
@@ -173,6 +181,7 @@ void ControlSeat::ask(long long tick, emt::ControlledPlant& plant) noexcept {
   } else {
     for (int count = 0; count < most_at_once && take_answer(0); ++count) {
     }
+    if (process_ && answer.tick != due) await_own(answer, due);
     if (answer.tick != due) ++account_.late;
     if (process_ && account_.late > 0 && !process_->running() && failure_.empty())
       failure_ = "controller: " + process_->ended();
@@ -205,8 +214,16 @@ void ControlSeat::await_answer(std::uint32_t due, double time_s) noexcept {
     failure_ = fmt::format("the controller gave no answer (t = {:.6g} s)", time_s);
 }
 
+/// A process of the run's own goes by its questions: the run waits for it, and is late where that takes long,
+/// rather than go on without it.
+void ControlSeat::await_own(const wire::ControlAnswer& answer, std::uint32_t due) noexcept {
+  pace::Clock& clock = pace::system_clock();
+  const std::int64_t until = clock.now_ns() + most_patience_ns;
+  while (answer.tick != due && failure_.empty() && clock.now_ns() < until) (void)take_answer(0);
+}
+
 bool ControlSeat::take_answer(int wait_ms) noexcept {
-  const std::size_t size = port_->receive(bytes_, wait_ms);
+  const std::size_t size = way_->receive(bytes_, wait_ms);
   if (size == 0) return false;
   if (!wire::decode({bytes_.data(), size}, taken_)) {
     ++account_.malformed;
@@ -225,18 +242,18 @@ bool ControlSeat::take_answer(int wait_ms) noexcept {
 }
 
 void ControlSeat::end() {
-  if (!port_ || counted_) return;
+  if (!way_ || counted_) return;
   if (process_) {
     counted_ = Account{.port = account_.port, .carries = as_it_counts};
     take_lines(process_->end(), *counted_);
   } else {
     measure_.kind = wire::ControlAsk::leave;
-    (void)port_->send({bytes_.data(), wire::encode(measure_, bytes_)});
+    (void)way_->send({bytes_.data(), wire::encode(measure_, bytes_)}, setup_.bench.control_port);
   }
 }
 
 std::vector<Account> ControlSeat::accounts() const {
-  if (!port_) return {};
+  if (!elsewhere_) return {};
   std::vector<Account> all{account_};
   all[0].lost = lost_edges();
   if (counted_) all.push_back(*counted_);
@@ -244,8 +261,8 @@ std::vector<Account> ControlSeat::accounts() const {
 }
 
 std::vector<Path> ControlSeat::paths(double step_s) const {
-  const double steps = port_ ? delay_ * controller_.period_s() / step_s : 0;
-  return {{"its signals", port_ ? "the control in a process of its own" : "the control",
+  const double steps = elsewhere_ ? delay_ * controller_.period_s() / step_s : 0;
+  return {{"its signals", elsewhere_ ? "the control in a process of its own" : "the control",
            "gates, knobs, switches", steps, ""}};
 }
 

@@ -13,6 +13,7 @@
 #include "pace/program.hpp"
 #include "zavrek/bench/port.hpp"
 #include "zavrek/emt.hpp"
+#include "zavrek/model.hpp"
 #include "zavrek/wire/control_link.hpp"
 
 namespace zavrek::bench::internal {
@@ -29,30 +30,36 @@ class ControlSeat {
   /// Throws Error for a name that the plant does not know.
   ControlSeat(const Setup& setup, const emt::Plant& plant, bool remote);
   /// The plant keeps up what the control reads, so that no step is longer for it.
-  void watch(emt::Plant& plant) const { plant.watch(reads_); }
+  void watch(emt::Plant& plant) const { at_plant_.watch(plant); }
 
   /// Starts its process where it has one. Returns why it is mute, or nothing.
   [[nodiscard]] std::string open(const Opening& how);
+  /// Waits for its first answer, so that the clock begins with both there.
+  void meet(emt::ControlledPlant& plant) noexcept;
   /// What is due at the start of a step: the control sees the plant at that instant.
   void run_due(emt::ControlledPlant& plant) noexcept;
   /// A knob of its own, from its next period on.
   void set(std::size_t parameter, double value) noexcept;
 
   /// Periods that it has had so far.
-  [[nodiscard]] long long turns() const noexcept { return next_tick_; }
-  [[nodiscard]] bool remote() const noexcept { return port_.has_value(); }
+  [[nodiscard]] long long turns() const noexcept { return at_plant_.turns(); }
+  [[nodiscard]] bool remote() const noexcept { return elsewhere_; }
   /// Whether the process that it started has ended by itself.
   [[nodiscard]] bool ended() { return process_ && !process_->running(); }
   [[nodiscard]] const control::Controller& controller() const noexcept { return controller_; }
   [[nodiscard]] std::optional<std::size_t> output_named(const std::string& name) const;
   [[nodiscard]] double output(std::size_t k) const noexcept {
-    return port_ ? shown_[k] : controller_.output(k);
+    return elsewhere_ ? shown_[k] : controller_.output(k);
   }
+  /// Of an output, in SI; "" for a plain number.
+  [[nodiscard]] const std::string& unit(std::size_t output) const { return units_[output]; }
   /// Why it cannot go on; empty while all is well.
   [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
   [[nodiscard]] long long late() const noexcept { return account_.late; }
   /// Gate edges that found no room; they never act.
-  [[nodiscard]] long long lost_edges() const noexcept { return lost_edges_ + controller_.lost_edges(); }
+  [[nodiscard]] long long lost_edges() const noexcept {
+    return at_plant_.lost_edges() + controller_.lost_edges();
+  }
   void visit_state(StateArchive& archive);
   /// Behind the run: its process ends, and says what it counted; one outside is left.
   void end();
@@ -62,31 +69,25 @@ class ControlSeat {
 
  private:
   void ask(long long tick, emt::ControlledPlant& plant) noexcept;
+  [[nodiscard]] std::string start_process(const Opening& how);
+  [[nodiscard]] std::string find_outside();
+  void fill_measure(long long tick, const emt::ControlledPlant& plant) noexcept;
   void send_measure() noexcept;
   void await_first_answer() noexcept;
+  void await_own(const wire::ControlAnswer& answer, std::uint32_t due) noexcept;
   void await_answer(std::uint32_t due, double time_s) noexcept;
   [[nodiscard]] bool take_answer(int wait_ms) noexcept;
   void act(emt::ControlledPlant& plant, const wire::ControlAnswer& answer, double shift_s) noexcept;
-  void act_here(emt::ControlledPlant& plant) noexcept;
-  void fire(emt::ControlledPlant& plant, const control::Edge& edge, double shift_s) noexcept;
-  void drive(emt::ControlledPlant& plant, std::size_t knob, double wanted) noexcept;
-  void operate(emt::ControlledPlant& plant, std::size_t operable, bool closes) noexcept;
 
   const Setup& setup_;
   control::Controller controller_;
-  std::vector<emt::SignalId> reads_;
-  std::vector<emt::KnobId> knobs_;
-  std::vector<emt::GateId> gates_;
-  std::vector<emt::OperableId> operables_;
-  std::vector<double> signals_;     // as read last
-  std::vector<double> knobs_sent_;  // NaN before the first time
-  std::vector<char> closes_sent_;
-  long long next_tick_ = 0;
-  Count lost_edges_;
+  model::ControlAtPlant at_plant_;
+  std::vector<std::string> units_;  // of outputs
   std::string failure_;
 
   // Elsewhere only.
-  std::optional<wire::ControlPort> port_;
+  bool elsewhere_ = false;
+  std::unique_ptr<wire::ControlWay> way_;
   std::optional<pace::internal::Program> process_;
   bool paced_ = false;
   int delay_ = 1;

@@ -109,7 +109,7 @@ std::array<ValueId, 3> Exchange::three_values_of(const std::string& stem, double
 }
 
 std::string Exchange::unit_of(ValueId value) const {
-  if (value.of == ValueId::Of::control) return {};
+  if (value.of == ValueId::Of::control) return control_->unit(read_outputs_[value.index]);
   return value.of == ValueId::Of::port ? told_names_[value.index].unit : source_.unit(read_[value.index]);
 }
 

@@ -84,7 +84,7 @@ void FieldBus::wire(Exchange& exchange) {
           const std::string unit = exchange.unit_of(exchange.value_of(row.name));
           place.per_count = per_count(row, unit);
           if (!row.within.empty())
-            place.within = std::abs(parse_quantity_as(row.within, unit) / place.per_count);
+            place.within = std::abs(parse_quantity_or_plain(row.within, unit) / place.per_count);
           scale_.push_back(1 / place.per_count);
           place.shown = number++;
           break;
@@ -104,7 +104,8 @@ void FieldBus::wire(Exchange& exchange) {
           const double initial = exchange.initial_of(id);
           one.last = (std::isfinite(initial) ? initial : 0) / one.per_count;
           if (!row.within.empty())
-            place.within = std::abs(parse_quantity_as(row.within, exchange.unit_of(id)) / place.per_count);
+            place.within =
+                std::abs(parse_quantity_or_plain(row.within, exchange.unit_of(id)) / place.per_count);
           break;
         }
       }

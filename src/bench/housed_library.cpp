@@ -74,14 +74,15 @@ void say(int channel, const LibraryMessage& message) {
   (void)!::send(channel, message.bytes().data(), message.size, MSG_NOSIGNAL);
 }
 
-void serve_library(int channel, const std::filesystem::path& path) {
+void serve_library(int channel, const std::filesystem::path& path,
+                   const std::shared_ptr<const UnitFolder>& folder) {
   limit(RLIMIT_CORE, 0);
   limit(RLIMIT_AS, most_library_bytes);
   limit(RLIMIT_FSIZE, most_written_bytes);
   (void)prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
   LibraryMessage message;
   try {
-    const std::unique_ptr<control::Own> code = load_library(path);
+    const std::unique_ptr<control::Own> code = load_library(path, folder);
     std::string names;
     for (const auto& some : {code->inputs(), code->outputs(), code->parameters()}) {
       for (const std::string& name : some) names.append(name).push_back('\0');
@@ -115,7 +116,9 @@ void serve_library(int channel, const std::filesystem::path& path) {
 class HousedLibrary final : public control::Own {
  public:
   explicit HousedLibrary(const std::filesystem::path& path)
-      : path_(path), program_([&](int channel) { serve_library(channel, path); }) {
+      : path_(path),
+        folder_(path.extension() == ".fmu" ? std::make_shared<const UnitFolder>() : nullptr),
+        program_([&](int channel) { serve_library(channel, path, folder_); }) {
     if (const std::string wrong = await('n', most_loading_s); !wrong.empty()) refuse(wrong);
     if (!take_names()) refuse("names its inputs and outputs in a way that cannot be");
   }
@@ -172,6 +175,7 @@ class HousedLibrary final : public control::Own {
   }
 
   std::filesystem::path path_;
+  std::shared_ptr<const UnitFolder> folder_;  // removed however its process ends
   Program program_;
   LibraryMessage message_;
   std::array<std::vector<std::string>, 3> names_;  // inputs, outputs, parameters

@@ -459,7 +459,8 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
   pace::RealtimeGrants grants;
   if (wall) exchange_.watch_time();
   if (wall) grants = pace::acquire_realtime();
-  pace::Executive executive(pace::system_clock(), grants.may_spin);
+  if (wall && control_) control_->meet(*plant_);
+  pace::Executive executive(pace::system_clock(), grants.waiting());
   executive.treat_late_steps({setup_.bench.catches_up_at, std::llround(setup_.bench.ends_when_late_s * 1e9)});
   if (wall) {
     // Who samples or tells has done so all the while: the first step does not find what is old by then.

@@ -66,8 +66,11 @@ class Library final : public control::Own {
 
 }  // namespace
 
-std::unique_ptr<control::Own> load_library(const std::filesystem::path& path) {
+std::unique_ptr<control::Own> load_library(const std::filesystem::path& path,
+                                           std::shared_ptr<const UnitFolder> folder) {
   if (!std::filesystem::exists(path)) refuse_library(path, "is not there; build it, or mend `library`");
+  if (path.extension() == ".fmu")
+    return load_unit(path, folder ? std::move(folder) : std::make_shared<const UnitFolder>());
   return std::make_unique<Library>(path);
 }
 

@@ -52,7 +52,7 @@ void answer_from(const control::Controller& controller, std::uint32_t tick, Cont
 
 }  // namespace
 
-Account serve_controller(const std::function<control::Controller()>& make, ControlPort& port,
+Account serve_controller(const std::function<control::Controller()>& make, ControlWay& way,
                          const std::atomic<bool>& stop, const std::optional<ControlKey>& only) {
   auto held = std::make_unique<control::Controller>(make());
   constexpr int patience_ms = 50;
@@ -65,7 +65,7 @@ Account serve_controller(const std::function<control::Controller()>& make, Contr
   std::uint32_t next = 0;
   while (!stop) {
     int from = 0;
-    const std::size_t size = port.receive(bytes, patience_ms, &from);
+    const std::size_t size = way.receive(bytes, patience_ms, &from);
     if (size == 0) continue;
     const bool measures = decode({bytes.data(), size}, measure);
     if (!measures ||
@@ -98,7 +98,7 @@ Account serve_controller(const std::function<control::Controller()>& make, Contr
       answer_from(controller, measure.tick, answer);
     }
     answer.key = session.key();
-    ++(port.send({bytes.data(), encode(answer, bytes)}, from) ? account.sent : account.unsent);
+    ++(way.send({bytes.data(), encode(answer, bytes)}, from) ? account.sent : account.unsent);
   }
   return account;
 }

@@ -119,7 +119,7 @@ Trigger::Term Trigger::term_of(const std::string& text, Exchange& exchange) cons
   for (std::size_t k = 3; k < words.size(); ++k) level += " " + words[k];
   if (term.what == Term::What::frequency) unit = "Hz";
   if (term.what == Term::What::slope) unit = unit.empty() ? "1/s" : unit + "/s";
-  term.level = parse_quantity_as(level, unit);
+  term.level = parse_quantity_or_plain(level, unit);
   const double nominal_Hz = exchange.setup().network.frequency_Hz, per_cycle = rate_Hz_ / nominal_Hz;
   if (term.what == Term::What::rms)
     term.rms.emplace(static_cast<std::size_t>(std::max(4L, std::lround(per_cycle))));

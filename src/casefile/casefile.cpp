@@ -93,19 +93,38 @@ class CaseReader {
     if (network) read_playbacks(*network);
     auto bench = open_if_there(files.bench);
     if (bench) read_bench(*bench, case_.bench);
-    auto control = open_if_there(files.control);
-    if (control) case_.control = read_control(*control);
-    auto trials = own.has(files.trials) ? open(own, files.trials, flaws_) : std::nullopt;
-    if (trials) read_trials(*trials, case_);
+    std::vector<Reader> controls = open_all(files_, files.control, trial::CaseFiles().control);
+    for (std::size_t k = 0; k < controls.size(); ++k) {
+      control::Description part = read_control(controls[k]);
+      k == 0 ? void(case_.control = std::move(part))
+             : internal::add(std::move(part), controls[k], case_.control);
+    }
+    std::vector<Reader> trials = open_all(own, files.trials, trial::CaseFiles().trials);
+    for (Reader& reader : trials) read_trials(reader, case_);
     if (bench) read_device_settings(*bench);
     if (bench) read_databases(*bench);
     if (bench && !case_.bench.scl.empty()) read_substation(*bench);
     if (network && network->flaws().empty()) check_across(bench, trials);
-    for (auto* reader : {&network, &control, &bench, &trials}) {
-      if (*reader) take_flaws(**reader);
-    }
+    if (network) take_flaws(*network);
+    for (Reader& control : controls) take_flaws(control);
+    if (bench) take_flaws(*bench);
+    for (Reader& reader : trials) take_flaws(reader);
     if (!flaws_.empty()) throw Error(std::move(flaws_));
     return std::move(case_);
+  }
+
+  /// Only the texts.
+  ModelTexts texts() {
+    trial::CaseFiles files;
+    read_names(files);
+    if (!files.base.empty()) take_base(files);
+    if (!flaws_.empty()) throw Error(std::move(flaws_));
+    ModelTexts all;
+    all.network = files_.text(files.network);
+    for (const std::string& name : files.control) {
+      if (files_.has(name)) all.control.push_back(files_.text(name));
+    }
+    return all;
   }
 
  private:
@@ -140,16 +159,27 @@ class CaseReader {
     trial::CaseFiles others;
     read_names(others);
     const trial::CaseFiles usual;
-    for (const auto name :
-         {&trial::CaseFiles::network, &trial::CaseFiles::bench, &trial::CaseFiles::control}) {
+    for (const auto name : {&trial::CaseFiles::network, &trial::CaseFiles::bench}) {
       if (files.*name == usual.*name) files.*name = others.*name;
     }
+    if (files.control == usual.control) files.control = others.control;
     if (!network::is_set(files.step_s)) files.step_s = others.step_s;
   }
 
   std::optional<Reader> open_if_there(const std::string& name) {
     if (!files_.has(name)) return std::nullopt;
     return open(files_, name, flaws_);
+  }
+
+  /// Files that a case names must be there, those of the usual name need not.
+  std::vector<Reader> open_all(const FilesOf& where, const std::vector<std::string>& names,
+                               const std::vector<std::string>& usual) {
+    std::vector<Reader> readers;
+    for (const std::string& name : names) {
+      if (names == usual && !where.has(name)) continue;
+      if (auto reader = open(where, name, flaws_)) readers.push_back(std::move(*reader));
+    }
+    return readers;
   }
 
   /// The voltages that sources play: channels of COMTRADE records.
@@ -229,11 +259,16 @@ class CaseReader {
     }
   }
 
-  void check_across(std::optional<Reader>& bench, std::optional<Reader>& trials) {
+  void check_across(std::optional<Reader>& bench, std::vector<Reader>& trials) {
     for (const Flaw& flaw : trial::validate(case_)) {
-      const bool of_trials = flaw.place.starts_with("trial ") || flaw.place.starts_with("sweep ");
-      auto& reader = of_trials ? trials : bench;
-      if (reader) reader->report_by_name({flaw});
+      if (!flaw.place.starts_with("trial ") && !flaw.place.starts_with("sweep ")) {
+        if (bench) bench->report_by_name({flaw});
+        continue;
+      }
+      const auto has = [&](const Reader& reader) { return reader.knows(flaw.place); };
+      auto where = std::find_if(trials.begin(), trials.end(), has);
+      if (where == trials.end() && !trials.empty()) where = trials.begin();
+      if (where != trials.end()) where->report_by_name({flaw});
     }
   }
 
@@ -258,6 +293,8 @@ trial::Case read_case_within(const std::filesystem::path& folder, const std::fil
   if (!std::filesystem::is_directory(folder)) throw Error("the case has no folder");
   return CaseReader({folder, nullptr, within}).run();
 }
+
+ModelTexts model_texts(const std::filesystem::path& folder) { return CaseReader({folder}).texts(); }
 
 std::filesystem::path base_of(const std::filesystem::path& folder) {
   const std::filesystem::path file = folder / "case.toml";

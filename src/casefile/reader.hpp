@@ -6,8 +6,11 @@
 #include <utility>
 #include <vector>
 
-// Debian ships the parser compiled; only the header's declarations are wanted here.
+// Debian ships the parser compiled; only the header's declarations are wanted here, but in an exported
+// library.
+#ifndef ZAVREK_TOML_WITHIN
 #define TOML_HEADER_ONLY 0
+#endif
 #include <toml++/toml.h>
 
 #include "zavrek/network/field.hpp"
@@ -64,6 +67,8 @@ class Reader {
   void report_missing(const toml::node& at, const std::string& place, const network::Field& field);
   /// Flaws found later by name (place, field): each gets the line where that stood.
   void report_by_name(const std::vector<Flaw>& flaws);
+  /// Whether `place` stands in this file.
+  [[nodiscard]] bool knows(const std::string& place) const { return lines_.contains(place + "/"); }
   /// Notes where `place` (and its `field`) stands.
   void remember(const std::string& place, const std::string& field, const toml::node& at);
 

@@ -2,6 +2,7 @@
 // frequency, T the period of the control; every block is named NAME.PART.
 #include <cctype>
 #include <cmath>
+#include <map>
 
 #include <fmt/format.h>
 
@@ -9,6 +10,60 @@
 
 namespace zavrek::control {
 namespace {
+
+/// Units of parts whose formulas do not tell.
+std::string unit_of_part(const std::string& part) {
+  static const std::map<std::string, std::string, std::less<>> units{{"peak", "A"},
+                                                                     {"id_wanted", "A"},
+                                                                     {"iq_wanted", "A"},
+                                                                     {"d_target", "A"},
+                                                                     {"q_target", "A"},
+                                                                     {"q_room", "A"},
+                                                                     {"d_error", "A"},
+                                                                     {"q_error", "A"},
+                                                                     {"wanted", "A"},
+                                                                     {"most", "A"},
+                                                                     {"least", "A"},
+                                                                     {"p", "W"},
+                                                                     {"p_now", "W"},
+                                                                     {"p_was", "W"},
+                                                                     {"q", "var"},
+                                                                     {"q_now", "var"},
+                                                                     {"link_power", "W"},
+                                                                     {"energy_error", "J"},
+                                                                     {"vd", "V"},
+                                                                     {"vq", "V"},
+                                                                     {"d_control", "V"},
+                                                                     {"q_control", "V"},
+                                                                     {"limit_V", "V"},
+                                                                     {"vd_fed", "V"},
+                                                                     {"vq_fed", "V"},
+                                                                     {"height_error", "V"},
+                                                                     {"height_control", "V"},
+                                                                     {"v_target", "V"},
+                                                                     {"v_wanted", "V"},
+                                                                     {"v_was", "V"},
+                                                                     {"neutral_off", ""},
+                                                                     {"frequency", "Hz"},
+                                                                     {"angle", "rad"},
+                                                                     {"offset", "rad"},
+                                                                     {"lead", "rad"},
+                                                                     {"ahead_of_bus", "rad"},
+                                                                     {"offset_was", "rad"},
+                                                                     {"ahead", "rad"},
+                                                                     {"torque", "N m"},
+                                                                     {"torque_target", "N m"},
+                                                                     {"speed_control", "N m"},
+                                                                     {"speed_target", "rad/s"},
+                                                                     {"speed_ramp", "rad/s"},
+                                                                     {"speed_error", "rad/s"},
+                                                                     {"slip", "rad/s"},
+                                                                     {"flux", "Wb"},
+                                                                     {"resistance", "ohm"},
+                                                                     {"target", "Hz"}};
+  const auto found = units.find(part);
+  return found == units.end() ? std::string() : found->second;
+}
 
 /// Adds blocks under the name of a ready controller. Formulas write #part for NAME.part.
 class Composer {
@@ -33,6 +88,7 @@ class Composer {
   Kind& add(const std::string& part) {
     Kind& block = into_.blocks.emplace_back().emplace<Kind>();
     block.name = full(part);
+    block.unit = unit_of_part(part);
     return block;
   }
   void setpoint(const std::string& part, double value, const std::string& unit) {
@@ -242,6 +298,25 @@ void expand_one(const GridFollowing& b, Description& into) {
   modulate(c, b);
 }
 
+/// Following, the voltage leads that of its bus by an angle that its power moves, P = V^2/(w L) sin(angle),
+/// at 3 Hz; forming, that angle is kept as it comes about, so that neither change is a jump.
+void follow_grid(Composer& c, const GridForming& b) {
+  if (b.follows.empty()) {
+    c.formula("offset", "if(#state.running, #offset_was, if(#live, #lock.angle - #rotor, 0))");
+    return;
+  }
+  const double w = 2 * pi * b.frequency_Hz, reached_in = 2 * pi * 3 * c.period_s();
+  c.delay("lead_was", "lead");
+  c.formula("ahead_of_bus", "#rotor + #offset_was - #lock.angle");
+  c.formula("lead",
+            "if(#following, clamp(#lead_was + {} * (#active - #p), -1, 1), atan2(sin(#ahead_of_bus), "
+            "cos(#ahead_of_bus)))",
+            reached_in * w * b.inductance_H / (b.voltage_V * b.voltage_V));
+  c.formula("offset",
+            "if(#following, #lock.angle - #rotor + #lead, if(#state.running, #offset_was, if(#live, "
+            "#lock.angle - #rotor, 0)))");
+}
+
 /// Frequency: 2 H dw/dt = (P* - P)/Pn - (w - 1)/droop, that is, droop behind a time of 2 H droop. Voltage
 /// behind droop of the reactive power; a slow integral makes up for the filter, a resistance limits currents.
 void expand_one(const GridForming& b, Description& into) {
@@ -263,15 +338,18 @@ void expand_one(const GridForming& b, Description& into) {
   c.formula("connected", "#state.closing or #state.running");
   command_breaker(c, b.breaker);
 
-  c.setpoint("active", b.active_W, "W");
+  c.wanted("active", b.active_W, "W", b.active_reference);
   c.setpoint("reactive", b.reactive_var, "var");
-  c.formula("deviation_wanted", "#state.running * {} * (#active - #p)", b.frequency_droop / b.power_W);
+  c.input("follows", b.follows.empty() ? "0" : b.follows);
+  c.formula("following", "#state.running and #follows");
+  c.formula("deviation_wanted", "#state.running * (not #follows) * {} * (#active - #p)",
+            b.frequency_droop / b.power_W);
   c.low_pass("deviation", "deviation_wanted", std::max(2 * b.inertia_s * b.frequency_droop, c.period_s()));
   c.formula("frequency", "{} * (1 + #deviation)", b.frequency_Hz);
   c.rotor("rotor", "frequency");
   // Until it runs, the angle is that of the bus, so that it starts in step with what is there.
   c.delay("offset_was", "offset");
-  c.formula("offset", "if(#state.running, #offset_was, if(#live, #lock.angle - #rotor, 0))");
+  follow_grid(c, b);
   // The angle leads the droop by this time, which damps it.
   constexpr double lead_s = 15e-3;
   c.formula("angle", "#rotor + #offset + #state.running * {} * (#active - #p)",
@@ -346,6 +424,26 @@ void expand_one(const BatteryControl& b, Description& into) {
   m.dead_time_s = b.dead_time_s;
 }
 
+/// The torque that is wanted, from nothing when it starts.
+void follow_torque(Composer& c, const FieldOriented& b) {
+  c.wanted("torque_wanted", b.torque_Nm, "N m", b.torque_reference);
+  c.formula("torque_target", "#state.running * clamp(#torque_wanted, -#torque_limit, #torque_limit)");
+  c.ramp("torque", "torque_target", b.torque_rate_Nm_per_s);
+}
+
+/// The torque that takes the speed along a ramp to the one that is wanted.
+void hold_speed(Composer& c, const FieldOriented& b) {
+  if (std::isnan(b.inertia_kgm2)) c.refuse("inertia", "missing; it is wanted to regulate the speed");
+  c.wanted("speed_wanted", b.speed_rad_per_s, "rad/s", b.speed_reference);
+  c.formula("speed_target", "if(#state.running, #speed_wanted, #speed)");
+  c.ramp("speed_ramp", "speed_target", b.acceleration_rad_per_s2);
+  c.formula("speed_error", "#state.running * (#speed_ramp - #speed)");
+  const double ws = 2 * pi * b.speed_bandwidth_Hz;
+  c.pi("speed_control", "speed_error", ws * b.inertia_kgm2, ws * ws * b.inertia_kgm2 / 4, b.torque_limit_Nm,
+       "idle");
+  c.formula("torque", "clamp(#speed_control, -#torque_limit, #torque_limit)");
+}
+
 /// Torque 3/2 p psi iq. Of an induction machine psi is the rotor's flux, (Lm/Lr) psi counts, and the angle
 /// follows from the slip Lm iq/(Tr psi).
 void expand_one(const FieldOriented& b, Description& into) {
@@ -367,16 +465,9 @@ void expand_one(const FieldOriented& b, Description& into) {
   c.formula("pulsing", "#state.running or #state.fluxing");
   c.formula("blocked", "not #pulsing");
 
-  c.wanted("speed_wanted", b.speed_rad_per_s, "rad/s", b.speed_reference);
   c.setpoint("torque_limit", b.torque_limit_Nm, "N m");
-  c.formula("speed_target", "if(#state.running, #speed_wanted, #speed)");
-  c.ramp("speed_ramp", "speed_target", b.acceleration_rad_per_s2);
-  c.formula("speed_error", "#state.running * (#speed_ramp - #speed)");
-  const double ws = 2 * pi * b.speed_bandwidth_Hz;
   c.formula("idle", "not #state.running");
-  c.pi("speed_control", "speed_error", ws * b.inertia_kgm2, ws * ws * b.inertia_kgm2 / 4, b.torque_limit_Nm,
-       "idle");
-  c.formula("torque", "clamp(#speed_control, -#torque_limit, #torque_limit)");
+  b.regulates == "torque" ? follow_torque(c, b) : hold_speed(c, b);
 
   const double limit = b.current_limit_A;
   if (induction) {

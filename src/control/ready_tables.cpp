@@ -84,6 +84,13 @@ const Table& table(const GridForming*) {
           .quantity("nominal_voltage", &G::voltage_V, "V", above(0), "between phases; knob NAME.voltage")
           .quantity("power", &G::power_W, "kW", above(0), "nominal: what droop counts in")
           .quantity("active", &G::active_W, "kW", any(), "at nominal frequency; knob NAME.active")
+          .text("follows", &G::follows,
+                "while this is on, it follows the grid: its angle by the phase lock, its power by that "
+                "angle; else it forms a "
+                "grid by its droop. It goes over and back without a jump",
+                Need::optional)
+          .text("active_reference", &G::active_reference,
+                "what gives the active power instead, in W, such as whoever leads the yard", Need::optional)
           .quantity("reactive", &G::reactive_var, "kvar", any(), "at nominal voltage; knob NAME.reactive")
           .quantity("frequency_droop", &G::frequency_droop, "%", at_least(0), "from no to nominal power")
           .quantity("voltage_droop", &G::voltage_droop, "%", at_least(0), "from no to nominal reactive power")
@@ -132,8 +139,9 @@ const Table& table(const BatteryControl*) {
 const Table& table(const FieldOriented*) {
   using F = FieldOriented;
   static const Table built =
-      bridge_control<F>("field_oriented",
-                        "ready controller: speed of a machine by flux and torque currents in its own frame")
+      bridge_control<F>(
+          "field_oriented",
+          "ready controller: speed or torque of a machine by flux and torque currents in its own frame")
           .text("machine", &F::machine, "machine whose speed (and angle) it measures")
           .choice("kind", &F::kind, {"permanent magnet", "induction"}, "of the machine")
           .count("pole_pairs", &F::pole_pairs, within(1, 200), "of the machine")
@@ -147,7 +155,14 @@ const Table& table(const FieldOriented*) {
           .quantity("rotor_inductance", &F::rotor_inductance_H, "mH", above(0),
                     "magnetizing and leakage of an induction machine's rotor", Need::optional)
           .quantity("flux", &F::flux_Vs, "V s", above(0), "of the rotor, peak, to be held", Need::optional)
-          .quantity("inertia", &F::inertia_kgm2, "kg m^2", above(0), "of the whole drive")
+          .choice("regulates", &F::regulates, {"speed", "torque"},
+                  "its speed, or its torque, as wanted of a vehicle's drive")
+          .quantity("torque", &F::torque_Nm, "N m", any(), "wanted; knob NAME.torque_wanted")
+          .text("torque_reference", &F::torque_reference, "what gives that torque instead, in N m",
+                Need::optional)
+          .quantity("torque_rate", &F::torque_rate_Nm_per_s, "", above(0), "N m per second, at most")
+          .quantity("inertia", &F::inertia_kgm2, "kg m^2", above(0),
+                    "of the whole drive; wanted for its speed", Need::optional)
           .quantity("speed", &F::speed_rad_per_s, "rad/s", any(), "wanted; knob NAME.speed_wanted")
           .text("speed_reference", &F::speed_reference,
                 "what gives that speed instead, in rad/s, such as the best one for the wind", Need::optional)

@@ -16,6 +16,10 @@ TableOf<T> block(std::string kind, std::string doc) {
   TableOf<T> table(std::move(kind), std::move(doc));
   table.quantity("period", static_cast<double T::*>(&T::period_s), "us", above(0),
                  "between its executions; the period of the control when left out", Need::optional);
+  table.text(
+      "unit", static_cast<std::string T::*>(&T::unit),
+      "of what it gives, in which trials write it, such as \"kW\"; deduced when left out and its inputs tell",
+      Need::optional);
   return table;
 }
 constexpr const char* input_doc = "a number, a block's output, or a signal of the plant; - in front negates";
@@ -280,12 +284,10 @@ const Table& table(const CommandBlock*) {
 }
 
 const Table& table(const Setpoint*) {
-  static const Table built =
-      block<Setpoint>("setpoint", "a value that can be changed while running, as NAME")
-          .quantity("value", &Setpoint::value, "", any(), "at the start, in `unit`")
-          .changeable()
-          .text("unit", &Setpoint::unit, "in which trials write it, such as \"kW\"", Need::optional)
-          .build();
+  static const Table built = block<Setpoint>("setpoint", "a value that can be changed while running, as NAME")
+                                 .quantity("value", &Setpoint::value, "", any(), "at the start, in `unit`")
+                                 .changeable()
+                                 .build();
   return built;
 }
 const Table& table(const Sensor*) {
@@ -404,6 +406,42 @@ const Table& table(const Synchroniser*) {
           .build();
   return built;
 }
+const Table& table(const Vehicle*) {
+  static const Table built =
+      block<Vehicle>(
+          "vehicle",
+          "what drives move on a road, on two axles: its speed (m/s), distance (m), acceleration "
+          "(m/s2), front_speed and rear_speed of the machines (rad/s), grip (of the adhesion, used)")
+          .text("front", &Vehicle::front, "torque of the machine of the front axle, N m", Need::optional)
+          .text("rear", &Vehicle::rear, "and of the rear axle", Need::optional)
+          .text("brake", &Vehicle::brake, "0 to 1 of brake_force", Need::optional)
+          .text("slope", &Vehicle::slope, "of the road where it is, rise over length, uphill positive",
+                Need::optional)
+          .quantity("mass", &Vehicle::mass_kg, "t", above(0), "on its own axles")
+          .quantity("drawn", &Vehicle::drawn_kg, "t", at_least(0), "mass that it draws, on wheels of its own")
+          .changeable()
+          .quantity("wheelbase", &Vehicle::wheelbase_m, "m", above(0), "between its axles")
+          .quantity("height", &Vehicle::height_m, "m", at_least(0), "of its centre of gravity")
+          .quantity("front_share", &Vehicle::front_share, "%", within(0, 1),
+                    "of its weight, on the front axle at rest on level ground")
+          .quantity("radius", &Vehicle::radius_m, "m", above(0), "of its wheels")
+          .quantity("ratio", &Vehicle::ratio, "", above(0), "turns of a machine in one of its wheels")
+          .quantity("efficiency", &Vehicle::efficiency, "%", within(0.1, 1),
+                    "of the gears, driving and braking")
+          .quantity("axle_inertia", &Vehicle::axle_inertia_kgm2, "kg m^2", above(0),
+                    "of each axle with its machine, about the wheels (the machine's own times ratio squared)")
+          .quantity("rolling", &Vehicle::rolling, "%", at_least(0), "rolling resistance over weight")
+          .changeable()
+          .quantity("drag_area", &Vehicle::drag_m2, "m^2", at_least(0), "drag coefficient times front area")
+          .quantity("brake_force", &Vehicle::brake_N, "kN", at_least(0),
+                    "of its own brakes, divided as the weight at rest")
+          .quantity("adhesion", &Vehicle::adhesion, "", above(0), "largest force of a tyre over its weight")
+          .changeable()
+          .quantity("stiffness", &Vehicle::stiffness, "", above(0),
+                    "force over weight and slip, for small slip")
+          .build();
+  return built;
+}
 const Table& table(const ToAlphaBeta*) {
   static const Table built =
       block<ToAlphaBeta>("to_alpha_beta", "fixed components alpha, beta, zero (Clarke, amplitudes kept)")
@@ -468,7 +506,9 @@ const Table& table(const PowerTracker*) {
 const Table& table(const OwnCode*) {
   static const Table built =
       block<OwnCode>("own", "a controller of your own: a shared library or a class of your program")
-          .text("library", &OwnCode::library, "shared library, relative to the case (zavrek/controller.h)",
+          .text("library", &OwnCode::library,
+                "shared library, relative to the case (zavrek/controller.h), or a co-simulation unit (.fmu, "
+                "FMI 2.0 or 3.0)",
                 Need::optional)
           .text("code", &OwnCode::code, "name under which the program gave its class", Need::optional)
           .texts("inputs", &OwnCode::inputs, "such as [\"v: C2.v\", \"i: L1.ia\"]")

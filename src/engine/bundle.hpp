@@ -39,7 +39,4 @@ inline constexpr std::size_t most_bundle_bytes = 64U << 20U, most_bundle_files =
 /// Lower-case hexadecimal.
 [[nodiscard]] std::string sha256(std::string_view bytes);
 
-/// Files in one archive (zip) for people to take away.
-[[nodiscard]] std::string zipped(const std::vector<std::pair<std::string, std::string>>& files);
-
 }  // namespace zavrek::engine::internal

@@ -5,6 +5,7 @@
 
 #include "engine/bundle.hpp"
 #include "engine/calls.hpp"
+#include "record/archive_file.hpp"
 #include "zavrek/record.hpp"
 
 namespace zavrek::engine::internal {
@@ -70,7 +71,7 @@ Reply record_of_result(House& house, const Asked& asked) {
       files.emplace_back(entry.path().filename().string(), record::read_file(entry.path()));
   }
   if (files.empty()) refuse(404, "record", "no such record of that result");
-  return {zipped(files), "application/zip", stem + ".zip"};
+  return {record::internal::packed(files, record::internal::Packing::zip), "application/zip", stem + ".zip"};
 }
 
 }  // namespace

@@ -8,6 +8,7 @@
 #include "engine/bundle.hpp"
 #include "engine/calls.hpp"
 #include "engine/views.hpp"
+#include "record/archive_file.hpp"
 #include "report/json.hpp"
 
 namespace zavrek::engine::internal {
@@ -287,9 +288,10 @@ Reply capture(House& house, const Asked& asked) {
   if (as == "csv") return {record::to_csv(record), "text/csv", "capture.csv"};
   if (as != "comtrade") refuse(400, "as", "\"comtrade\" or \"csv\"");
   const record::Comtrade files = record::to_comtrade(record, record::Encoding::float32);
-  return {zipped({{"capture.cfg", files.configuration},
-                  {"capture.dat", files.data},
-                  {"capture.inf", record::to_information(record)}}),
+  return {record::internal::packed({{"capture.cfg", files.configuration},
+                                    {"capture.dat", files.data},
+                                    {"capture.inf", record::to_information(record)}},
+                                   record::internal::Packing::zip),
           "application/zip", "capture.zip"};
 }
 

@@ -19,6 +19,9 @@ namespace {
 /// Sleeping wakes late by tens of microseconds on an ordinary kernel, so the last stretch is spun. The
 /// sleep also keeps a real-time thread under the kernel's limit of 95 % of each second.
 constexpr std::int64_t spin_ns = 25'000;
+/// A thread that must rest sleeps 60 us of each millisecond, 6 %, whatever is due: a few steps late, made up
+/// at once, where the kernel would keep it for 50 ms.
+constexpr std::int64_t rests_every_ns = 1'000'000, rests_for_ns = 60'000;
 
 class SystemClock final : public Clock {
  public:
@@ -58,14 +61,31 @@ std::int64_t utc_ns() noexcept {
   return static_cast<std::int64_t>(now.tv_sec) * 1'000'000'000 + now.tv_nsec;
 }
 
+void Executive::sleep_until(std::int64_t until_ns) noexcept {
+  const std::int64_t before = clock_.now_ns();
+  clock_.sleep_until_ns(until_ns);
+  slept_ns_ += clock_.now_ns() - before;
+}
+
+void Executive::rest_if_owed() noexcept {
+  rested_ = false;
+  const std::int64_t now = clock_.now_ns();
+  if (now - awake_from_ns_ < rests_every_ns) return;
+  rested_ = slept_ns_ < rests_for_ns;
+  if (rested_) sleep_until(now + rests_for_ns - slept_ns_);
+  awake_from_ns_ = now;
+  slept_ns_ = 0;
+}
+
 std::int64_t Executive::await(std::int64_t due_ns, std::int64_t step_ns, Timing& timing) noexcept {
   std::int64_t until = due_ns;
   if (late_.rate > 0 && latest_ns_ > 0)
     until =
         std::max(until, latest_ns_ + static_cast<std::int64_t>(static_cast<double>(step_ns) / late_.rate));
+  if (waiting_ == Waiting::rests) rest_if_owed();
   std::int64_t now = clock_.now_ns();
   while (now < until) {
-    if (!spin_only_ && until - now > spin_ns) clock_.sleep_until_ns(until - spin_ns);
+    if (waiting_ != Waiting::spins && until - now > spin_ns) sleep_until(until - spin_ns);
     now = clock_.now_ns();
   }
   timing.lateness.add(now - due_ns);
@@ -98,6 +118,7 @@ void Executive::note(Timing& timing, const Done& done) noexcept {
 Cause Executive::cause_of(const Timing& timing, const Done& done) noexcept {
   const ThreadUse was = std::exchange(use_, clock_.thread_use());
   if (timing.overrun_steps_now > 0 && done.ended - done.begun < timing.step_ns) return Cause::catching_up;
+  if (rested_) return Cause::resting;
   if (use_.switched_out != was.switched_out) return Cause::another_thread;
   if (use_.faults != was.faults) return Cause::memory;
   constexpr std::int64_t usual_times = 20;
@@ -107,8 +128,12 @@ Cause Executive::cause_of(const Timing& timing, const Done& done) noexcept {
 }
 
 const char* to_string(Cause cause) {
-  constexpr std::array words{"catching up", "another thread ran", "memory was fetched",
-                             "the machine was away", "the step's own work"};
+  constexpr std::array words{"catching up",
+                             "another thread ran",
+                             "memory was fetched",
+                             "the machine was away",
+                             "it rested, as the kernel demands",
+                             "the step's own work"};
   return words[static_cast<std::size_t>(cause)];
 }
 
@@ -199,7 +224,7 @@ Timing measure_fitness(std::int64_t step_ns, double seconds, Clock& clock) {
   const RealtimeGrants grants = acquire_realtime();
   const auto steps = std::max<std::int64_t>(1, static_cast<std::int64_t>(seconds * 1e9) / step_ns);
   Timing timing =
-      Executive(clock, grants.may_spin).run(Pace::wall, step_ns, steps, [](std::int64_t) { return true; });
+      Executive(clock, grants.waiting()).run(Pace::wall, step_ns, steps, [](std::int64_t) { return true; });
   leave_realtime();
   timing.grants = grants;
   return timing;

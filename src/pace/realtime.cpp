@@ -66,13 +66,19 @@ void take_priority(RealtimeGrants& grants, int priority) {
 
 /// By default the kernel lets real-time threads run 95 % of each second and then stops those that never
 /// slept, for tens of milliseconds; -1 lifts that.
-void ask_throttle(RealtimeGrants& grants) {
+bool stops_who_never_sleeps() {
   long long runtime_us = 0;
   std::ifstream("/proc/sys/kernel/sched_rt_runtime_us") >> runtime_us;
-  grants.may_spin = grants.realtime_priority && runtime_us < 0;
+  return runtime_us >= 0;
+}
+
+void ask_throttle(RealtimeGrants& grants) {
+  grants.may_spin = grants.realtime_priority && !stops_who_never_sleeps();
   if (grants.realtime_priority && !grants.may_spin) {
     grants.shortcomings.emplace_back(
-        "the kernel stops real-time threads that never sleep, so waiting sleeps and wakes late; "
+        "the kernel stops real-time threads that never sleep, so waiting sleeps and wakes late, at short "
+        "steps "
+        "for 60 us of each millisecond; "
         "`sysctl kernel.sched_rt_runtime_us=-1` lifts that");
   }
 }
@@ -101,6 +107,7 @@ RealtimeGrants acquire_realtime_beside(bool carries) {
   lock_memory(grants);
   leave_last_processor();
   take_priority(grants, carries ? priority_carrying : priority_called);
+  grants.may_spin = grants.realtime_priority && !stops_who_never_sleeps();
   return grants;
 }
 

@@ -76,6 +76,11 @@ double parse_quantity_as(std::string_view text, std::string_view unit) {
   return parts.number * given.scale;
 }
 
+double parse_quantity_or_plain(std::string_view text, std::string_view unit) {
+  const Quantity plain = parse_quantity(text);
+  return plain.dimension == Dimension{} ? plain.value : parse_quantity_as(text, unit);
+}
+
 std::string print_quantity(double value, std::string_view unit) {
   const double scale = parse_unit(unit).scale;
   double number = value / scale;

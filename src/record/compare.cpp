@@ -1,6 +1,7 @@
 // Two records laid over each other.
 #include <algorithm>
 #include <cmath>
+#include <deque>
 
 #include <fmt/format.h>
 
@@ -24,6 +25,7 @@ struct Pair {
   const Analog* first;
   const Analog* second;
   double peak;
+  Band band;
 };
 
 double peak_of(const std::vector<double>& samples) {
@@ -42,19 +44,19 @@ std::vector<Pair> pairs_of(const Record& first, const Record& second, const Comp
   if (options.signals.empty()) {
     for (const Analog& analog : first.analogs) {
       if (const Analog* other = second.find_analog(analog.name))
-        pairs.push_back({&analog, other, peak_of(analog.samples)});
+        pairs.push_back({&analog, other, peak_of(analog.samples), {}});
     }
     if (pairs.empty()) throw Error("the two records have no signal of the same name");
     return pairs;
   }
-  for (const std::string& name : options.signals) {
-    const Analog* a = first.find_analog(name);
-    const Analog* b = second.find_analog(name);
+  for (const Band& band : options.signals) {
+    const Analog* a = first.find_analog(band.signal);
+    const Analog* b = second.find_analog(band.signal);
     if (!a || !b) {
-      throw Error(fmt::format("the {} record has no signal \"{}\"{}", a ? "second" : "first", name,
-                              suggestion(name, names(a ? second : first))));
+      throw Error(fmt::format("the {} record has no signal \"{}\"{}", a ? "second" : "first", band.signal,
+                              suggestion(band.signal, names(a ? second : first))));
     }
-    pairs.push_back({a, b, peak_of(a->samples)});
+    pairs.push_back({a, b, peak_of(a->samples), band});
   }
   return pairs;
 }
@@ -112,7 +114,90 @@ double find_shift(const Misfit& misfit, double most, double spacing) {
   return (low + high) / 2;
 }
 
+/// Least and greatest of samples over a window of time around each, either way.
+struct Surroundings {
+  std::vector<double> least, greatest;
+  Surroundings(const std::vector<double>& time_s, const std::vector<double>& samples, double over_s) {
+    std::deque<std::size_t> low, high;  // candidates, each beyond those behind it
+    std::size_t ahead = 0;
+    for (const double t : time_s) {
+      for (; ahead < samples.size() && time_s[ahead] <= t + over_s; ++ahead) {
+        while (!low.empty() && samples[low.back()] >= samples[ahead]) low.pop_back();
+        while (!high.empty() && samples[high.back()] <= samples[ahead]) high.pop_back();
+        low.push_back(ahead);
+        high.push_back(ahead);
+      }
+      while (time_s[low.front()] < t - over_s) low.pop_front();
+      while (time_s[high.front()] < t - over_s) high.pop_front();
+      least.push_back(samples[low.front()]);
+      greatest.push_back(samples[high.front()]);
+    }
+  }
+};
+
+/// The second of a pair beside the first, on the instants of the comparison.
+SignalComparison laid_over(const Pair& pair, const Record& first, const Record& second,
+                           const Comparison& comparison, double band) {
+  SignalComparison s;
+  s.name = pair.first->name;
+  s.unit = pair.first->unit;
+  s.over_s = pair.band.over_s;
+  for (const double t : comparison.time_s) {
+    s.first.push_back(at(first.time_s, pair.first->samples, t));
+    s.second.push_back(at(second.time_s, pair.second->samples, t + comparison.shift_s));
+  }
+  s.peak = peak_of(s.first);
+  s.band = pair.band.within > 0 ? pair.band.within : band * s.peak;
+  const Surroundings around(comparison.time_s, s.first, s.over_s);
+  double squares = 0;
+  std::size_t outside = 0;
+  for (std::size_t k = 0; k < s.first.size(); ++k) {
+    s.difference.push_back(s.second[k] - std::clamp(s.second[k], around.least[k], around.greatest[k]));
+    const double error = std::abs(s.difference[k]);
+    squares += error * error;
+    if (error > s.largest) {
+      s.largest = error;
+      s.largest_at_s = comparison.time_s[k];
+    }
+    if (error > s.band) ++outside;
+  }
+  const auto [least, most] = std::minmax_element(s.first.begin(), s.first.end());
+  const auto count = static_cast<double>(s.first.size());
+  s.rms = std::sqrt(squares / count);
+  s.nrmse = *most > *least ? s.rms / (*most - *least) : 0;
+  s.outside = static_cast<double>(outside) / count;
+  s.passed = outside == 0;
+  return s;
+}
+
 }  // namespace
+
+Band parse_band(const std::string& text) {
+  std::vector<std::string> words;
+  for (std::size_t from = 0; from < text.size();) {
+    const std::size_t end = std::min(text.find(' ', from), text.size());
+    if (end > from) words.push_back(text.substr(from, end - from));
+    from = end + 1;
+  }
+  const auto refuse = [&](const std::string& why) {
+    throw Error(
+        fmt::format("\"{}\": {}; write one such as \"battery.p within 10 kW over 50 ms\"", text, why));
+  };
+  if (words.empty()) refuse("no signal");
+  Band band;
+  band.signal = words[0];
+  for (std::size_t k = 1; k < words.size();) {
+    const std::string& what = words[k++];
+    if (what != "within" && what != "over") refuse(fmt::format("\"{}\" is neither within nor over", what));
+    std::string value;
+    for (; k < words.size() && words[k] != "within" && words[k] != "over"; ++k)
+      value += (value.empty() ? "" : " ") + words[k];
+    const double number = what == "over" ? parse_quantity_as(value, "s") : parse_quantity(value).value;
+    if (!(number > 0)) refuse(fmt::format("{} wants more than nothing", what));
+    (what == "over" ? band.over_s : band.within) = number;
+  }
+  return band;
+}
 
 bool Comparison::passed() const {
   return std::all_of(signals.begin(), signals.end(), [](const SignalComparison& s) { return s.passed; });
@@ -137,35 +222,8 @@ Comparison compare(const Record& first, const Record& second, const CompareOptio
     if (t >= from - slack && t <= until + slack) comparison.time_s.push_back(t);
   }
   if (comparison.time_s.empty()) throw Error("the two records share no time");
-  for (const Pair& pair : pairs) {
-    SignalComparison s;
-    s.name = pair.first->name;
-    s.unit = pair.first->unit;
-    double least = 1e300, most = -1e300, squares = 0;
-    std::size_t outside = 0;
-    for (const double t : comparison.time_s) {
-      s.first.push_back(at(first.time_s, pair.first->samples, t));
-      s.second.push_back(at(second.time_s, pair.second->samples, t + comparison.shift_s));
-      s.peak = std::max(s.peak, std::abs(s.first.back()));
-      least = std::min(least, s.first.back());
-      most = std::max(most, s.first.back());
-    }
-    for (std::size_t k = 0; k < s.first.size(); ++k) {
-      const double error = std::abs(s.second[k] - s.first[k]);
-      squares += error * error;
-      if (error > s.largest) {
-        s.largest = error;
-        s.largest_at_s = comparison.time_s[k];
-      }
-      if (error > options.band * s.peak) ++outside;
-    }
-    const auto count = static_cast<double>(s.first.size());
-    s.rms = std::sqrt(squares / count);
-    s.nrmse = most > least ? s.rms / (most - least) : 0;
-    s.outside = static_cast<double>(outside) / count;
-    s.passed = outside == 0;
-    comparison.signals.push_back(std::move(s));
-  }
+  for (const Pair& pair : pairs)
+    comparison.signals.push_back(laid_over(pair, first, second, comparison, options.band));
   return comparison;
 }
 

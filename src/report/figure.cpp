@@ -319,8 +319,7 @@ void draw_record(const record::Record& record, const std::string& title, const s
 }
 
 void draw_overlay(const record::Comparison& comparison, const std::string& first, const std::string& second,
-                  double band, const std::string& title, const std::filesystem::path& path,
-                  std::size_t most_signals) {
+                  const std::string& title, const std::filesystem::path& path, std::size_t most_signals) {
   require_figure(path, comparison.time_s.size());
   std::vector<const record::SignalComparison*> chosen;
   for (const auto& signal : comparison.signals) chosen.push_back(&signal);
@@ -343,7 +342,7 @@ void draw_overlay(const record::Comparison& comparison, const std::string& first
     for (const auto* signal : chosen) {
       const double peak = signal->peak > 0 ? signal->peak : 1;
       s += fmt::format(" {:.7g} {:.7g} {:.6g}", signal->first[k], signal->second[k],
-                       100 * (signal->second[k] - signal->first[k]) / peak);
+                       100 * signal->difference[k] / peak);
     }
     s += '\n';
   }
@@ -367,6 +366,7 @@ void draw_overlay(const record::Comparison& comparison, const std::string& first
     const bool last = k + 1 == chosen.size();
     s += fmt::format("set origin 0,{:.4f}\nset size 1,{:.4f}\nset format x{}\nset bmargin 2\n", top - each,
                      0.34 * each, last ? "" : " ''");
+    const double band = chosen[k]->peak > 0 ? chosen[k]->band / chosen[k]->peak : 0;
     s += fmt::format(
         "set object 1 rectangle from graph 0,first {0:.4g} to graph 1,first {1:.4g} fc rgb '#2f7d5b' fs "
         "solid 0.12 noborder behind\nset ylabel '%'\n{2}",

@@ -1,4 +1,6 @@
+#include <cmath>
 #include <iostream>
+#include <memory>
 #include <optional>
 #include <string>
 
@@ -9,6 +11,7 @@
 #include "zavrek/bench/stand_ins.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/emt.hpp"
+#include "zavrek/pace.hpp"
 #include "zavrek/record.hpp"
 
 namespace zavrek::tool {
@@ -20,6 +23,22 @@ std::optional<wire::ControlKey> key_in(const std::string& file) {
   std::string text;
   std::getline(std::cin, text);
   return wire::parse_key(text);
+}
+
+/// By the clock it looks for the next question from shortly before that is due; where the kernel stops
+/// threads that never sleep, it sleeps until then.
+std::unique_ptr<wire::ControlWay> way_of(const ControllerOptions& options, const trial::Case& all) {
+  if (options.memory.empty()) {
+    auto port = std::make_unique<wire::ControlPort>(options.port);
+    if (!options.counts) fmt::print("controller of \"{}\" at port {}\n", all.network.title, port->port());
+    return port;
+  }
+  auto memory = std::make_unique<wire::ControlMemory>(wire::ControlMemory::open(options.memory));
+  if (options.paced) {
+    const pace::RealtimeGrants grants = pace::acquire_realtime_beside();
+    if (!grants.may_spin) memory->rest_between(std::llround(all.control.period_s * 1e9));
+  }
+  return memory;
 }
 
 }  // namespace
@@ -37,10 +56,9 @@ int controller(const ControllerOptions& options) {
   const std::vector<std::string> signals = emt::compile(all.network).signal_names();
   const auto make = [&] { return control::Controller(all.control, signals, bench::own_maker(all)); };
   const std::optional<wire::ControlKey> key = key_in(options.key);
-  wire::ControlPort port(options.port);
-  if (!options.counts) fmt::print("controller of \"{}\" at port {}\n", all.network.title, port.port());
+  const std::unique_ptr<wire::ControlWay> way = way_of(options, all);
   std::fflush(stdout);
-  const bench::Account account = bench::serve_controller(make, port, stop_on_signal(), key);
+  const bench::Account account = bench::serve_controller(make, *way, stop_on_signal(), key);
   if (options.counts)
     fmt::print("{}", bench::to_lines(account));
   else

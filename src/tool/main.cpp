@@ -20,6 +20,7 @@ struct Words {
   tool::JudgeOptions judge;
   tool::StudyOptions study;
   tool::CompareOptions compare;
+  tool::ExportOptions exported;
   tool::RelayOptions relay;
   tool::PanelOptions panel;
   tool::PlcOptions plc;
@@ -208,7 +209,10 @@ void add_judging(CLI::App& app, Words& words, int& code) {
   verb = app.add_subcommand("compare", "lay two records over each other");
   verb->add_option("first", words.compare.first, "COMTRADE (.cfg, .dat), .csv or HDF5 (.h5)")->required();
   verb->add_option("second", words.compare.second, "the same")->required();
-  verb->add_option("--signals", words.compare.signals, "signals to compare; all common ones when left out");
+  verb->add_option("--signals", words.compare.signals,
+                   "signals to compare, with how far they may differ: \"battery.p\", \"battery.p within 10 "
+                   "kW over 50 ms\" "
+                   "(what stands so far away in time counts too); all common ones when left out");
   verb->add_option("--shift", words.compare.shift,
                    "move the second by at most this to lie best over the first");
   verb->add_option("--band", words.compare.band,
@@ -216,6 +220,25 @@ void add_judging(CLI::App& app, Words& words, int& code) {
   verb->add_option("--figure", words.compare.figure, "draw both: NAME.png or NAME.svg");
   verb->add_flag("--json", words.compare.json, "print JSON");
   verb->callback([&] { code = tool::compare(words.compare); });
+}
+
+void add_handover(CLI::App& app, Words& words, int& code) {
+  CLI::App* verb = app.add_subcommand(
+      "export",
+      "the plant and its control as a model that others run: a shared library, or a Functional Mock-up Unit");
+  tool::ExportOptions& o = words.exported;
+  verb->add_option("case", o.folder, case_help)->required();
+  verb->add_option("--as", o.as, "library (plain C, zavrek/model.h) or fmu")
+      ->check(CLI::IsMember({"library", "fmu"}))
+      ->capture_default_str();
+  verb->add_option("--fmi", o.fmi, "version of the Functional Mock-up Interface")
+      ->check(CLI::IsMember({"2.0", "3.0"}))
+      ->capture_default_str();
+  verb->add_option("--outputs", o.outputs,
+                   "signals and outputs of blocks; what the bench records when left out");
+  verb->add_option("--out", o.out, "the file; CASE.so or CASE.fmu when left out");
+  verb->add_flag("--json", o.json, "print JSON");
+  verb->callback([&] { code = tool::export_case(o); });
 }
 
 void add_programmes(CLI::App& app, Words& words, int& code) {
@@ -438,6 +461,9 @@ void add_processes(CLI::App& app, Words& words, int& code) {
       ->check(CLI::Range(0, 65535));
   verb->add_option("--key", words.controller.key,
                    "file with the key of the sessions it serves (32 hexadecimal digits); -: standard input");
+  verb->add_option("--memory", words.controller.memory,
+                   "name of memory that the run, which starts this, shares with it, instead of a port");
+  verb->add_flag("--paced", words.controller.paced, "the run goes by the clock: real-time priority");
   verb->add_flag("--counts", words.controller.counts,
                  "print what it counted, one count a line, for a program to read");
   verb->callback([&] { code = tool::controller(words.controller); });
@@ -462,6 +488,7 @@ int main(int argc, char** argv) {
   add_reading(app, words, code);
   add_running(app, words, code);
   add_judging(app, words, code);
+  add_handover(app, words, code);
   add_programmes(app, words, code);
   add_element_tests(app, words, code);
   add_processes(app, words, code);

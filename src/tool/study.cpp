@@ -1,5 +1,6 @@
 // The verbs that judge the step: reference, compare, steps.
 #include <algorithm>
+#include <array>
 #include <chrono>
 #include <cmath>
 #include <cstdio>
@@ -96,6 +97,8 @@ nlohmann::json to_json(const record::Comparison& comparison) {
     out["signals"].push_back({{"name", s.name},
                               {"unit", s.unit},
                               {"peak", s.peak},
+                              {"band", s.band},
+                              {"over_s", s.over_s},
                               {"rms", s.rms},
                               {"nrmse", s.nrmse},
                               {"largest", s.largest},
@@ -197,7 +200,7 @@ int reference(const StudyOptions& options) {
   const double band = parse_quantity_as(options.error, "");
   const record::Comparison comparison = record::compare(first, second, {.band = band});
   if (!options.figure.empty()) {
-    report::draw_overlay(comparison, "reference", "fixed step", band,
+    report::draw_overlay(comparison, "reference", "fixed step",
                          fmt::format("{}: step of {} over the reference", subject.all.network.title,
                                      print_rounded(subject.all.network.step_s, "s")),
                          options.figure);
@@ -216,17 +219,34 @@ int reference(const StudyOptions& options) {
   return done;
 }
 
+namespace {
+
+/// What tells two files apart: their names, or the folders in which files of one name stand.
+std::array<std::string, 2> apart(const std::filesystem::path& first, const std::filesystem::path& second) {
+  if (first.filename() != second.filename() || first == second)
+    return {first.stem().string(), second.stem().string()};
+  return apart(std::filesystem::absolute(first).parent_path(),
+               std::filesystem::absolute(second).parent_path());
+}
+
+}  // namespace
+
 int compare(const CompareOptions& options) {
   const record::Record first = record::read_record(options.first),
                        second = record::read_record(options.second);
   const double band = parse_quantity_as(options.band, "");
   if (!(band > 0)) throw Error("a band above zero is wanted, such as \"1 %\"");
+  std::vector<record::Band> signals;
+  for (const std::string& text : options.signals) signals.push_back(record::parse_band(text));
   const record::Comparison comparison = record::compare(
       first, second,
-      {.signals = options.signals, .most_shift_s = parse_quantity_as(options.shift, "s"), .band = band});
-  if (!options.figure.empty())
-    report::draw_overlay(comparison, "first", "second", band, options.first + " and " + options.second,
+      {.signals = std::move(signals), .most_shift_s = parse_quantity_as(options.shift, "s"), .band = band});
+  if (!options.figure.empty()) {
+    const auto [one, other] = apart(options.first, options.second);
+    const std::string trial = first.fact("trial") == second.fact("trial") ? first.fact("trial") : "";
+    report::draw_overlay(comparison, one, other, trial.empty() ? one + " and " + other : trial,
                          options.figure);
+  }
   if (options.json) {
     fmt::print("{}\n", printed(to_json(comparison)));
   } else {
@@ -234,7 +254,7 @@ int compare(const CompareOptions& options) {
                print_rounded(comparison.time_s.back() - comparison.time_s.front(), "s"),
                comparison.shift_s >= 0 ? "late" : "early", print_rounded(std::abs(comparison.shift_s), "s"));
     print(comparison, 40);
-    fmt::print("{}: {} of {} signals stay within {} of their peak\n",
+    fmt::print("{}: {} of {} signals stay within their bands ({} of their peak where nothing else is said)\n",
                comparison.passed() ? "passed" : "FAILED",
                std::count_if(comparison.signals.begin(), comparison.signals.end(),
                              [](const auto& s) { return s.passed; }),

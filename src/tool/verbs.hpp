@@ -118,6 +118,16 @@ struct CompareOptions {
 };
 [[nodiscard]] int compare(const CompareOptions& options);
 
+struct ExportOptions {
+  std::string folder;
+  std::string as = "library";
+  std::string fmi = "2.0";
+  std::vector<std::string> outputs;
+  std::string out;  // CASE.so or CASE.fmu when empty
+  bool json = false;
+};
+[[nodiscard]] int export_case(const ExportOptions& options);
+
 struct LineOptions {
   std::string geometry;
   std::string length;  // to fit, when given
@@ -232,7 +242,8 @@ struct ControllerOptions {
   std::string folder;
   int port = 0;
   std::string key;  // a file; "-": standard input
-  bool counts = false;
+  std::string memory;
+  bool counts = false, paced = false;
 };
 [[nodiscard]] int controller(const ControllerOptions& options);
 

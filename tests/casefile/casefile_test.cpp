@@ -301,5 +301,47 @@ TEST(CaseFile, SaysThatItsBaseIsNoFolder) {
   std::filesystem::remove_all(folder);
 }
 
+TEST(CaseFile, TakesControlAndTrialsFromSeveralFiles) {
+  std::map<std::string, std::string> files{
+      {"case.toml", "control = [\"fast.toml\", \"slow.toml\"]\ntrials = [\"one.toml\", \"two.toml\"]\n"},
+      {"network.toml",
+       "[bus]\nb = \"11 kV\"\n[source.g]\nbus = \"b\"\nshort_circuit = \"90 MVA\"\nx_over_r = 8\n"},
+      {"fast.toml", "period = \"100 us\"\n[setpoint.wanted]\nvalue = 1\n"},
+      {"slow.toml",
+       "period = \"4 ms\"\n[sum.slow]\ninputs = [\"wanted\"]\n[sum.own]\nperiod = \"1 ms\"\ninputs = "
+       "[\"wanted\"]\n"},
+      {"one.toml", "[[trial]]\nname = \"first\"\n"},
+      {"two.toml", "[[trial]]\nname = \"second\"\noperate = [ { at = \"0 s\", open = \"Q7\" } ]\n"}};
+  const auto refused = [&] {
+    try {
+      (void)read_case_texts(files);
+    } catch (const Error& error) {
+      return std::string(error.what());
+    }
+    return std::string();
+  };
+  files["two.toml"] = "[[trial]]\nname = \"second\"\nhold = \"3\"\n";
+  EXPECT_EQ(refused().substr(0, 10), "two.toml:3") << refused();
+  files["two.toml"] = "[[trial]]\nname = \"second\"\n";
+  const trial::Case all = read_case_texts(files);
+  ASSERT_EQ(all.trials.size(), 2U);
+  EXPECT_EQ(all.trials[1].name, "second");
+  ASSERT_EQ(all.control.blocks.size(), 3U);
+  EXPECT_DOUBLE_EQ(all.control.period_s, 100e-6);
+  for (const control::Block& block : all.control.blocks) {
+    const double period = std::visit([](const control::BlockBase& b) { return b.period_s; }, block);
+    const std::string& name = control::name_of(block);
+    if (name != "wanted") {
+      EXPECT_DOUBLE_EQ(period, name == "slow" ? 4e-3 : 1e-3) << name;
+    }
+  }
+  files["slow.toml"] += "[volts_per_hertz.drive]\n";
+  EXPECT_NE(refused().find("slow.toml"), std::string::npos);
+  EXPECT_NE(refused().find("ready controllers want the period of the first file"), std::string::npos)
+      << refused();
+  files.erase("slow.toml");
+  EXPECT_EQ(refused(), "slow.toml: cannot be read");
+}
+
 }  // namespace
 }  // namespace zavrek::casefile

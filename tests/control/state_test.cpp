@@ -44,6 +44,10 @@ Description remembering() {
     b.amplitude_1 = b.amplitude_2 = "100", b.frequency_1 = "counter", b.frequency_2 = "timer",
     b.angle_1 = "counter", b.angle_2 = "timer", b.frequency_Hz = 2, b.angle_rad = 2, b.lasts_s = 2e-3;
   });
+  put<Vehicle>(all, "vehicle", [](Vehicle& b) {
+    b.front = "a", b.rear = "50", b.brake = "timer", b.slope = "0.01", b.mass_kg = 100, b.radius_m = 0.3,
+    b.axle_inertia_kgm2 = 1;
+  });
   put<Counter>(all, "counter", [](Counter& b) { b.input = "compare", b.wraps_at = 5; });
   put<PhaseLock>(all, "lock", [](PhaseLock& b) { b.a = "a", b.b = "b", b.c = "c"; });
   put<Rotor>(all, "rotor", [](Rotor& b) { b.frequency = "lock.frequency"; });

@@ -473,5 +473,54 @@ TEST(Battery, AnswersAStepOfLoadAlongItsTwoExponentials) {
   }
 }
 
+/// A battery of ten cells on a load of 7 ohm, with what fails from the start.
+Network battery_of_ten(double shorted, double added_ohm) {
+  Network n;
+  n.start = "zero";
+  n.buses = {{"dc", 700, "pn"}};
+  n.elements = {Battery{.name = "b",
+                        .bus = "dc",
+                        .capacity_C = 1e9,
+                        .open_circuit = {{0, 700}, {1, 700}},
+                        .resistance_ohm = 0.1,
+                        .fast_ohm = 0.2,
+                        .fast_time_s = 0.01,
+                        .cells = 10,
+                        .shorted_cells = shorted,
+                        .added_ohm = added_ohm},
+                Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 7},
+                Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e3}};
+  return n;
+}
+
+TEST(Battery, LosesWhatItsShortedCellsGaveAndResisted) {
+  Plant plant = compile(battery_of_ten(0, 0), 100e-6);
+  const auto settled = [&] { return run(plant, plant.time_s() + 0.1), value(plant, "load.ia"); };
+  EXPECT_NEAR(settled(), 700 / 7.3, 1e-6 * 100);
+  plant.turn(plant.knob("b.shorted_cells"), 3);
+  run(plant, plant.time_s() + 0.2e-3);
+  EXPECT_NEAR(value(plant, "load.ia"), 0.7 * (700 - 0.2 * 700 / 7.3) / 7.07, 1)
+      << "its fast pair is as it was";
+  EXPECT_NEAR(settled(), 490 / (7 + 0.21), 1e-4);
+  plant.turn(plant.knob("b.added_resistance"), 2.0);
+  EXPECT_NEAR(settled(), 490 / (9 + 0.21), 1e-4);
+  plant.turn(plant.knob("b.shorted_cells"), 0);
+  plant.turn(plant.knob("b.added_resistance"), 0);
+  EXPECT_NEAR(settled(), 700 / 7.3, 1e-4);
+  Plant from_the_start = compile(battery_of_ten(3, 2), 100e-6);
+  run(from_the_start, 0.1);
+  EXPECT_NEAR(value(from_the_start, "load.ia"), 490 / 9.21, 1e-4);
+}
+
+TEST(Battery, HasCellsThatFailOnlyWhereItSaysHowMany) {
+  EXPECT_THROW((void)compile(battery_of_ten(10, 0), 100e-6), Error);
+  Network without = battery_of_ten(1, 0);
+  std::get<Battery>(without.elements[0]).cells = 0;
+  EXPECT_THROW((void)compile(without, 100e-6), Error);
+  without = battery_of_ten(0, 0);
+  std::get<Battery>(without.elements[0]).cells = 0;
+  EXPECT_THROW((void)compile(without, 100e-6).knob("b.shorted_cells"), Error);
+}
+
 }  // namespace
 }  // namespace zavrek::emt

@@ -9,6 +9,7 @@
 #include <string_view>
 #include <vector>
 
+#include "bench/co_simulation_unit.hpp"
 #include "control/formula.hpp"
 #include "engine/bundle.hpp"
 #include "fuzz/field_targets.hpp"
@@ -204,6 +205,15 @@ void bundle(Input input) {
   });
 }
 
+/// Whatever a unit's description says, no name of it leads elsewhere.
+void unit_description(Input input) {
+  may_refuse([&] {
+    const auto unit = bench::internal::read_unit_description(std::string(text_of(input)));
+    require(unit.identifier.find('/') == std::string::npos, "its library stands where libraries do");
+    require(unit.version == "2.0" || unit.version == "3.0", "its version is known");
+  });
+}
+
 void formula(Input input) {
   may_refuse([&] { (void)control::Formula(std::string(text_of(input))); });
 }
@@ -230,6 +240,7 @@ std::span<const Target> targets() {
       Target{"quantity", quantity},
       Target{"formula", formula},
       Target{"bundle", bundle},
+      Target{"unit_description", unit_description},
       Target{"modbus", modbus},
       Target{"modbus_line", modbus_line},
       Target{"telecontrol", telecontrol},

@@ -60,7 +60,7 @@ TEST(LateSteps, AreCaughtUpAtARate) {
   // 1 ms is lost in step 100; at 1.25 times real time it is made up in 5 ms: 100 steps of 50 us, 125 steps.
   for (const double rate : {0.0, 1.25}) {
     ToldClock clock;
-    Executive executive(clock, true);
+    Executive executive(clock, Waiting::spins);
     executive.treat_late_steps({rate, 0});
     std::vector<std::int64_t> begun;
     const Timing timing = executive.run(Pace::wall, 50'000, 1000, [&](std::int64_t step) {
@@ -82,7 +82,7 @@ TEST(LateSteps, AreCaughtUpAtARate) {
 
 TEST(LateSteps, EndARunThatIsTooLate) {
   ToldClock clock;
-  Executive executive(clock, true);
+  Executive executive(clock, Waiting::spins);
   executive.treat_late_steps({0, 400'000});
   const Timing timing = executive.run(Pace::wall, 50'000, 1000, [&](std::int64_t step) {
     if (step == 100) clock.now += 300'000;
@@ -196,10 +196,35 @@ TEST(Executive, BearsInterruptedAndLateSleeps) {
 TEST(Executive, NeverSleepsWhenItMaySpin) {
   ToldClock clock;
   clock.tick_ns = 100;
-  const Timing timing = Executive(clock, true).run(Pace::wall, 50'000, 20, [](std::int64_t) { return true; });
+  const Timing timing =
+      Executive(clock, Waiting::spins).run(Pace::wall, 50'000, 20, [](std::int64_t) { return true; });
   EXPECT_EQ(clock.sleeps, 0);
   EXPECT_LE(timing.lateness.max_ns(), 100);
   EXPECT_EQ(timing.overruns, 0);
+}
+
+TEST(Executive, RestsWhereTheKernelWouldStopItAndMakesUpForIt) {
+  for (const std::int64_t step_ns : {5'000, 20'000, 100'000}) {
+    ToldClock clock;
+    clock.tick_ns = 100;
+    std::int64_t last = 0;
+    const std::int64_t steps = 100'000'000 / step_ns;
+    const Timing timing = Executive(clock, Waiting::rests).run(Pace::wall, step_ns, steps, [&](std::int64_t) {
+      last = clock.now;
+      clock.now += step_ns / 10;
+      return true;
+    });
+    SCOPED_TRACE(step_ns);
+    const std::int64_t rested = timing.causes[static_cast<std::size_t>(Cause::resting)];
+    if (step_ns < 50'000) {
+      EXPECT_NEAR(static_cast<double>(clock.sleeps), 100, 7) << "60 us in each millisecond";
+      EXPECT_LT(timing.lateness.max_ns(), 70'000);
+      EXPECT_NEAR(static_cast<double>(rested), static_cast<double>(clock.sleeps), 1);
+    } else {
+      EXPECT_EQ(timing.overruns, 0) << "it sleeps in each step anyhow";
+    }
+    EXPECT_LT(last, 1'000'000 + 100'000'000 + step_ns);
+  }
 }
 
 TEST(Executive, StopsWhenTheWorkSaysSo) {

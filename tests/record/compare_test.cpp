@@ -46,9 +46,9 @@ TEST(Compare, FindsTheShiftBetweenTwoRecords) {
 TEST(Compare, SaysWhatIsMissing) {
   Record other = sine(0, 1);
   other.analogs.erase(other.analogs.begin());
-  EXPECT_THROW((void)compare(sine(0, 1), other, {.signals = {"x"}}), Error);
+  EXPECT_THROW((void)compare(sine(0, 1), other, {.signals = {Band{.signal = "x"}}}), Error);
   try {
-    (void)compare(sine(0, 1), other, {.signals = {"x"}});
+    (void)compare(sine(0, 1), other, {.signals = {Band{.signal = "x"}}});
   } catch (const Error& error) {
     EXPECT_STREQ(error.what(), "the second record has no signal \"x\", did you mean \"y\"?");
   }
@@ -84,6 +84,32 @@ TEST(Csv, NamesTheLineThatIsWrong) {
   EXPECT_EQ(refusal("time_s,x V\n0,one\n"), "r.csv:2: \"one\" is no number");
   EXPECT_EQ(refusal("time_s,x V\n0,1\n0,2\n"), "r.csv:3: time does not rise");
   EXPECT_EQ(refusal(""), "r.csv: holds no samples");
+}
+
+TEST(Compare, GivesEachSignalItsOwnBandInValueAndInTime) {
+  // A step of 10 that comes 3 ms later in the second record, on top of 0.4.
+  const auto step_at = [](double at_s, double offset) {
+    Record record;
+    record.analogs.push_back({.name = "p", .unit = "W"});
+    for (int k = 0; k <= 1000; ++k) {
+      record.time_s.push_back(1e-4 * k);
+      record.analogs[0].samples.push_back(offset + (1e-4 * k < at_s ? 0 : 10));
+    }
+    return record;
+  };
+  const Record first = step_at(0.05, 0), second = step_at(0.053, 0.4);
+  const auto share = [&](const std::string& band) {
+    return compare(first, second, {.signals = {parse_band(band)}}).signals[0];
+  };
+  EXPECT_NEAR(share("p within 0.5 W").outside, 30.0 / 1001, 2e-3);
+  EXPECT_TRUE(share("p within 0.5 W over 3.1 ms").passed);
+  EXPECT_NEAR(share("p within 0.5 W over 3.1 ms").largest, 0.4, 1e-9);
+  EXPECT_FALSE(share("p within 0.5 W over 2.5 ms").passed);
+  EXPECT_FALSE(share("p within 0.3 W over 3.1 ms").passed);
+  EXPECT_NEAR(share("p within 0.0005 kW").band, 0.5, 1e-12);
+  for (const char* wrong :
+       {"", "p beyond 3 W", "p within", "p within nothing", "p over 3 W", "p within -1 W"})
+    EXPECT_THROW((void)parse_band(wrong), Error) << wrong;
 }
 
 }  // namespace

@@ -137,4 +137,7 @@ for change, wanted in (("SG_ power : 7|16@0-", "SG_ power : 7|70@0-"), ("BO_ 256
 has(run("check", case, code=2), "\"power\"", "no checksum \"crc7\"")
 (case / "bench.toml").write_text(bench.replace(f"{GROUP}:{PORT}", "can0"))
 has(run("run", case, "--for", "0.1 s", code=1), "can")
+
+# A vehicle on the other side, as a party: what the drives do is judged on the road.
+has(run_paced("test", demo / "tractor", "--only", "braking", "--out", "tractor"), "1 of 1 trials passed", "can_bus.road")
 finish()

@@ -23,4 +23,6 @@ done = subprocess.run([user / "build" / "user", demo / "veskar"], capture_output
 expect(done.stdout == "5.000 ms, 36 nodes\n", done.stdout + done.stderr)
 done = subprocess.run([prefix / "bin" / "zavrek", "--version"], capture_output=True, text=True)
 has(done.stdout, "zavrek 0.1.0")
+done = subprocess.run([prefix / "bin" / "zavrek", "export", demo / "crane", "--out", scratch / "crane.so"], capture_output=True, text=True)
+has(done.stdout, "crane.so", "outputs") if "sanitize" not in str(build) else None
 finish()

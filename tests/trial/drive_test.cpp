@@ -92,6 +92,31 @@ TEST(FieldOriented, TurnsAPermanentMagnetMachineBothWaysAtBothDepths) {
   }
 }
 
+TEST(FieldOriented, GivesTheTorqueThatIsWantedAndNoMoreThanItsLimit) {
+  for (const std::string depth : {"switched", "averaged"}) {
+    auto machine = magnets();
+    machine.inertia_kgm2 = 20;  // it hardly moves
+    machine.load_torque_Nm = 0;
+    Case all = drive(machine, depth);
+    auto& control = of_magnets(all);
+    control.regulates = "torque";
+    control.inertia_kgm2 = network::unset;
+    control.torque_rate_Nm_per_s = 2e3;
+    control.fluxing_s = 0.01;
+    Trial trial{.name = "pull", .prefault_s = 0.1, .postfault_s = 0.6};
+    trial.operate = {Operation{.at_s = 0, .set = "drive.torque_wanted", .to = "80 N m"},
+                     Operation{.at_s = 0.2, .set = "drive.torque_wanted", .to = "-100 N m"},
+                     Operation{.at_s = 0.4, .set = "drive.torque_wanted", .to = "400 N m"}};
+    const TrialResult result = run_trial(all, trial, {.free = true});
+    ASSERT_EQ(result.failure, "");
+    SCOPED_TRACE(depth);
+    EXPECT_NEAR(mean(result, "m.torque", 0.115, 0.125), 40, 4) << "on its ramp of 2 N m/ms";
+    EXPECT_NEAR(mean(result, "m.torque", 0.2, 0.3), 80, 1);
+    EXPECT_NEAR(mean(result, "m.torque", 0.42, 0.5), -100, 1.5);
+    EXPECT_NEAR(mean(result, "m.torque", 0.65, 0.7), 150, 2);
+  }
+}
+
 /// A clamped inverter that feeds a load while a resistor pulls its neutral point up.
 double drift_of_neutral(bool balanced, double active_W) {
   Case all;

@@ -120,9 +120,10 @@ class Row {
     return *slaves_.back();
   }
   bool broken = false;
+  std::int64_t passing_ns = 1'000'000;  // from one frame to the next
   EtherCatMaster::Exchange exchange() {
     return [this](Bytes frame, std::int64_t) {
-      now_.steady_ns += 1'000'000;
+      now_.steady_ns += passing_ns;
       std::vector<std::uint8_t> passing(frame.begin(), frame.end());
       for (const auto& slave : slaves_) {
         slave->poll(now_);
@@ -213,6 +214,30 @@ TEST(EtherCatMaster, FindsNamesAndExchangesTheImagesOfSlavesInARow) {
   for (const EtherCatSlave* slave : slaves) EXPECT_EQ(slave->state(), EtherCatState::init);
 }
 
+TEST(EtherCatMaster, ExchangesForADayWithoutGrowing) {
+  Row row;
+  Desk desk;
+  desk.shown = {0, 0, 0, 0};
+  EtherCatSlave& slave = row.add(slave_named("crane"), desk);
+  EtherCatMaster master(row.exchange());
+  master.scan();
+  master.start();
+  row.passing_ns = 60'000'000;
+  const auto& wanted = entry_named(master, "crane wanted");
+  const auto& speed = entry_named(master, "crane speed");
+  std::size_t at_first = 0;
+  for (int k = 0; k < 24 * 3600 * 1000 / 60; ++k) {
+    desk.shown[0] = k % 1000;
+    master.set(wanted, k % 777);
+    ASSERT_TRUE(master.cycle(0)) << k;
+    ASSERT_EQ(master.input(speed), k % 1000);
+    ASSERT_EQ(desk.asked[0], k % 777);
+    if (k == 1000) at_first = mallinfo2().uordblks;
+  }
+  EXPECT_EQ(slave.state(), EtherCatState::operational);
+  EXPECT_LT(mallinfo2().uordblks, at_first + 32 * 1024);
+}
+
 TEST(EtherCatMaster, SaysWhoIsNotThere) {
   Row row;
   EtherCatMaster master(row.exchange());
@@ -258,6 +283,8 @@ TEST(SynchrophasorUnit, TellsThoseWhoWantItAndLosesWhatNobodyReads) {
   data.phasors = {0.0};
   // A day of fifty a second over a line that breaks: what is heard is what was told, in its order.
   line.breaks_per_s = 1.0 / 600;
+  heard.reserve(24 * 3600 * 5);
+  std::size_t after_an_hour = 0;
   long long told = 0;
   for (int k = 0; k < 24 * 3600; ++k) {
     for (int report = 0; report < 5; ++report) {
@@ -266,7 +293,9 @@ TEST(SynchrophasorUnit, TellsThoseWhoWantItAndLosesWhatNobodyReads) {
       unit.give(data);
     }
     line.turn(1);
+    if (k == 3600) after_an_hour = mallinfo2().uordblks;
   }
+  EXPECT_LT(mallinfo2().uordblks, after_an_hour + 64 * 1024) << "memory grows";
   EXPECT_GT(static_cast<double>(heard.size()), 0.97 * static_cast<double>(told));
   EXPECT_TRUE(std::is_sorted(heard.begin(), heard.end()));
   EXPECT_GT(line.connections, 100);

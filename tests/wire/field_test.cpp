@@ -209,6 +209,28 @@ TEST(Modbus, RefusesWithTheExceptionOfTheReason) {
   EXPECT_EQ(meter.traffic().refused, 9);
 }
 
+TEST(Modbus, AnswersADayOfRequestsAndRubbishWithoutGrowing) {
+  Desk desk;
+  desk.shown = {0, 0, 0, 0};
+  Meter meter(desk);
+  std::mt19937 random(11);
+  std::size_t after_an_hour = 0;
+  for (int second = 0; second < 24 * 3600; ++second) {
+    const auto value = static_cast<int>(random() % 20'000) - 10'000;
+    desk.shown[1] = value;
+    const auto high = static_cast<std::uint8_t>(value >> 8), low = static_cast<std::uint8_t>(value);
+    ASSERT_EQ(meter.ask({3, 0, 10, 0, 1}, second), (Pdu{3, 2, high, low}));
+    ASSERT_EQ(meter.ask({6, 0, 10, high, low}, second), (Pdu{6, 0, 10, high, low}));
+    ASSERT_EQ(desk.asked[0], value);
+    Pdu rubbish(random() % 200);
+    for (std::uint8_t& octet : rubbish) octet = static_cast<std::uint8_t>(random());
+    if (second % 10 == 0 && !rubbish.empty()) (void)meter.ask(rubbish, second);
+    const std::size_t used = mallinfo2().uordblks;
+    if (second == 3600) after_an_hour = used;
+    ASSERT_TRUE(second < 3600 || used < after_an_hour + 32 * 1024) << "memory grows, second " << second;
+  }
+}
+
 TEST(Modbus, CutsOffWhatItsTypeDoesNotHold) {
   Count cut;
   std::array<std::uint16_t, 4> words{};

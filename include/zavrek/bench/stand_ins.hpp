@@ -306,7 +306,7 @@ class PanelStandIn {
 /// Serves a controller until it is told to end or `stop` is set; one that begins again at period 0 is made
 /// anew. Returns what it counted; `received` are periods.
 /// With a key only sessions under it are served.
-Account serve_controller(const std::function<control::Controller()>& make, wire::ControlPort& port,
+Account serve_controller(const std::function<control::Controller()>& make, wire::ControlWay& way,
                          const std::atomic<bool>& stop, const std::optional<wire::ControlKey>& only = {});
 
 }  // namespace zavrek::bench

@@ -19,6 +19,7 @@ using network::Points;
 struct BlockBase {
   std::string name;
   double period_s = unset;
+  std::string unit;  ///< of its output; deduced where empty and its inputs tell
 };
 
 // Below, T is the block's period, u its input, y its output, a prime what stood an execution ago. An angle is
@@ -186,10 +187,9 @@ struct CommandBlock : BlockBase {
 
 // --- what is set, measured, counted -------------------------------------------------------------
 
-/// A value that can be changed while running; `unit` is that in which trials write it.
+/// A value that can be changed while running, in `unit`.
 struct Setpoint : BlockBase {
   double value = 0;
-  std::string unit;
 };
 /// y = gain u + offset + noise, between `low` and `high`, in steps of `resolution`. `frozen` 1: y stays;
 /// `dead` 1: without the signal.
@@ -285,6 +285,26 @@ struct Synchroniser : BlockBase {
   double closing_time_s = 0, lasts_s = 0.1;
 };
 
+// --- what a drive moves ---------------------------------------------------------------------------
+
+/// A vehicle on two axles, along its road; what it draws rolls along. Of each axle with the machine that
+/// turns it J dw/dt = ratio T - r F - friction, F from its tyres (Pacejka, Tire and Vehicle Dynamics, chapter
+/// 1: linear over the slip up to the adhesion, constant beyond); m dv/dt = F_front + F_rear - drag - m g
+/// sin(slope). Weight moves to the rear when it speeds up or climbs. Outputs NAME (speed, m/s), .distance
+/// (m), .acceleration (m/s2), .front_speed and .rear_speed (rad/s, of the machines), .grip (of the adhesion,
+/// used by the axle that uses more of its own).
+struct Vehicle : BlockBase {
+  std::string front = "0", rear = "0";  ///< torque of each machine, N m
+  std::string brake = "0";              ///< 0 ... 1 of `brake_N`
+  std::string slope = "0";              ///< rise over length along the road ahead, uphill positive
+  double mass_kg = unset, drawn_kg = 0;
+  double wheelbase_m = 2.5, height_m = 0.8, front_share = 0.5;
+  double radius_m = unset, ratio = 1, efficiency = 1;
+  double axle_inertia_kgm2 = unset;  ///< of each, with its machine, about the wheels
+  double rolling = 0.012, drag_m2 = 0, brake_N = 0;
+  double adhesion = 0.8, stiffness = 10;  ///< F = weight stiffness slip
+};
+
 /// A user's own controller: a shared library (zavrek/controller.h), or a class that the program registered.
 struct OwnCode : BlockBase {
   std::string library;                  ///< path, relative to the case
@@ -297,7 +317,7 @@ using Block = std::variant<Sum, Product, Pi, LowPass, Transfer, Limiter, CurveBl
                            LatchBlock, LogicBlock, Select, Clock, ToDq, FromDq, PhaseLock, Rotor, Power, Rms,
                            Modulator, Firing, GateDrive, Actuator, CommandBlock, Setpoint, Sensor, Expression,
                            Counter, Sequence, ToAlphaBeta, FromAlphaBeta, IntegratorLock, Separation,
-                           PowerTracker, OwnCode, Plan, LoadShedding, Synchroniser>;
+                           PowerTracker, OwnCode, Plan, LoadShedding, Synchroniser, Vehicle>;
 
 const Table& table(const Sum*);
 const Table& table(const Product*);
@@ -338,6 +358,7 @@ const Table& table(const OwnCode*);
 const Table& table(const Plan*);
 const Table& table(const LoadShedding*);
 const Table& table(const Synchroniser*);
+const Table& table(const Vehicle*);
 
 /// Calls `visit` with a null pointer of every kind.
 template <class Visit, class... Kinds>

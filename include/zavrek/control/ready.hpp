@@ -50,14 +50,17 @@ struct GridFollowing : BridgeControl {
   double least_voltage_V = unset;
 };
 
-/// A voltage behind droop or a virtual machine.
+/// A voltage behind droop or a virtual machine; or, while `follows` is on, one whose angle follows the
+/// grid's.
 struct GridForming : BridgeControl {
+  std::string follows;
   std::string voltage;
   std::string breaker;
   double frequency_Hz = 50;
   double voltage_V = unset;
   double power_W = unset;
   double active_W = 0, reactive_var = 0;
+  std::string active_reference;
   double frequency_droop = 0.02, voltage_droop = 0.05;
   double inertia_s = 0.2;
   double inductance_H = unset;
@@ -91,9 +94,14 @@ struct BatteryControl {
   double least_charge = 0.1, greatest_charge = 0.9;
 };
 
-/// Field-oriented control of a permanent-magnet or induction machine, with a speed loop.
+/// Field-oriented control of a permanent-magnet or induction machine: of its torque, or with a loop of its
+/// speed.
 struct FieldOriented : BridgeControl {
   std::string machine;
+  std::string regulates = "speed";  ///< or "torque"
+  double torque_Nm = 0;
+  std::string torque_reference;
+  double torque_rate_Nm_per_s = 1e9;
   std::string kind = "permanent magnet";
   int pole_pairs = 2;
   double inductance_H = unset;   ///< of the stator, in the way of the current

@@ -72,6 +72,8 @@ struct Battery {
   double resistance_ohm = unset;
   double fast_ohm = 0, fast_time_s = 1;
   double slow_ohm = 0, slow_time_s = 60;
+  int cells = 0;
+  double shorted_cells = 0, added_ohm = 0;
 };
 
 inline const Table& table(const Battery*) {
@@ -87,6 +89,14 @@ inline const Table& table(const Battery*) {
           .quantity("fast_time", &Battery::fast_time_s, "s", above(0), "its time constant")
           .quantity("slow_resistance", &Battery::slow_ohm, "ohm", at_least(0), "of the slow R-C pair")
           .quantity("slow_time", &Battery::slow_time_s, "s", above(0), "its time constant")
+          .count("cells", &Battery::cells, within(0, 100000),
+                 "in series; write it to be able to let some of them fail")
+          .quantity("shorted_cells", &Battery::shorted_cells, "", at_least(0),
+                    "so many of them give nothing and resist nothing; all but one at most")
+          .changeable()
+          .quantity("added_resistance", &Battery::added_ohm, "mohm", at_least(0),
+                    "of cells, or of what connects them, that fail")
+          .changeable()
           .build();
   return built;
 }

@@ -1,6 +1,6 @@
 // A controller in a process of its own: each period the plant sends what the control reads, the controller
-// answers with what it wants. Our own datagrams over UDP on this computer; all numbers big-endian, reals as
-// IEEE 754 binary64.
+// answers with what it wants. Our own messages, in memory that both share where the run started the process,
+// else in datagrams over UDP on this computer; all numbers big-endian, reals as IEEE 754 binary64.
 //
 //   offset  bytes   of a message to the controller       of its answer
 //   0       4       "ZVCM"                               "ZVCA"
@@ -69,23 +69,62 @@ inline constexpr std::size_t longest_control_message = 60000;
 [[nodiscard]] bool decode(Bytes in, ControlMeasure& message);
 [[nodiscard]] bool decode(Bytes in, ControlAnswer& answer);
 
+/// What carries the messages of a link.
+class ControlWay {
+ public:
+  virtual ~ControlWay() = default;
+  /// To whom it aims at, or who sent what was received last. False when it was not taken.
+  [[nodiscard]] virtual bool send(Bytes message, int to_port) noexcept = 0;
+  /// Bytes received, 0 when nothing came within `wait_ms`; `from_port` tells whose they are.
+  [[nodiscard]] virtual std::size_t receive(std::span<std::uint8_t> into, int wait_ms,
+                                            int* from_port = nullptr) noexcept = 0;
+};
+
+/// Memory shared by two processes: messages go either way through a ring of eight, and nobody makes a system
+/// call for one that is there. Who waits looks again and again for a millisecond, then every 100 us.
+class ControlMemory final : public ControlWay {
+ public:
+  /// Made for the plant, under a name that nobody guesses. Throws Error.
+  [[nodiscard]] static ControlMemory make();
+  /// Opened by the controller, under the name that it was told; from then on nobody else finds it.
+  [[nodiscard]] static ControlMemory open(const std::string& name);
+  ControlMemory(ControlMemory&& other) noexcept;
+  ControlMemory& operator=(ControlMemory&&) = delete;
+  ~ControlMemory() override;
+  [[nodiscard]] const std::string& name() const { return name_; }
+  /// Questions come so long after each other: it sleeps for most of that behind an answer. 0: it never does
+  /// while they come.
+  void rest_between(std::int64_t period_ns) noexcept { period_ns_ = period_ns; }
+  [[nodiscard]] bool send(Bytes message, int to_port = 0) noexcept override;
+  [[nodiscard]] std::size_t receive(std::span<std::uint8_t> into, int wait_ms,
+                                    int* from_port = nullptr) noexcept override;
+
+ private:
+  struct Shared;
+  ControlMemory(std::string name, Shared* shared, bool plant)
+      : name_(std::move(name)), shared_(shared), plant_(plant) {}
+  std::string name_;
+  Shared* shared_;
+  bool plant_;
+  std::int64_t period_ns_ = 0, came_ns_ = 0;
+};
+
 /// A UDP socket of this computer.
-class ControlPort {
+class ControlPort final : public ControlWay {
  public:
   /// Bound to `port` of the loopback address; 0 takes any. Throws Error when it is taken.
   explicit ControlPort(int port);
   ControlPort(ControlPort&& other) noexcept;
   ControlPort& operator=(ControlPort&&) = delete;
-  ~ControlPort();
+  ~ControlPort() override;
   [[nodiscard]] int port() const { return port_; }
   /// Speaks to this port alone, and hears no other.
   void aim(int port) noexcept;
   /// To the port it aims at. False when the system did not take it.
   [[nodiscard]] bool send(Bytes message) noexcept { return send(message, peer_); }
-  [[nodiscard]] bool send(Bytes message, int to_port) noexcept;
-  /// Bytes received, 0 when nothing came within `wait_ms`; `from_port` tells whose they are.
+  [[nodiscard]] bool send(Bytes message, int to_port) noexcept override;
   [[nodiscard]] std::size_t receive(std::span<std::uint8_t> into, int wait_ms,
-                                    int* from_port = nullptr) noexcept;
+                                    int* from_port = nullptr) noexcept override;
 
  private:
   int socket_ = -1;

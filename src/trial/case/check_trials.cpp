@@ -51,7 +51,9 @@ void check_trial(const Case& all, const Trial& trial, bench::internal::ControlSe
   for (const Expectation& e : trial.expect) {
     attempt("expect", [&] {
       if (!e.breaker.empty()) (void)exchange.point_of(e.breaker);
-      if (!e.signal.empty()) internal::require_band(e, exchange.unit_of(exchange.value_of(e.signal)));
+      if (e.signal.empty()) return;
+      const bench::ValueId value = exchange.value_of(e.signal);
+      internal::require_band(e, exchange.unit_of(value), value.of == bench::ValueId::Of::control);
     });
   }
 }

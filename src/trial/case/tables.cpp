@@ -135,8 +135,9 @@ const Table& table(const CaseFiles*) {
                 Need::optional)
           .text("network", &CaseFiles::network, "the primary system")
           .text("bench", &CaseFiles::bench, "streams and devices")
-          .text("trials", &CaseFiles::trials, "the experiments")
-          .text("control", &CaseFiles::control, "control blocks executed beside the plant")
+          .texts("trials", &CaseFiles::trials, "the experiments, in one file or several")
+          .texts("control", &CaseFiles::control,
+                 "control blocks executed beside the plant, in one file or several, each with its own period")
           .quantity("step", &CaseFiles::step_s, "us", network::above(0),
                     "in place of that in the network's file", Need::optional)
           .quantity("least_coverage", &CaseFiles::least_coverage, "%", within(0, 1),

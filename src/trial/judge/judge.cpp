@@ -274,10 +274,12 @@ std::string show_value(double value, const std::string& unit, bool in_percent) {
   return unit.empty() ? show_number(value) : print_rounded(value, unit, 4);
 }
 
-/// Edges of the band in `unit`. Throws Error when they have another dimension.
-std::pair<double, double> band_of(const Expectation& e, const std::string& unit) {
+/// Edges of the band in `unit`, or `plain`: without one, in SI. Throws Error when they have another
+/// dimension.
+std::pair<double, double> band_of(const Expectation& e, const std::string& unit, bool plain = true) {
   const auto edge = [&](const std::string& text) {
     const Quantity q = parse_quantity(text);
+    if (plain && q.dimension == Dimension{}) return q.value;
     if (q.dimension != (unit.empty() ? Dimension{} : parse_unit(unit).dimension))
       throw Error(fmt::format("{} {} is judged in {}, not by \"{}\"", e.signal, e.measure,
                               unit.empty() ? "plain numbers" : unit, text));
@@ -348,8 +350,8 @@ std::string show_uncertain(const Expectation& e, double uncertain) {
 
 }  // namespace
 
-void require_band(const Expectation& expectation, const std::string& unit) {
-  (void)band_of(expectation, record::unit_of(record::measure_of(expectation.measure), unit));
+void require_band(const Expectation& expectation, const std::string& unit, bool plain) {
+  (void)band_of(expectation, record::unit_of(record::measure_of(expectation.measure), unit), plain);
 }
 
 Verdict judge(const Expectation& expectation, const Outcome& outcome) {

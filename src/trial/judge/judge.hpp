@@ -22,7 +22,7 @@ struct Outcome {
 
 /// Throws Error unless the band of a waveform's expectation has the dimension of its measure; `unit` is that
 /// of the signal.
-void require_band(const Expectation& expectation, const std::string& unit);
+void require_band(const Expectation& expectation, const std::string& unit, bool plain);
 [[nodiscard]] Verdict judge(const Expectation& expectation, const Outcome& outcome);
 
 /// Rms of the largest phase at the fault, over the cycle that starts two cycles after inception.

@@ -1,6 +1,6 @@
-// D.c. side. Battery, i being what it gives: v = E(q) - R i - u1 - u2,  T_k du_k/dt = R_k i - u_k,  dq/dt =
-// -i/Q. Link: capacitors p-n, or p-m and m-n. Source: i = (v - E)/R from p to n, as seen by the network;
-// `NAME.i` is what it gives.
+// D.c. side. Battery, i being what it gives: v = f (E(q) - R i - u1 - u2) - Ra i,  T_k du_k/dt = R_k i - u_k,
+// dq/dt = -i/Q; f is the share of its cells that are not shorted, Ra what failing ones add. Link: capacitors
+// p-n, or p-m and m-n. Source: i = (v - E)/R from p to n, as seen by the network; `NAME.i` is what it gives.
 #include <fmt/format.h>
 
 #include "emt/parts/assembly.hpp"
@@ -142,27 +142,33 @@ class AgedCapacitor final : public Model {
 /// is taken at the state of charge before the step, which no step changes by more than a millionth.
 class BatteryModel final : public Model {
  public:
-  BatteryModel(const network::Battery& battery, double step_s) : b_(battery) {
+  /// `failing`: knobs of cells that are shorted, and of what is added; none of a battery whose cells never
+  /// fail.
+  BatteryModel(const network::Battery& battery, double step_s, std::vector<Slot> failing)
+      : b_(battery), failing_(std::move(failing)), ails_{battery.shorted_cells, battery.added_ohm} {
     const double ohms[] = {b_.fast_ohm, b_.slow_ohm}, times[] = {b_.fast_time_s, b_.slow_time_s};
-    double total = b_.resistance_ohm;
+    felt_ohm_ = b_.resistance_ohm;
     for (int k = 0; k < 2; ++k) {
       const double d = step_s / 2 / times[k];
       pairs_[k] = {ohms[k], d, d * ohms[k] / (1 + d)};
-      total += pairs_[k].gain;
+      felt_ohm_ += pairs_[k].gain;
     }
-    siemens_ = 1 / total;
   }
   [[nodiscard]] std::unique_ptr<Model> clone() const override {
     return std::make_unique<BatteryModel>(*this);
   }
+  void visit_state(StateArchive& archive) override { archive(ails_.shorted, ails_.added_ohm); }
   [[nodiscard]] int slots() const override { return 4; }  // i, q, u1, u2
+  [[nodiscard]] std::vector<Slot> knobs() const override { return failing_; }
+  [[nodiscard]] bool varies() const override { return !failing_.empty(); }
+  [[nodiscard]] bool varies_by_itself() const override { return false; }
   [[nodiscard]] Eigen::MatrixXd conductance(double) const override {
-    return Eigen::MatrixXd::Constant(1, 1, siemens_);
+    return Eigen::MatrixXd::Constant(1, 1, siemens(ails_));
   }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
     const std::complex<double> z = b_.resistance_ohm + b_.fast_ohm / (1.0 + s * b_.fast_time_s) +
                                    b_.slow_ohm / (1.0 + s * b_.slow_time_s);
-    return Eigen::MatrixXcd::Constant(1, 1, 1.0 / z);
+    return Eigen::MatrixXcd::Constant(1, 1, 1.0 / (healthy(ails_) * z + ails_.added_ohm));
   }
   void start(const Places& places, const Eigen::VectorXcd&, const Eigen::VectorXcd&, double,
              double* values) override {
@@ -172,8 +178,10 @@ class BatteryModel final : public Model {
   void slopes(const Places& places, double* values, double* currents, double* slopes) noexcept override {
     double* slots = values + places.first;
     const double v = values[places.p[0]] - values[places.q[0]];
-    const double i =
-        (open_circuit(slots[charge]) - slots[first_pair] - slots[first_pair + 1] - v) / b_.resistance_ohm;
+    const Ails ails = read(places, values);
+    const double f = healthy(ails);
+    const double i = (f * (open_circuit(slots[charge]) - slots[first_pair] - slots[first_pair + 1]) - v) /
+                     (f * b_.resistance_ohm + ails.added_ohm);
     slots[current] = i;
     currents[0] = -i;
     slopes[0] = -i / b_.capacity_C;
@@ -181,18 +189,22 @@ class BatteryModel final : public Model {
     slopes[2] = (b_.slow_ohm * i - slots[first_pair + 1]) / b_.slow_time_s;
   }
   bool begin(const Interval& stretch, const Places& places, const double* old, double* history,
-             double*) noexcept override {
+             double* conductance) noexcept override {
+    const Ails ails = read(places, old);
+    const bool changed = ails.shorted != ails_.shorted || ails.added_ohm != ails_.added_ohm;
+    ails_ = ails;
+    if (changed) conductance[0] = siemens(ails);
     const double* slots = old + places.first;
     double behind = open_circuit(slots[charge]);
     for (int k = 0; k < 2; ++k) behind -= known(stretch, k, slots);
-    history[0] = -siemens_ * behind;
-    return false;
+    history[0] = -siemens(ails) * healthy(ails) * behind;
+    return changed;
   }
   void end(const Interval& stretch, const Places& places, const double* old, double* now,
            const double* history, const double*) noexcept override {
     const double* before = old + places.first;
     double* slots = now + places.first;
-    const double i = -(siemens_ * (now[places.p[0]] - now[places.q[0]]) + history[0]);
+    const double i = -(siemens(ails_) * (now[places.p[0]] - now[places.q[0]]) + history[0]);
     slots[current] = i;
     for (int k = 0; k < 2; ++k) slots[first_pair + k] = known(stretch, k, before) + pairs_[k].gain * i;
     const double mean = stretch.rule == Rule::trapezoidal ? (i + before[current]) / 2 : i;
@@ -204,6 +216,19 @@ class BatteryModel final : public Model {
   struct Pair {
     double ohm, d, gain;
   };
+  struct Ails {
+    double shorted = 0, added_ohm = 0;
+  };
+  [[nodiscard]] Ails read(const Places& places, const double* values) const noexcept {
+    return failing_.empty() ? Ails{} : Ails{values[places.knobs[0]], values[places.knobs[1]]};
+  }
+  /// Share of its cells that are not shorted.
+  [[nodiscard]] double healthy(const Ails& ails) const noexcept {
+    return ails.shorted == 0 ? 1 : 1 - ails.shorted / b_.cells;
+  }
+  [[nodiscard]] double siemens(const Ails& ails) const noexcept {
+    return 1 / (healthy(ails) * felt_ohm_ + ails.added_ohm);
+  }
   /// What of u_k follows from the past.
   [[nodiscard]] double known(const Interval& stretch, int k, const double* before) const noexcept {
     const Pair& pair = pairs_[k];
@@ -221,8 +246,10 @@ class BatteryModel final : public Model {
   }
 
   network::Battery b_;
+  std::vector<Slot> failing_;
+  Ails ails_;
   Pair pairs_[2];
-  double siemens_;
+  double felt_ohm_ = 0;  // at once, of all cells
 };
 
 }  // namespace
@@ -235,10 +262,26 @@ void assemble(const network::Battery& battery, Assembly& assembly) {
                      .place = owner,
                      .field = "open_circuit",
                      .text = "missing; points are wanted, such as [\"0 %: 640 V\", \"100 %: 820 V\"]"});
+  std::vector<Slot> failing;
+  if (battery.cells > 0) {
+    const double most = battery.cells - 1;
+    if (battery.shorted_cells > most)
+      throw Error(Flaw{.file = {},
+                       .place = owner,
+                       .field = "shorted_cells",
+                       .text = fmt::format("at most {} of its {} cells", most, battery.cells)});
+    failing = {assembly.knob(battery.name + ".shorted_cells", "", battery.shorted_cells, 0, most),
+               assembly.knob(battery.name + ".added_resistance", "ohm", battery.added_ohm, 0, 1e6)};
+  } else if (battery.shorted_cells > 0 || battery.added_ohm > 0) {
+    throw Error(Flaw{.file = {},
+                     .place = owner,
+                     .field = "cells",
+                     .text = "missing; how many are in series is wanted where some of them fail"});
+  }
   const Slot first = assembly.model(
       {.owner = owner,
        .ends = {{pole(assembly, owner, battery.bus, 'p'), pole(assembly, owner, battery.bus, 'n')}},
-       .model = std::make_unique<BatteryModel>(battery, assembly.step_s())});
+       .model = std::make_unique<BatteryModel>(battery, assembly.step_s(), std::move(failing))});
   assembly.signal(battery.name + ".i", "A", {value_of(first)});
   assembly.signal(battery.name + ".charge", "", {value_of({first.index + 1})});
 }

@@ -1,0 +1,61 @@
+// Memory that a run shares with its controller.
+#include <array>
+#include <numeric>
+#include <thread>
+#include <vector>
+
+#include <gtest/gtest.h>
+
+#include "zavrek/error.hpp"
+#include "zavrek/wire/control_link.hpp"
+
+namespace zavrek::wire {
+namespace {
+
+TEST(ControlMemory, CarriesMessagesOfAnySizeBothWaysInOrder) {
+  ControlMemory plant = ControlMemory::make();
+  ControlMemory controller = ControlMemory::open(plant.name());
+  constexpr int count = 20'000;
+  std::thread answering([&] {
+    std::vector<std::uint8_t> bytes(longest_control_message);
+    for (int k = 0; k < count;) {
+      const std::size_t size = controller.receive(bytes, 2000);
+      ASSERT_GT(size, 0U);
+      for (std::size_t i = 0; i < size; ++i) bytes[i] = static_cast<std::uint8_t>(~bytes[i]);
+      ASSERT_TRUE(controller.send({bytes.data(), size}));
+      ++k;
+    }
+  });
+  std::vector<std::uint8_t> sent(3000), got(longest_control_message);
+  int wrong = 0;
+  for (int k = 0; k < count; ++k) {
+    const std::size_t size = 1 + static_cast<std::size_t>(k) % 3000;
+    std::iota(sent.begin(), sent.begin() + static_cast<std::ptrdiff_t>(size), static_cast<std::uint8_t>(k));
+    ASSERT_TRUE(plant.send({sent.data(), size}));
+    ASSERT_EQ(plant.receive(got, 2000), size) << k;
+    for (std::size_t i = 0; i < size; ++i) wrong += got[i] != static_cast<std::uint8_t>(~sent[i]);
+  }
+  answering.join();
+  EXPECT_EQ(wrong, 0);
+}
+
+TEST(ControlMemory, TakesNoMoreThanItHasRoomForAndIsFoundOnceOnly) {
+  ControlMemory plant = ControlMemory::make();
+  const std::string name = plant.name();
+  ControlMemory controller = ControlMemory::open(name);
+  EXPECT_THROW((void)ControlMemory::open(name), Error) << "nobody finds it a second time";
+  EXPECT_THROW((void)ControlMemory::open("/zavrek-control-none"), Error);
+  std::array<std::uint8_t, 4> word{1, 2, 3, 4};
+  for (int k = 0; k < 8; ++k) EXPECT_TRUE(plant.send(word));
+  EXPECT_FALSE(plant.send(word)) << "eight wait already";
+  EXPECT_FALSE(controller.send(std::vector<std::uint8_t>(longest_control_message + 1)));
+  std::array<std::uint8_t, 2> narrow{};
+  EXPECT_EQ(controller.receive(narrow, 0), 0U) << "what does not fit is passed over";
+  std::array<std::uint8_t, 16> wide{};
+  for (int k = 1; k < 8; ++k) EXPECT_EQ(controller.receive(wide, 0), 4U);
+  EXPECT_EQ(controller.receive(wide, 3), 0U);
+  EXPECT_EQ(plant.receive(wide, 0), 0U);
+}
+
+}  // namespace
+}  // namespace zavrek::wire
