@@ -3,10 +3,10 @@ import { openAt } from "../../tests/tool/browser.mjs";
 
 const [address, web, folder] = process.argv.slice(2);
 const { browser, page } = await openAt(address, web);
-const start = async (name) => {
+const start = async (name, here = true) => {
   await page.locator("#case").selectOption(name);
   await page.waitForTimeout(600);
-  await page.locator("#plant").check();
+  await page.locator("#plant").setChecked(here);
   await page.locator("#start").click();
   await page.waitForTimeout(2500);
 };
@@ -42,4 +42,13 @@ await page.evaluate(() => fetch("/api/v1/run/strike", { method: "POST", headers:
   body: JSON.stringify({ on: "infeed", at: "50 %", phases: "AG", resistance: "2 ohm", lasts: "100 ms" }) }));
 await page.waitForTimeout(1300);
 await page.screenshot({ path: `${folder}/live-planes.png` });
+await page.locator("#stop").click();
+await page.waitForTimeout(800);
+await start("yard", false);
+await page.locator("nav a", { hasText: "Board" }).click();
+await page.waitForTimeout(3000);
+await page.evaluate(() => fetch("/api/v1/run/ask", { method: "POST", headers: { "Content-Type": "application/json" },
+  body: JSON.stringify({ what: "Q0", value: 0 }) }));
+await page.waitForTimeout(6500);
+await page.screenshot({ path: `${folder}/board.png` });
 await browser.close();

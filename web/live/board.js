@@ -1,7 +1,7 @@
 // The board of a process: gauges, states, trends over minutes, as page.toml has them, or what is likely of use.
 import { html, Component } from "/page/standalone.module.js";
 import { get } from "/page/api.js";
-import { colours, dashes, on, shown, state } from "/page/store.js";
+import { colours, dashes, marks, on, shown, state } from "/page/store.js";
 
 const signal_of = (name) => state.about.signals.find((s) => s.name === name) || { unit: "" };
 /// What alternates is shown by its rms, all else by its mean.
@@ -22,14 +22,21 @@ function usual() {
 }
 
 function Gauge({ panel }) {
-  const name = panel.signals[0], { unit } = signal_of(name), value = reading(name);
-  const least = panel.least ?? 0, greatest = panel.greatest ?? Math.max(1, Math.abs(value || 1) * 1.5);
+  const name = panel.signals[0], { unit } = signal_of(name), read = reading(name);
+  const least = panel.least ?? 0, greatest = panel.greatest ?? Math.max(1, Math.abs(read || 1) * 1.5);
+  const value = read !== null && Math.abs(read) < 1e-6 * (greatest - least) ? 0 : read;
   const share = value === null ? 0 : Math.max(0, Math.min(1, (value - least) / (greatest - least)));
   const bad = value !== null && ((panel.low !== null && value < panel.low) || (panel.high !== null && value > panel.high));
   const at = (v) => Math.max(0, Math.min(100, (100 * (v - least)) / (greatest - least)));
   return html`<section class=${"panel gauge" + (bad ? " is-bad" : "")} aria-label=${panel.title}><span class="soft">${panel.title}</span><b>${shown(value, unit)}${bad ? " !" : ""}</b>
     <div class="scale"><i style=${`width:${100 * share}%`}></i>${[panel.low, panel.high].map((v) => v !== null && v !== undefined && html`<u style=${`left:${at(v)}%`}></u>`)}</div><small class="soft">${shown(least, unit, 3)} to ${shown(greatest, unit, 3)}</small></section>`;
 }
+
+/// What hardly moves is no storm: an axis spans two thousandths of what it shows at least.
+const apart = (least, most) => {
+  const middle = (least + most) / 2, half = Math.max(0.55 * (most - least), 1e-3 * Math.abs(middle), 1e-9);
+  return [middle - half, middle + half];
+};
 
 class Trend extends Component {
   componentDidMount() { this.poll(); this.timer = setInterval(() => this.poll(), 1000); }
@@ -45,9 +52,9 @@ class Trend extends Component {
       const axis = { stroke: ink, grid: { stroke: "#8883", width: 1 }, ticks: { stroke: "#8886" }, font: "11px sans-serif" };
       const units = [...new Set(data.curves.map((c) => c.unit))];
       this.plot = new uPlot({ width: this.box.clientWidth, height: 170, legend: { show: false }, cursor: { show: false },
-        scales: { x: { time: false } },
+        scales: { x: { time: false }, ...Object.fromEntries(units.map((unit) => [unit || "1", { range: (_, least, most) => apart(least, most) }])) },
         series: [{}, ...data.curves.map((c, k) => ({ label: c.name, stroke: colours[k % colours.length], dash: dashes[k % dashes.length], width: 1.6, scale: c.unit || "1", points: { show: false } }))],
-        axes: [{ ...axis, size: 28, values: (_, ticks) => ticks.map((t) => t + " s") }, ...units.slice(0, 2).map((unit, k) => ({ ...axis, scale: unit || "1", side: k ? 1 : 3, size: 66, values: (_, ticks) => ticks.map((t) => shown(t, unit, 4)) }))] }, [[]], this.box);
+        axes: [{ ...axis, size: 28, values: (_, ticks) => ticks.map((t) => t + " s") }, ...units.slice(0, 2).map((unit, k) => ({ ...axis, scale: unit || "1", side: k ? 1 : 3, size: 66, values: (_, ticks) => marks(ticks, unit) }))] }, [[]], this.box);
     }
     const pick = (c) => c.mean.map((mean, k) => (Math.abs(mean) < 0.2 * c.rms[k] ? c.rms[k] : mean));
     this.plot.setData([data.time_s, ...data.curves.map(pick)]);

@@ -40,6 +40,12 @@ export function trouble(text) {
   tell("trouble", text);
 }
 
+/// Of an axis: as many digits as tell neighbours apart, one prefix for all.
+export function marks(ticks, unit) {
+  const most = Math.max(...ticks.map(Math.abs)), step = ticks.length > 1 ? Math.abs(ticks[1] - ticks[0]) : most;
+  return ticks.map((t) => shown(Math.abs(t) < step / 1e6 ? 0 : t, unit, Math.max(4, Math.ceil(Math.log10(most / step || 1)) + 2)));
+}
+
 /// "12.3 kV" of a number in SI units.
 export function shown(value, unit, digits = 4) {
   if (value === null || value === undefined || !Number.isFinite(value)) return "-";
