@@ -325,6 +325,76 @@ for part in ("Malformed", "Expert Info (Error", "[incorrect"):
     expect(part not in shown, f"tshark marks something: {part}\n" + "\n".join(l for l in shown.splitlines() if part in l)[:500])
 has(shown, "Unsolicited Response", "Binary Input Change With Time", "32-Bit Floating Point", "Control Relay Output Block")
 
+# Fifty masters at once, told apart by their addresses: each has a sequence, a restart to see and events of its own.
+port = free_port()
+shared = make_case("fifty", f"""
+[dnp3_outstation.yard]
+port = {port}
+outstation = 10
+master = 3
+other_masters = ["7", "100 to 147"]
+binary_inputs = ["0: Q1", "1: bench.remote class 3"]
+binary_outputs = ["0: Q1", "1: bench.remote"]
+""")
+with running(shared) as said:
+    addresses = [3, 7, *range(100, 148)]
+    masters = [Party(connected(port), address, 10, True) for address in addresses]
+    problems = []
+
+    def each(work):
+        def guarded(master):
+            try:
+                work(master)
+            except BaseException as problem:
+                problems.append(f"master {master.own}: {problem}")
+        threads = [threading.Thread(target=guarded, args=(master,)) for master in masters]
+        for one in threads:
+            one.start()
+        for one in threads:
+            one.join()
+        expect(not problems, "; ".join(problems[:3]))
+
+    def begins(master):
+        iin, answer = master.ask(READ, CLASSES[1] + CLASSES[2] + CLASSES[3] + CLASSES[0])
+        expect(iin & RESTART and answer, "sees a restart, and everything")
+        for _ in range(20):
+            iin, answer = master.ask(READ, CLASSES[0])
+            expect(answer, "is polled")
+        if master.own % 2:
+            iin, _ = master.ask(WRITE, bytes([80, 1, 0, 7, 7, 0]))
+        expect(bool(iin & RESTART) == (master.own % 2 == 0), "has seen the restart, or not, for itself alone")
+
+    each(begins)
+    before = time.monotonic()
+    _, answer = masters[0].ask(DIRECT, crob(1, 4 if masters[0].ask(READ, bytes([1, 0, 0, 1, 1]))[1][-1] & 0x80 else 3))
+    expect(answer[-1] == 0, "one of them operates")
+    wait_for(lambda: masters[0].ask(READ, bytes([1, 0, 0, 1, 1]))[0] & 8, message="no event of class 3")
+
+    def reads(master):
+        if master.own == 7:  # does not confirm: its event stays, the others' go
+            master.confirms = False
+        iin, answer = master.ask(READ, CLASSES[3])
+        expect([e[:3] for e in objects_of(answer)] == [(2, 2, 1)], f"its own event: {objects_of(answer)}")
+        iin, answer = master.ask(READ, CLASSES[3])
+        expect((answer != b"") == (master.own == 7), "confirmed, it is gone; else it comes again")
+        master.confirms = True
+
+    each(reads)
+    # A second connection of one master ends that one's first, and nobody else's.
+    second = Party(connected(port), 100, 10, True)
+    expect(second.ask(READ, CLASSES[0])[1], "served")
+    expect(masters[2].ask(READ, CLASSES[0])[1] is None, "its first connection is over")
+    expect(all(master.ask(READ, CLASSES[0])[1] for master in (*masters[:2], *masters[3:])), "the others go on")
+    stranger = Party(connected(port), 99, 10, True)
+    stranger.ask(READ, CLASSES[0], wait=False)
+    expect(stranger.answer(0.5) == (None, None), "a master that was not named is not answered")
+has(said.text, "DNP3, outstation 10")
+for wrong, words in (('["7 to"]', "no address nor"), ('["9 to 5"]', "no address nor"), ('["here"]', "no address nor"), ('["70000"]', "no address nor"),
+                     ('["0 to 2000"]', "more than 1000 masters"), ('["2 to 4"]', "address 3 stands twice")):
+    refused = subprocess.run([zavrek, "check", make_case("wrong", f"[dnp3_outstation.yard]\nmaster = 3\nbinary_inputs = [\"0: Q1\"]\nother_masters = {wrong}\n")],
+                             capture_output=True, text=True)
+    expect(refused.returncode != 0 and words in refused.stdout + refused.stderr, f"{wrong}: {refused.stdout}{refused.stderr}")
+
 # A line: the same outstation on a pseudo-terminal.
 line = scratch / "yard-line"
 serial = make_case("outstation-line", f"""

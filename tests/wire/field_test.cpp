@@ -110,6 +110,40 @@ TEST(FieldBus, Dnp3SaysTheSameOnBothSidesAfterADayOfDamageAndBreaks) {
   }
 }
 
+TEST(FieldBus, EveryMasterOfAnOutstationIsToldWhatMoved) {
+  Desk station;
+  station.shown = {0, 1, 100, 200};
+  Dnp3Settings settings = outstation();
+  settings.other_masters = {7, 8};
+  const auto outside = make_dnp3_outstation(settings, station);
+  std::array<Desk, 3> desks;
+  std::vector<std::unique_ptr<Party>> masters;
+  std::vector<std::unique_ptr<Line>> lines;
+  for (std::size_t k = 0; k < desks.size(); ++k) {
+    Dnp3Settings own = outstation();
+    own.master = std::array{1, 7, 8}.at(k);
+    own.integrity_s = 86'400;  // all but the first are told by events alone
+    masters.push_back(make_dnp3_master(own, desks.at(k)));
+    lines.push_back(std::make_unique<Line>(*outside, *masters.back()));
+  }
+  std::mt19937 random(5);
+  for (int k = 0; k < 20'000; ++k) {
+    if (k < 19'000 && random() % 20 == 0) station.shown[random() % 2] = static_cast<double>(random() % 2);
+    if (k < 19'000 && random() % 20 == 0)
+      station.shown[2 + random() % 2] = static_cast<double>(random() % 20'000) - 10'000;
+    for (auto& line : lines) {
+      station.utc_ns = line->now.utc_ns;
+      line->turn(tick_s);
+    }
+  }
+  for (const Desk& desk : desks) {
+    for (std::size_t k = 0; k < 4; ++k) EXPECT_NEAR(desk.asked.at(k), station.shown[k], k == 2 ? 10 : 0);
+  }
+  EXPECT_EQ(outside->traffic().lost, 0);
+  EXPECT_EQ(outside->traffic().refused, 0);
+  EXPECT_EQ(outside->traffic().connections, 3);
+}
+
 TEST(FieldBus, ControlsAreRefusedWhereThePlantDoesNotDoThem) {
   Desk station, master;
   station.shown = {0, 0};

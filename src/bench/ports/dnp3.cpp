@@ -1,6 +1,7 @@
 #include "zavrek/bench/ports/dnp3.hpp"
 
 #include <algorithm>
+#include <sstream>
 
 #include <fmt/format.h>
 
@@ -22,6 +23,31 @@ wire::Dnp3Analogue analogue_of(const BusRow& row) {
   if (at == names.end())
     throw Error(fmt::format("\"{}\": no type \"{}\"; one of float32, int32, int16", row.cause, row.as));
   return static_cast<wire::Dnp3Analogue>(at - names.begin());
+}
+
+constexpr int most_address = 65'519;
+constexpr std::size_t most_masters = 1000;
+
+/// What "4" and "10 to 58" say.
+std::vector<int> addresses_of(const std::vector<std::string>& texts) {
+  std::vector<int> all;
+  for (const std::string& text : texts) {
+    std::istringstream in(text);
+    int first = -1, last = -1;
+    std::string to, more;
+    if (!(in >> first)) first = -1;
+    last = first;
+    if (in >> to) in >> last;
+    const bool whole = (to.empty() || (to == "to" && !in.fail())) && !(in >> more);
+    if (!whole || first < 0 || last < first || last > most_address)
+      throw Error(fmt::format("\"{}\" is no address nor \"FIRST to LAST\", 0 to {}", text, most_address));
+    for (int address = first; address <= last; ++address) {
+      if (all.size() == most_masters)
+        throw Error(fmt::format("\"{}\": more than {} masters", text, most_masters));
+      all.push_back(address);
+    }
+  }
+  return all;
 }
 
 /// What both sides share. An outstation shows its inputs and is asked for its outputs; with a master it is
@@ -79,6 +105,7 @@ class Dnp3OutstationPort final : public Dnp3Port<Dnp3Outstation> {
  private:
   std::unique_ptr<wire::Party> make_party() override {
     wire::Dnp3Settings made = settings_of(true);
+    made.other_masters = addresses_of(settings_.other_masters);
     made.most_events = static_cast<std::size_t>(settings_.events);
     made.scan_s = settings_.scan_s;
     made.select_s = settings_.select_s;
@@ -149,7 +176,18 @@ std::unique_ptr<Port> make_port(const Dnp3Master& settings, const RunPlan& plan)
 
 template <>
 void check(const Dnp3Outstation& settings, Flaws& flaws) {
-  check_dnp3(settings, "dnp3_outstation." + settings.name, flaws, true);
+  const std::string place = "dnp3_outstation." + settings.name;
+  check_dnp3(settings, place, flaws, true);
+  try {
+    std::vector<int> all = addresses_of(settings.other_masters);
+    all.insert(all.end(), {settings.master, settings.outstation});
+    std::sort(all.begin(), all.end());
+    const auto twice = std::adjacent_find(all.begin(), all.end());
+    if (settings.outstation != settings.master && twice != all.end())
+      flaws.report(place, "other_masters", fmt::format("address {} stands twice", *twice));
+  } catch (const Error& error) {
+    flaws.report(place, "other_masters", error.what());
+  }
 }
 template <>
 void check(const Dnp3Master& settings, Flaws& flaws) {

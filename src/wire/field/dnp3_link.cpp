@@ -50,8 +50,12 @@ const std::vector<std::string>& dnp3_analogue_names() {
   return names;
 }
 
-Dnp3Link::Dnp3Link(int own, int other, bool master, Traffic& traffic)
-    : own_(own), other_(other), master_(master), traffic_(traffic) {}
+Dnp3Link::Dnp3Link(int own, std::vector<int> others, bool master, Traffic& traffic)
+    : own_(own),
+      other_(others.size() == 1 ? others.front() : -1),
+      others_(std::move(others)),
+      master_(master),
+      traffic_(traffic) {}
 
 void Dnp3Link::receive(Bytes bytes, Now now) {
   in_.insert(in_.end(), bytes.begin(), bytes.end());
@@ -95,6 +99,9 @@ std::size_t Dnp3Link::take_frame(Bytes bytes, Now now) {
 
 void Dnp3Link::take_link(std::uint8_t control, int source, Bytes data, bool broadcast, Now now) {
   const bool from_master = (control & direction) != 0;
+  if (other_ < 0 && from_master != master_ &&
+      std::find(others_.begin(), others_.end(), source) != others_.end())
+    other_ = source;
   if (source != other_ || from_master == master_) {
     ++traffic_.refused;
     return;

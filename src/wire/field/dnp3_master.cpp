@@ -86,7 +86,7 @@ class Body {
 class Talk final : public Dnp3Link {
  public:
   Talk(Body& body, Now now)
-      : Dnp3Link(body.settings.master, body.settings.address, true, body.traffic),
+      : Dnp3Link(body.settings.master, {body.settings.address}, true, body.traffic),
         body_(body),
         next_integrity_ns_(now.steady_ns),
         orders_(body.settings.controls.size() + body.settings.set_points.size()) {}

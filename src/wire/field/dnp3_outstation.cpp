@@ -24,27 +24,26 @@ namespace internal::outstation {
 class Talk final : public Dnp3Link {
  public:
   Talk(Body& body, Now /*now*/)
-      : Dnp3Link(body.settings.address, body.settings.master, false, body.traffic), body_(body) {
-    if (body_.latest) body_.latest->end("another connection came");
-    body_.latest = this;
-    body_.forget_told(false);
+      : Dnp3Link(body.settings.address, body.addresses(), false, body.traffic), body_(body) {
+    meet();
   }
   ~Talk() override {
-    if (body_.latest != this) return;
-    body_.latest = nullptr;
-    body_.forget_told(false);
+    if (!master_ || master_->talk != this) return;
+    master_->talk = nullptr;
+    Body::forget_told(*master_, false);
   }
   Talk(const Talk&) = delete;
   Talk& operator=(const Talk&) = delete;
 
   void poll(Now now) override {
-    if (!over().empty() || body_.latest != this) return;
+    meet();
+    if (!over().empty() || !master_ || master_->talk != this) return;
     settle(now);
     if (awaits_ && now.steady_ns >= awaits_until_ns_) {
       ++body_.traffic.lost;
       awaits_ = false;
       rest_.clear();
-      body_.forget_told(false);
+      Body::forget_told(*master_, false);
       unasked_again_ns_ = now.steady_ns + silent_retries_wait * ns_of(body_.settings.confirmation_s);
       if (awaits_unasked_) unasked_number_ = (unasked_number_ + 15U) & 15U;  // the same again
     }
@@ -53,6 +52,14 @@ class Talk final : public Dnp3Link {
   }
 
  private:
+  /// Once it is known which master is at the other end: whatever connection it had before is over.
+  void meet() {
+    if (master_ || other() < 0) return;
+    master_ = &body_.master_at(other());
+    if (master_->talk) master_->talk->end("another connection came");
+    master_->talk = this;
+    Body::forget_told(*master_, false);
+  }
   /// What was asked of the plant, and where its status stands in the answer.
   struct Order {
     std::uint64_t ticket;
@@ -62,7 +69,7 @@ class Talk final : public Dnp3Link {
   // --- answers ---------------------------------------------------------------------------------
   void put_response(std::uint8_t function, std::uint8_t control, Bytes objects, unsigned more_indications) {
     std::vector<std::uint8_t> fragment{control, function};
-    put_low_first(fragment, body_.indications() | more_indications, 2);
+    put_low_first(fragment, body_.indications(*master_) | more_indications, 2);
     fragment.insert(fragment.end(), objects.begin(), objects.end());
     last_response_ = fragment;
     put(fragment);
@@ -102,7 +109,7 @@ class Talk final : public Dnp3Link {
     if (!greeted_) {
       // The first is empty, and says that it has restarted (5.1.1.1.1).
     } else {
-      body_.put_events(objects, unasked_classes_, {}, true);
+      body_.put_events(*master_, objects, unasked_classes_, {}, true);
       if (objects.fragments() == 0) return;
     }
     const auto control =
@@ -117,6 +124,8 @@ class Talk final : public Dnp3Link {
 
   // --- requests --------------------------------------------------------------------------------
   void take(Bytes fragment, bool broadcast, Now now) override {
+    meet();
+    master_->was_met = true;
     const std::uint8_t control = fragment[0], function = fragment[1];
     if (function == dnp3_confirm) return take_confirmation(control, now);
     const bool whole = (control & (dnp3_first | dnp3_final)) == (dnp3_first | dnp3_final);
@@ -136,7 +145,7 @@ class Talk final : public Dnp3Link {
     if (awaits_ && !awaits_unasked_) {
       awaits_ = false;  // whoever asks anew does not want the rest
       rest_.clear();
-      body_.forget_told(false);
+      Body::forget_told(*master_, false);
     }
     number_ = control & 15U;
     const Bytes objects = fragment.subspan(2);
@@ -176,7 +185,7 @@ class Talk final : public Dnp3Link {
       return;
     }
     // Events are told once the last fragment of them is confirmed.
-    if (unasked || rest_.empty()) body_.forget_told(true);
+    if (unasked || rest_.empty()) Body::forget_told(*master_, true);
     if (!unasked && !rest_.empty()) put_next(now);
   }
 
@@ -191,7 +200,7 @@ class Talk final : public Dnp3Link {
     if (!wish) return refuse(indication);
     if (!body_.shows) return answer();
     Dnp3Objects out(most_objects);
-    body_.put_events(out, wish->classes, wish->events, false);
+    body_.put_events(*master_, out, wish->classes, wish->events, false);
     const bool events = out.fragments() > 0;
     for (const Dnp3Wish::Static& one : wish->statics) {
       if (!body_.put_static(out, one)) return refuse(iin_parameter);
@@ -209,7 +218,7 @@ class Talk final : public Dnp3Link {
                            (header->variation == 1 || header->variation == 3) && header->count == 1 &&
                            objects.size() >= 6;
       if (is_restart) {
-        if ((objects[0] & 1) == 0) body_.restarted = false;
+        if ((objects[0] & 1) == 0) master_->restarted = false;
         objects = objects.subspan(1);
       } else if (is_time) {
         set_clock(take_dnp3_time(objects), header->variation == 3 ? recorded_utc_ns_ : now.utc_ns);
@@ -363,6 +372,7 @@ class Talk final : public Dnp3Link {
   }
 
   Body& body_;
+  Master* master_ = nullptr;
   unsigned number_ = 0;  // of the request that is answered
   std::vector<std::uint8_t> last_request_, last_response_;
   std::deque<std::vector<std::uint8_t>> rest_;  // fragments that wait for confirmations

@@ -66,9 +66,9 @@ std::optional<Dnp3Wish> dnp3_wish_of(Bytes objects, unsigned& indication) {
 
 namespace outstation {
 
-void Body::put_events(Dnp3Objects& out, unsigned classes, const std::vector<Dnp3Wish::Events>& of_kinds,
-                      bool one_fragment) {
-  for (Dnp3Event& event : events) {
+void Body::put_events(Master& master, Dnp3Objects& out, unsigned classes,
+                      const std::vector<Dnp3Wish::Events>& of_kinds, bool one_fragment) {
+  for (Dnp3Event& event : master.events) {
     if (event.told) continue;
     std::uint8_t variation = 0;
     bool wanted = (classes >> static_cast<unsigned>(class_of(event)) & 1U) != 0;

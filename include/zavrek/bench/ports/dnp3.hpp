@@ -29,6 +29,7 @@ network::TableOf<Port> add_dnp3_fields(network::TableOf<Port> table) {
 
 /// An outstation (IEEE 1815): the plant as a master sees it.
 struct Dnp3Outstation : Dnp3Fields {
+  std::vector<std::string> other_masters;
   int events = 200;
   double scan_s = 0.1, select_s = 10;
   std::string clock = "bench";
@@ -59,6 +60,9 @@ inline const network::Table& table(const Dnp3Outstation*) {
                          "closes, latched off or trip opens")
                   .texts("analogue_outputs", &Dnp3Outstation::analogue_outputs,
                          "knobs and set points: \"0: battery_power in kW as int16\"")
+                  .texts("other_masters", &Dnp3Outstation::other_masters,
+                         "further masters that it serves at the same time, by their addresses: \"4\", "
+                         "\"10 to 58\"; each has events of its own")
                   .count("events", &Dnp3Outstation::events, within(1, 1'000'000),
                          "kept of each class at most")
                   .quantity("scan", &Dnp3Outstation::scan_s, "ms", within(0.001, 3600),

@@ -39,6 +39,7 @@ struct Dnp3Output {
 struct Dnp3Settings {
   int address = 10;  ///< of the outstation, 0 ... 65,519
   int master = 1;
+  std::vector<int> other_masters;  ///< that an outstation serves beside it
   std::vector<Dnp3Binary> binaries;
   std::vector<Dnp3Number> numbers;
   std::vector<Dnp3Output> controls;    ///< control relay output blocks
@@ -52,16 +53,19 @@ struct Dnp3Settings {
   double poll_s = 1, integrity_s = 60;  ///< of a master
 };
 
-/// Frames and fragments of one connection.
+/// Frames and fragments of one connection, with the first of `others` that speaks; or at once with the only
+/// one.
 class Dnp3Link : public Conversation {
  public:
-  Dnp3Link(int own, int other, bool master, Traffic& traffic);
+  Dnp3Link(int own, std::vector<int> others, bool master, Traffic& traffic);
   void receive(Bytes bytes, Now now) override;
 
  protected:
   /// A fragment of the application layer, 2 octets at least; `broadcast`: to all outstations.
   virtual void take(Bytes fragment, bool broadcast, Now now) = 0;
   void put(Bytes fragment);
+  /// Of the other side; negative until one has spoken.
+  [[nodiscard]] int other() const noexcept { return other_; }
 
  private:
   [[nodiscard]] std::size_t take_frame(Bytes bytes, Now now);
@@ -70,6 +74,7 @@ class Dnp3Link : public Conversation {
   void put_frame(std::uint8_t control, Bytes data);
 
   int own_, other_;
+  std::vector<int> others_;
   bool master_;
   Traffic& traffic_;
   std::vector<std::uint8_t> in_, fragment_;
@@ -78,7 +83,8 @@ class Dnp3Link : public Conversation {
 };
 
 /// The outstation. Events wait until they are confirmed, the oldest make room and are counted; what is asked
-/// is answered once the plant has done it. The latest connection is the one that is served.
+/// is answered once the plant has done it. Masters are told apart by their addresses: each has events and a
+/// sequence of its own, and its latest connection is the one that is served.
 [[nodiscard]] std::unique_ptr<Party> make_dnp3_outstation(Dnp3Settings settings, ProcessImage& image);
 
 /// The master: an integrity poll at the start and from time to time, events between, the outstation's clock
