@@ -1,6 +1,8 @@
-// A case as a model that others run: a shared library with a plain C interface, or a Functional Mock-up Unit.
+// A case as a model that others run: a shared library with a plain C interface, or a Functional Mock-up Unit;
+// or one half of it, with the other half elsewhere.
 #pragma once
 
+#include <array>
 #include <filesystem>
 #include <string>
 #include <vector>
@@ -25,5 +27,20 @@ struct Exported {
 /// Throws Error: what cannot leave the house is named (own code, sources that play records), and whatever the
 /// case's files have wrong.
 Exported export_model(const std::filesystem::path& folder, const ExportOptions& options);
+
+struct SplitOptions {
+  std::string at;  ///< a line; or a bus and the elements at it that the far half gets, "quay: Q1 Q2"
+  std::array<std::string, 2> names{"near", "far"};
+  int delay = 1;  ///< steps from what one half says to the step that it enters in the other
+  std::filesystem::path out;
+};
+struct Halves {
+  std::array<std::filesystem::path, 2> folders;
+  std::vector<std::string> left_out;  ///< what names things of both halves, and stands in neither
+  std::string judged;                 ///< of a bus: whether the loop through the cut is stable
+};
+/// A case in two, each with the other as its partner. Throws Error where it hangs together elsewhere than at
+/// the cut.
+Halves split_case(const std::filesystem::path& folder, const SplitOptions& options);
 
 }  // namespace zavrek::handover

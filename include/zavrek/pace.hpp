@@ -2,6 +2,7 @@
 
 #include <array>
 #include <cstdint>
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -74,8 +75,8 @@ struct RealtimeGrants {
   }
   std::vector<std::string> shortcomings;  ///< one sentence each; empty when everything was granted
 };
-/// Pins the calling thread to `cpu` (-1: the last one allowed), asks for SCHED_FIFO and locked memory.
-/// Never fails; says what it did not get.
+/// Pins the calling thread to `cpu` (-1: the last one allowed, -2: the last but one), asks for SCHED_FIFO and
+/// locked memory. Never fails; says what it did not get.
 [[nodiscard]] RealtimeGrants acquire_realtime(int cpu = -1);
 /// For a thread that sleeps until it is called beside a run: above the run's priority, on any processor but
 /// the one that the run takes. One that `carries` for others comes before these. Never fails; says what it
@@ -88,8 +89,17 @@ void leave_realtime();
 
 /// Why steps ended late, as far as it can be told from outside of the machine. `machine`: the thread was not
 /// switched out and fetched no memory, but a step took more than twenty times the median, or began late: an
-/// interrupt, or the host of a virtual machine.
-enum class Cause : std::size_t { catching_up, another_thread, memory, machine, resting, own_work, all };
+/// interrupt, or the host of a virtual machine. `partner`: it waited for one.
+enum class Cause : std::size_t {
+  catching_up,
+  another_thread,
+  memory,
+  machine,
+  resting,
+  partner,
+  own_work,
+  all
+};
 /// "catching up", "another thread ran" ...
 [[nodiscard]] const char* to_string(Cause cause);
 /// What a paced run does about steps that come late.
@@ -108,6 +118,7 @@ struct Timing {
   Pace pace = Pace::free;
   std::int64_t steps = 0;
   std::int64_t step_ns = 0;
+  bool followed = false;         ///< each began by somebody else's tick
   std::int64_t plant_steps = 1;  ///< of the plant in each of these steps, when it takes several at once
   Histogram compute;   ///< from the start of a step's work to its end; of one step in sixteen when `free`
   Histogram lateness;  ///< start of a step's work behind its tick; `wall` only
@@ -163,6 +174,7 @@ class Executive {
     Timing timing;
     timing.pace = pace;
     timing.step_ns = step_ns;
+    timing.followed = pace == Pace::wall && follows();
     live_ = &timing;
     std::int64_t start = clock_.now_ns() + (pace == Pace::wall ? step_ns : 0);
     if (pace == Pace::wall) start = std::max(start, not_before_ns_);
@@ -174,10 +186,11 @@ class Executive {
     for (std::int64_t step = 0; step < steps; ++step) {
       // Reading the clock takes as long as several steps of a small plant's relays.
       const bool timed = pace == Pace::wall || step % timed_of_free == 0;
-      const std::int64_t due = start + step * step_ns + shift_ns();
+      std::int64_t due = start + step * step_ns + shift_ns();
       const std::int64_t begun = pace == Pace::wall ? await(due, step_ns, timing)
                                  : timed            ? clock_.now_ns()
                                                     : 0;
+      if (pace == Pace::wall && follow_) due = begun;
       if (pace == Pace::wall && late_.most_ns > 0 && begun - due > late_.most_ns) {
         timing.gave_up_step = step;
         timing.gave_up_late_ns = begun - due;
@@ -194,6 +207,11 @@ class Executive {
     return timing;
   }
 
+  /// Steps of paced runs to come begin when this is back, whatever the clock says: somebody else's tick.
+  void follow(std::function<void()> tick) { follow_ = std::move(tick); }
+  [[nodiscard]] bool follows() const noexcept { return static_cast<bool>(follow_); }
+  /// From within the work of a step: so long it waited for somebody else.
+  void tell_waited(std::int64_t ns) noexcept { waited_ns_ = ns; }
   /// Of paced runs to come.
   void treat_late_steps(const LateSteps& how) noexcept { late_ = how; }
   /// A paced run begins no sooner, by the clock.
@@ -211,6 +229,7 @@ class Executive {
   static constexpr std::int64_t timed_of_free = 16;
   const Timing* live_ = nullptr;
   std::int64_t await(std::int64_t due_ns, std::int64_t step_ns, Timing& timing) noexcept;
+  std::int64_t await_tick(std::int64_t due_ns, Timing& timing) noexcept;
   void sleep_until(std::int64_t until_ns) noexcept;
   void rest_if_owed() noexcept;
   struct Done {
@@ -224,6 +243,8 @@ class Executive {
   std::int64_t awake_from_ns_ = 0, slept_ns_ = 0;  // since then
   bool rested_ = false;                            // ahead of this step
   LateSteps late_;
+  std::function<void()> follow_;
+  std::int64_t waited_ns_ = 0;  // of the step at hand
   std::int64_t latest_ns_ = 0;  // when the latest step began
   ThreadUse use_;
   std::int64_t start_ns_ = 0, not_before_ns_ = 0;

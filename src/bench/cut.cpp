@@ -19,30 +19,41 @@ using std::numbers::pi;
 
 constexpr int steps_looked_at = 1 << 15;
 constexpr double drawn_A = 100;         // small for a network, large against rounding
+constexpr double raised_V = 100;        // likewise
 constexpr double wanted_margin = 1.5;   // of what is proposed
 constexpr double closed_turn = pi / 2;  // a loop that goes round -1 turns by pi at least
 
+/// What is turned, from what on, by how much, and what is read: phase by phase. A voltage that falls, or a
+/// current that grows, is an answer above zero where `size` is of one sign or the other.
+struct Places {
+  std::vector<emt::KnobId> knobs;
+  std::vector<double> begin;
+  std::vector<emt::SignalId> read;
+  double size = drawn_A;
+};
+
 /// Of the differences, the mean of the phases that saw the same.
-std::vector<double> answer(const emt::Plant& from, const std::vector<emt::KnobId>& knobs,
-                           const std::vector<double>& pattern, const std::vector<emt::SignalId>& volts,
+std::vector<double> answer(const emt::Plant& from, const Places& places, const std::vector<double>& pattern,
                            int steps) {
   emt::Plant still = from.clone(), drawn = from.clone();
   std::vector<double> response;
-  std::vector<double> a(volts.size()), b(volts.size());
+  const std::vector<emt::SignalId>& read = places.read;
+  std::vector<double> a(read.size()), b(read.size());
   for (int k = 0; k < steps; ++k) {
     if (k < 2) {
-      for (std::size_t p = 0; p < knobs.size(); ++p) drawn.turn(knobs[p], k == 0 ? drawn_A * pattern[p] : 0);
+      for (std::size_t p = 0; p < places.knobs.size(); ++p)
+        drawn.turn(places.knobs[p], places.begin[p] + (k == 0 ? places.size * pattern[p] : 0));
     }
     if (still.step() != emt::Status::running || drawn.step() != emt::Status::running)
       throw Error("the model diverges by itself; nothing can be reckoned of a cut");
-    still.read(volts, a);
-    drawn.read(volts, b);
+    still.read(read, a);
+    drawn.read(read, b);
     double sum = 0, norm = 0;
-    for (std::size_t p = 0; p < volts.size(); ++p) {
+    for (std::size_t p = 0; p < read.size(); ++p) {
       sum += pattern[p] * (a[p] - b[p]);
       norm += pattern[p] * pattern[p];
     }
-    response.push_back(sum / (norm * drawn_A));
+    response.push_back(sum / (norm * places.size));
   }
   return response;
 }
@@ -70,7 +81,11 @@ class Loop {
  public:
   Loop(const StepResponse& model, const LoopOfCut& loop) : step_s_(model.step_s), loop_(loop) {
     modes_.push_back(spectrum_of(model.positive));
-    if (model.zero != model.positive) modes_.push_back(spectrum_of(model.zero));
+    if (model.zero != model.positive || (loop.draws && loop.draws->zero != loop.draws->positive))
+      modes_.push_back(spectrum_of(model.zero));
+    if (!loop.draws) return;
+    device_.push_back(spectrum_of(loop.draws->positive));
+    if (modes_.size() > 1) device_.push_back(spectrum_of(loop.draws->zero));
   }
   [[nodiscard]] std::size_t points() const { return modes_[0].size() / 2; }
   [[nodiscard]] std::size_t modes() const { return modes_.size(); }
@@ -89,10 +104,21 @@ class Loop {
     const Complex mean = loop_.mean ? (1.0 + back) / 2.0 : Complex(1);
     Complex filtered = low_pass(filter_Hz, step_s_, back);
     for (const double corner_Hz : loop_.corners_Hz) filtered *= low_pass(corner_Hz, step_s_, back);
-    return share * mean * filtered * std::polar(1.0, -angle * steps_around()) * around(mode, k);
+    return share * mean * filtered * std::polar(1.0, -angle * steps_around()) * damped(mode, k);
+  }
+  /// The same with what a damping takes from the device and gives to the model.
+  [[nodiscard]] Complex damped(std::size_t mode, std::size_t k) const {
+    if (loop_.damping_S == 0) return around(mode, k);
+    const Complex own = loop_.damping_S * modes_[mode][k];
+    return (around(mode, k) - loop_.scale * own) / (1.0 + own);
+  }
+  /// By how much the damping alone changes the voltage.
+  [[nodiscard]] Complex held(std::size_t mode, std::size_t k) const {
+    return 1.0 / (1.0 + loop_.damping_S * modes_[mode][k]);
   }
   /// Model and device alone, as without a cut.
   [[nodiscard]] Complex around(std::size_t mode, std::size_t k) const {
+    if (!device_.empty()) return loop_.scale * device_[mode][k] * modes_[mode][k];
     const Complex back = std::polar(1.0, -2 * pi * frequency_Hz(k) * step_s_);
     const Complex s = (1.0 - back) / step_s_;
     Complex admittance = s * loop_.capacitance_F;
@@ -104,7 +130,7 @@ class Loop {
  private:
   double step_s_;
   LoopOfCut loop_;
-  std::vector<std::vector<Complex>> modes_;
+  std::vector<std::vector<Complex>> modes_, device_;
 };
 
 struct Margin {
@@ -142,6 +168,10 @@ Margin margin_of(const Loop& loop, double share, double filter_Hz) {
 }
 
 std::string helps(const StepResponse& model, const Loop& loop, const LoopOfCut& of, double gain_margin) {
+  if (of.draws)
+    return "take shorter steps, cut where one half is stiffer or the other lighter, or cut at a line, which "
+           "has no "
+           "loop";
   LoopOfCut meant = of;
   meant.mean = true;
   if (const Margin with = margin_of(Loop(model, meant), of.share, of.filter_Hz);
@@ -159,29 +189,70 @@ std::string helps(const StepResponse& model, const Loop& loop, const LoopOfCut& 
   return text + ", or cut where the model is stiffer";
 }
 
+struct Asked {
+  std::string knob, bus, read;
+  double size;
+};
+StepResponse response_at(const network::Network& network, const Asked& asked, int steps) {
+  emt::Plant plant = emt::compile(network);
+  Places places{.knobs = {}, .begin = {}, .read = {}, .size = asked.size};
+  for (const char phase : network.find_bus(asked.bus)->phases) {
+    const std::string knob = fmt::format("{}.{}", asked.knob, phase);
+    places.knobs.push_back(plant.knob(knob));
+    places.begin.push_back(plant.value(plant.signal(knob)));
+    places.read.push_back(plant.signal(asked.read + phase));
+  }
+  StepResponse response;
+  response.step_s = plant.step_s();
+  if (places.knobs.size() == 3) {
+    response.positive = answer(plant, places, {1, -0.5, -0.5}, steps);
+    response.zero = answer(plant, places, {1, 1, 1}, steps);
+  } else {
+    response.positive = response.zero =
+        answer(plant, places, std::vector<double>(places.knobs.size(), 1), steps);
+  }
+  return response;
+}
+
 }  // namespace
 
 StepResponse step_response(const network::Network& network, const std::string& draws, int steps) {
   const network::Element* element = network.find_element(draws);
   const auto* imposed = element ? std::get_if<network::ImposedCurrent>(element) : nullptr;
   if (!imposed) throw Error(fmt::format("no imposed_current \"{}\"", draws));
-  const emt::Plant plant = emt::compile(network);
-  std::vector<emt::KnobId> knobs;
-  std::vector<emt::SignalId> volts;
-  for (const char phase : network.find_bus(imposed->bus)->phases) {
-    knobs.push_back(plant.knob(fmt::format("{}.{}", draws, phase)));
-    volts.push_back(plant.signal(fmt::format("{}.v{}", imposed->bus, phase)));
-  }
-  StepResponse response;
-  response.step_s = plant.step_s();
-  if (knobs.size() == 3) {
-    response.positive = answer(plant, knobs, {1, -0.5, -0.5}, volts, steps);
-    response.zero = answer(plant, knobs, {1, 1, 1}, volts, steps);
-  } else {
-    response.positive = response.zero =
-        answer(plant, knobs, std::vector<double>(knobs.size(), 1), volts, steps);
-  }
+  return response_at(network, {draws, imposed->bus, imposed->bus + ".v", drawn_A}, steps);
+}
+
+StepResponse step_response_of_voltage(const network::Network& network, const std::string& imposes,
+                                      int steps) {
+  const network::Element* element = network.find_element(imposes);
+  const auto* imposed = element ? std::get_if<network::ImposedVoltage>(element) : nullptr;
+  if (!imposed) throw Error(fmt::format("no imposed_voltage \"{}\"", imposes));
+  StepResponse response = response_at(network, {imposes, imposed->bus, imposes + ".i", raised_V}, steps);
+  for (std::vector<double>* mode : {&response.positive, &response.zero})
+    for (double& amperes : *mode) amperes = -amperes;
   return response;
+}
+
+PartnerCut propose_partner_cut(const network::Network& near, const network::Network& far,
+                               const std::string& name, int delay) {
+  const StepResponse draws = step_response_of_voltage(far, name, steps_looked_at);
+  const StepResponse answers = step_response(near, name, steps_looked_at);
+  LoopOfCut loop;
+  loop.draws = &draws;
+  loop.delay_s = (2 * delay - 1) * near.step_s;
+  PartnerCut best{judge_loop(answers, loop, near.frequency_Hz), 0};
+  if (best.judgement.stable && best.judgement.gain_margin >= wanted_margin) return best;
+  // Some way around what the other side answers at once, which the damping stands for.
+  for (int k = -8; k <= 16; ++k) {
+    loop.damping_S = std::pow(10, k / 8.0) * std::max(0.0, draws.positive.front());
+    const CutJudgement judged = judge_loop(answers, loop, near.frequency_Hz);
+    const bool better = judged.stable != best.judgement.stable
+                            ? judged.stable
+                            : judged.gain_margin > best.judgement.gain_margin;
+    if (better) best = {judged, loop.damping_S};
+  }
+  return best;
 }
 
 CutJudgement judge_loop(const StepResponse& model, const LoopOfCut& loop, double frequency_Hz) {
@@ -194,7 +265,7 @@ CutJudgement judge_loop(const StepResponse& model, const LoopOfCut& loop, double
   judgement.delay_s = (opened.steps_around() + (loop.mean ? 0.5 : 0)) * model.step_s;
   const std::size_t at = opened.nearest(frequency_Hz);
   const Complex uncut = 1.0 / (1.0 + opened.around(0, at));
-  const Complex cut = 1.0 / (1.0 + opened.gain(0, at, loop.share, loop.filter_Hz));
+  const Complex cut = opened.held(0, at) / (1.0 + opened.gain(0, at, loop.share, loop.filter_Hz));
   judgement.error = std::abs(cut - uncut) / std::abs(uncut);
   const std::string where = std::isinf(margin.gain)
                                 ? "no gain makes it oscillate"

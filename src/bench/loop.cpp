@@ -347,7 +347,8 @@ std::string Run::Loop::start() {
   if (how.paced) exchange_.watch_time();
   const bool pulses = how.paced && exchange_.time_source().follows_pulses();
   const std::int64_t until =
-      exchange_.now_ns() + static_cast<std::int64_t>((startup_s + (pulses ? pulses_s : 0)) * 1e9);
+      exchange_.now_ns() +
+      static_cast<std::int64_t>(std::max(startup_s + (pulses ? pulses_s : 0), patience_s()) * 1e9);
   for (;;) {
     frames_.take(exchange_.now_ns());
     cards_.take();
@@ -368,6 +369,33 @@ std::string Run::Loop::start() {
     if (mute != ports_.end() && (over || (*mute)->ended())) return (*mute)->failure();
     if (!pulses) frames_.wait(poll_ms);  // pulses are seen as they come
   }
+}
+
+std::int64_t Run::Loop::waited_ns() const noexcept {
+  std::int64_t longest_ns = 0;
+  for (const Port* port : stepped_) longest_ns = std::max(longest_ns, port->waited_ns());
+  return longest_ns;
+}
+
+double Run::Loop::patience_s() const {
+  double longest_s = 0;
+  for (const auto& port : ports_) longest_s = std::max(longest_s, port->patience_s());
+  return longest_s;
+}
+
+/// The port whose other side gives the pace, if any.
+Port* Run::Loop::pacemaker() const {
+  const auto at =
+      std::find_if(ports_.begin(), ports_.end(), [](const auto& port) { return port->gives_pace(); });
+  return at == ports_.end() ? nullptr : at->get();
+}
+
+int Run::Loop::processor() const {
+  int wanted = -1;
+  for (const auto& port : ports_) {
+    if (port->processor() != -1) wanted = port->processor();
+  }
+  return wanted;
 }
 
 /// Whether frames are sent by a thread of their own.
@@ -438,12 +466,12 @@ void Run::Loop::follow_clock(pace::Executive& executive, std::int64_t number,
                              std::int64_t ahead_ns) noexcept {
   const double stride_s = stride_ * exchange_.step_s();
   if (number == 0) {
-    begin_pace(executive.start_ns() - ahead_ns);
+    begin_pace(executive.start_ns() + executive.shift_ns() - ahead_ns);
     strides_to_look_ = std::max<std::int64_t>(1, std::llround(look_at_clock_s / stride_s));
     next_clock_look_ = strides_to_look_;
   }
   exchange_.shift_pace(executive.start_ns() - ahead_ns + executive.shift_ns());
-  if (number < next_clock_look_) return;
+  if (number < next_clock_look_ || executive.follows()) return;
   next_clock_look_ = number + strides_to_look_;
   const double lead_s = 1e-9 * static_cast<double>(exchange_.look_for_lead());
   const double share = std::clamp(lead_s / made_up_in_s, -most_turned, most_turned);
@@ -458,11 +486,16 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
                                        : static_cast<std::int64_t>(std::ceil(duration_s / stride_s - 1e-6));
   pace::RealtimeGrants grants;
   if (wall) exchange_.watch_time();
-  if (wall) grants = pace::acquire_realtime();
+  if (std::exchange(set_out_, true) == false) {
+    for (const auto& port : ports_) port->begin(exchange_);
+  }
+  if (wall) grants = pace::acquire_realtime(processor());
   if (wall && control_) control_->meet(*plant_);
   pace::Executive executive(pace::system_clock(), grants.waiting());
   executive.treat_late_steps({setup_.bench.catches_up_at, std::llround(setup_.bench.ends_when_late_s * 1e9)});
-  if (wall) {
+  if (Port* const pacemaker = this->pacemaker(); wall && pacemaker) {
+    executive.follow([this, pacemaker] { (void)pacemaker->await(exchange_); });
+  } else if (wall) {
     // Who samples or tells has done so all the while: the first step does not find what is old by then.
     take_until(0);
     const std::int64_t begins_ns = begin_on_the_clock();
@@ -485,7 +518,9 @@ pace::Timing Run::Loop::execute(double duration_s, const std::function<bool()>& 
                                         const bool stopped =
                                             options_.stop && options_.stop->load(std::memory_order_relaxed);
                                         if (wall) own_work.look(executive.live(), work_so_far());
-                                        return advance() && !(until && until()) && !stopped;
+                                        const bool goes_on = advance();
+                                        if (wall) executive.tell_waited(waited_ns());
+                                        return goes_on && !(until && until()) && !stopped;
                                       });
   own_work.look(timing, work_so_far());
   own_work.write(timing);

@@ -66,6 +66,10 @@ class Run::Loop {
   [[nodiscard]] std::string failure();
   [[nodiscard]] bool anybody_outside() const;
   [[nodiscard]] bool sends_beside() const;
+  [[nodiscard]] double patience_s() const;
+  [[nodiscard]] std::int64_t waited_ns() const noexcept;
+  [[nodiscard]] Port* pacemaker() const;
+  [[nodiscard]] int processor() const;
   [[nodiscard]] std::int64_t begin_on_the_clock();
   void begin_pace(std::int64_t zero_ns) noexcept;
   void take_until(std::int64_t until_ns);
@@ -98,7 +102,7 @@ class Run::Loop {
   std::vector<Sampling> samplings_;  // that of relays first
   double record_rate_Hz_;            // of the record, which is finer than that or as fine
   int stride_ = 1;                   // steps
-  bool begun_ = false;
+  bool begun_ = false, set_out_ = false;
   long long next_row_ = 0;
   std::int64_t utc_wanted_ns_ = 0;                          // of the plant's beginning
   std::int64_t strides_to_look_ = 1, next_clock_look_ = 0;  // at the clock

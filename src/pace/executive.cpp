@@ -78,6 +78,7 @@ void Executive::rest_if_owed() noexcept {
 }
 
 std::int64_t Executive::await(std::int64_t due_ns, std::int64_t step_ns, Timing& timing) noexcept {
+  if (follow_) return await_tick(due_ns, timing);
   std::int64_t until = due_ns;
   if (late_.rate > 0 && latest_ns_ > 0)
     until =
@@ -89,6 +90,16 @@ std::int64_t Executive::await(std::int64_t due_ns, std::int64_t step_ns, Timing&
     now = clock_.now_ns();
   }
   timing.lateness.add(now - due_ns);
+  latest_ns_ = now;
+  return now;
+}
+
+/// The pace is moved so that the next step is due a step behind this tick.
+std::int64_t Executive::await_tick(std::int64_t due_ns, Timing& timing) noexcept {
+  follow_();
+  const std::int64_t now = clock_.now_ns();
+  if (timing.steps > 0) timing.lateness.add(std::max<std::int64_t>(0, now - due_ns));
+  shift_ps_ += 1000 * (now - due_ns);
   latest_ns_ = now;
   return now;
 }
@@ -119,6 +130,7 @@ Cause Executive::cause_of(const Timing& timing, const Done& done) noexcept {
   const ThreadUse was = std::exchange(use_, clock_.thread_use());
   if (timing.overrun_steps_now > 0 && done.ended - done.begun < timing.step_ns) return Cause::catching_up;
   if (rested_) return Cause::resting;
+  if (waited_ns_ > timing.step_ns / 4) return Cause::partner;
   if (use_.switched_out != was.switched_out) return Cause::another_thread;
   if (use_.faults != was.faults) return Cause::memory;
   constexpr std::int64_t usual_times = 20;
@@ -133,6 +145,7 @@ const char* to_string(Cause cause) {
                              "memory was fetched",
                              "the machine was away",
                              "it rested, as the kernel demands",
+                             "a partner was late",
                              "the step's own work"};
   return words[static_cast<std::size_t>(cause)];
 }
@@ -154,8 +167,9 @@ std::string to_string(const Timing& timing) {
   const double elapsed = static_cast<double>(timing.elapsed_ns) * 1e-9;
   const std::string each =
       timing.plant_steps == 1 ? "" : fmt::format(", {} of the plant in each", timing.plant_steps);
-  std::string text = fmt::format("{} steps of {}{}: {} simulated in {}", timing.steps, show(timing.step_ns),
-                                 each, print_rounded(simulated, "s"), print_rounded(elapsed, "s"));
+  std::string text = fmt::format("{} steps of {}{}{}: {} simulated in {}", timing.steps, show(timing.step_ns),
+                                 each, timing.followed ? ", begun by a partner's tick" : "",
+                                 print_rounded(simulated, "s"), print_rounded(elapsed, "s"));
   if (timing.pace == Pace::free && elapsed > 0)
     text += fmt::format(" ({:.1f} times real time)", simulated / elapsed);
   const auto row = [&](std::string_view name, const Histogram& h) {

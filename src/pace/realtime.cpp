@@ -27,6 +27,12 @@ int last_of(const cpu_set_t& processors) {
   }
   return last;
 }
+/// The last one where there is no other.
+int last_but_one_of(cpu_set_t processors) {
+  const int last = last_of(processors);
+  CPU_CLR(last, &processors);
+  return CPU_COUNT(&processors) == 0 ? last : last_of(processors);
+}
 
 bool remember_processors() {
   CPU_ZERO(&processors_before);
@@ -37,7 +43,7 @@ bool remember_processors() {
 
 void pin(int cpu, RealtimeGrants& grants) {
   if (!remember_processors()) return;
-  if (cpu < 0) cpu = last_of(processors_before);
+  if (cpu < 0) cpu = cpu == -2 ? last_but_one_of(processors_before) : last_of(processors_before);
   cpu_set_t one;
   CPU_ZERO(&one);
   CPU_SET(cpu, &one);

@@ -21,6 +21,7 @@ struct Words {
   tool::StudyOptions study;
   tool::CompareOptions compare;
   tool::ExportOptions exported;
+  tool::SplitOptions split;
   tool::RelayOptions relay;
   tool::PanelOptions panel;
   tool::PlcOptions plc;
@@ -239,6 +240,25 @@ void add_handover(CLI::App& app, Words& words, int& code) {
   verb->add_option("--out", o.out, "the file; CASE.so or CASE.fmu when left out");
   verb->add_flag("--json", o.json, "print JSON");
   verb->callback([&] { code = tool::export_case(o); });
+
+  verb = app.add_subcommand(
+      "split", "a case in two halves, each with the other as its partner: cut at a line, or at a bus");
+  tool::SplitOptions& s = words.split;
+  verb->add_option("case", s.folder, case_help)->required();
+  verb->add_option(
+          "--at", s.at,
+          "a line (exact, its travel hides the exchange); or a bus and the elements at it that the far "
+          "half gets: \"quay: Q1 Q2\"")
+      ->required();
+  verb->add_option("--names", s.names, "of the halves: folders below --out")
+      ->expected(2)
+      ->capture_default_str();
+  verb->add_option("--delay", s.delay, "steps from what a half says to the step that it enters in the other")
+      ->check(CLI::Range(1, 30))
+      ->capture_default_str();
+  verb->add_option("--out", s.out, "folder for both; the present one when left out");
+  verb->add_flag("--json", s.json, "print JSON");
+  verb->callback([&] { code = tool::split(s); });
 }
 
 void add_programmes(CLI::App& app, Words& words, int& code) {

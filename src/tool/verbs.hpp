@@ -128,6 +128,17 @@ struct ExportOptions {
 };
 [[nodiscard]] int export_case(const ExportOptions& options);
 
+struct SplitOptions {
+  std::string folder;
+  std::string at;
+  std::vector<std::string> names{"near", "far"};
+  int delay = 1;
+  std::string out;
+  bool json = false;
+};
+/// A case in two halves, each the other's partner.
+[[nodiscard]] int split(const SplitOptions& options);
+
 struct LineOptions {
   std::string geometry;
   std::string length;  // to fit, when given

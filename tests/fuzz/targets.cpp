@@ -21,6 +21,7 @@
 #include "zavrek/scl.hpp"
 #include "zavrek/wire.hpp"
 #include "zavrek/wire/control_link.hpp"
+#include "zavrek/wire/partner.hpp"
 #include "zavrek/wire/ptp.hpp"
 
 namespace zavrek::fuzz {
@@ -218,6 +219,53 @@ void formula(Input input) {
   may_refuse([&] { (void)control::Formula(std::string(text_of(input))); });
 }
 
+/// Messages of the input, a length before each, as if they were to this run; none makes it crash, and what it
+/// is given is a number.
+class PartnerFeed final : public wire::PartnerWay {
+ public:
+  explicit PartnerFeed(Input input) : input_(input) {}
+  bool send(wire::Bytes message) noexcept override {
+    static wire::PartnerMessage said;
+    if (decode(message, said)) run_ = said.run;
+    ++sent_;
+    return true;
+  }
+  std::size_t receive(std::span<std::uint8_t> into) noexcept override {
+    if (input_.size() < 2) return 0;
+    const std::size_t size = std::min<std::size_t>(input_[0] * 8U + input_[1] % 8U, input_.size() - 2);
+    const std::size_t taken = std::min(size, into.size());
+    std::copy_n(input_.begin() + 2, taken, into.begin());
+    for (std::size_t k = 14; k < 22 && taken >= 22; ++k)
+      into[k] = static_cast<std::uint8_t>(run_ >> 8U * (21 - k));
+    input_ = input_.subspan(2 + size);
+    return std::max<std::size_t>(taken, 1);
+  }
+  [[nodiscard]] std::string description() const override { return "a test"; }
+  [[nodiscard]] long sent() const { return sent_; }
+
+ private:
+  Input input_;
+  std::uint64_t run_ = 0;
+  long sent_ = 0;
+};
+
+void partner(Input input) {
+  codec<wire::PartnerMessage, wire::longest_partner_message>(input);
+  PartnerFeed feed(input);
+  wire::PartnerTalk talk(feed, {.leads = true, .step_s = 25e-6, .says = 2, .hears = 2, .names = "a\nb\n"});
+  wire::Now now{1'000'000'000, 1'700'000'000'000'000'000};
+  const std::array values{1.0, 2.0};
+  talk.meet(now);
+  for (std::int64_t step = 0; step < 4; ++step) {
+    talk.say(step, step - 1, values, now);
+    now.steady_ns += 3'000'000;
+    if (!talk.look(step, now) || !talk.has(step)) continue;
+    for (const double value : talk.heard(step)) require(std::isfinite(value), "a number");
+  }
+  talk.end("", now);
+  require(feed.sent() < 64 * 64 * 8, "an answer is in proportion");
+}
+
 }  // namespace
 
 std::span<const Target> targets() {
@@ -229,6 +277,7 @@ std::span<const Target> targets() {
       Target{"sampled_values", codec<SampledValues, longest_frame>},
       Target{"control_measure", codec<ControlMeasure, longest_control_message>},
       Target{"control_answer", codec<ControlAnswer, longest_control_message>},
+      Target{"partner", partner},
       Target{"comtrade", comtrade},
       Target{"information", information},
       Target{"csv", csv},

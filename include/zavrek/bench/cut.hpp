@@ -20,16 +20,23 @@ struct StepResponse {
 [[nodiscard]] StepResponse step_response(const network::Network& network, const std::string& draws,
                                          int steps);
 
+/// The other way round, at an imposed_voltage: amperes that flow out of it behind each step, per volt that it
+/// stands higher for one step.
+[[nodiscard]] StepResponse step_response_of_voltage(const network::Network& network,
+                                                    const std::string& imposes, int steps);
+
 /// A device at a cut, and what the loop through it has beside.
 struct LoopOfCut {
   double resistance_ohm = 0, inductance_H = 0, capacitance_F = 0;
   /// Volts at the device per volt of the model, times amperes of the model per ampere there.
   double scale = 1;
-  double share = 1;                ///< of the currents that is fed back
-  double filter_Hz = 0;            ///< low-pass filter of first order on them; 0: none
-  std::vector<double> corners_Hz;  ///< likewise of what else lies on the way: amplifier, converters
-  bool mean = false;               ///< of two steps of the voltage
-  double delay_s = 0;              ///< beyond the step that the model itself takes
+  double share = 1;                     ///< of the currents that is fed back
+  double filter_Hz = 0;                 ///< low-pass filter of first order on them; 0: none
+  std::vector<double> corners_Hz;       ///< likewise of what else lies on the way: amplifier, converters
+  bool mean = false;                    ///< of two steps of the voltage
+  double delay_s = 0;                   ///< beyond the step that the model itself takes
+  const StepResponse* draws = nullptr;  ///< another model in place of the device
+  double damping_S = 0;                 ///< at the model's bus (ImposedCurrent::damping_S)
 };
 struct CutJudgement {
   bool stable = false;
@@ -42,6 +49,16 @@ struct CutJudgement {
 /// By the Nyquist criterion for sampled systems (G. F. Franklin, J. D. Powell, M. Workman, "Digital Control
 /// of Dynamic Systems", ch. 7) on the loop's frequency response: model and device are stable by themselves.
 [[nodiscard]] CutJudgement judge_loop(const StepResponse& model, const LoopOfCut& loop, double frequency_Hz);
+
+/// Of a bus that is cut between two simulators: voltages go from the imposed_current of one half to the
+/// imposed_voltage of the same name in the other, currents back, each `delay` steps late. Without damping
+/// where that leaves gain enough, else with the damping that leaves most.
+struct PartnerCut {
+  CutJudgement judgement;
+  double damping_S = 0;
+};
+[[nodiscard]] PartnerCut propose_partner_cut(const network::Network& near, const network::Network& far,
+                                             const std::string& name, int delay);
 
 /// Of a power_cut of a bench. Throws Error where it names what is not there.
 [[nodiscard]] CutJudgement judge_cut(const Setup& setup, const PowerCut& cut);

@@ -48,10 +48,23 @@ class Port {
   [[nodiscard]] virtual std::vector<wire::Identity> identities() const { return {}; }
   /// Opens what it talks through. Throws Error, or returns why it cannot go on.
   [[nodiscard]] virtual std::string open(const Opening& /*how*/) { return {}; }
-  /// Whether whoever it must hear from was heard; called again and again, some seconds at most.
+  /// Whether whoever it must hear from was heard; called again and again, some seconds at most,
   [[nodiscard]] virtual bool ready() { return true; }
+  /// or so long, where it may take longer to come.
+  [[nodiscard]] virtual double patience_s() const noexcept { return 0; }
   /// Whether whoever it must hear from cannot be heard any more, or cannot be believed; `failure` says why.
   [[nodiscard]] virtual bool ended() { return false; }
+
+  /// Right ahead of the first step of the run.
+  virtual void begin(Exchange& /*exchange*/) {}
+  /// Whether the other side gives the pace: a step of a paced run begins once `await` is back.
+  [[nodiscard]] virtual bool gives_pace() const noexcept { return false; }
+  /// Until the other side has what the step to come wants; false when it never will.
+  [[nodiscard]] virtual bool await(Exchange& /*exchange*/) noexcept { return true; }
+  /// How long the step at hand waited for the other side.
+  [[nodiscard]] virtual std::int64_t waited_ns() const noexcept { return 0; }
+  /// Which processor a paced run with it takes: -1 the last one, -2 the last but one.
+  [[nodiscard]] virtual int processor() const noexcept { return -1; }
 
   /// Whether every step matters to it. Else the run may take several at once, and asks it neither `take` nor
   /// `well`.

@@ -18,6 +18,7 @@
 #include "zavrek/bench/ports/modbus_client.hpp"
 #include "zavrek/bench/ports/modbus_server.hpp"
 #include "zavrek/bench/ports/panel.hpp"
+#include "zavrek/bench/ports/partner.hpp"
 #include "zavrek/bench/ports/party.hpp"
 #include "zavrek/bench/ports/power_cut.hpp"
 #include "zavrek/bench/ports/stream.hpp"
@@ -38,7 +39,7 @@ using PortSettings =
                  Subscription, Card, AnalogueOut, AnalogueIn, ContactOut, ContactIn, TimeCode,
                  DisturbanceRecorder, BreakerDrive, Panel, PowerCut, Intruder, ModbusServer, ModbusClient,
                  Iec104Station, Iec104Controller, Dnp3Outstation, Dnp3Master, CanBus, SynchrophasorUnit,
-                 SynchrophasorClient, EtherCatSlave, Party>;
+                 SynchrophasorClient, EtherCatSlave, Party, Partner>;
 
 /// Calls `visit` with a null pointer of every kind, in the order of the registry.
 template <class Visit>

@@ -18,11 +18,10 @@ TableOf<T>& line_matrix_rows(TableOf<T>& table) {
       .text("geometry", &T::geometry, "name of a [geometry.NAME] that gives all values", Need::optional);
 }
 
-/// Sequence values, or what stands for them.
+/// Length and sequence values.
 template <class T>
-TableOf<T>& line_value_rows(TableOf<T>& table) {
-  table.between("between", &T::between, "the buses at its ends")
-      .quantity("length", &T::length_m, "km", above_to(0, limits::line_m), "route length")
+TableOf<T>& line_size_rows(TableOf<T>& table) {
+  return table.quantity("length", &T::length_m, "km", above_to(0, limits::line_m), "route length")
       .quantity("r1", &T::r1_ohm_per_m, "ohm/km", at_least(0), "positive-sequence resistance", Need::optional)
       .quantity("x1", &T::x1_ohm_per_m, "ohm/km", above(0),
                 "positive-sequence reactance at the frequency of the network", Need::optional)
@@ -30,7 +29,13 @@ TableOf<T>& line_value_rows(TableOf<T>& table) {
       .quantity("r0", &T::r0_ohm_per_m, "ohm/km", at_least(0), "zero-sequence resistance", Need::optional)
       .quantity("x0", &T::x0_ohm_per_m, "ohm/km", above(0), "zero-sequence reactance", Need::optional)
       .quantity("c0", &T::c0_F_per_m, "nF/km", at_least(0), "zero-sequence capacitance", Need::optional);
-  return line_matrix_rows(table);
+}
+
+/// Ends and values, or what stands for them.
+template <class T>
+TableOf<T>& line_value_rows(TableOf<T>& table) {
+  table.between("between", &T::between, "the buses at its ends");
+  return line_matrix_rows(line_size_rows(table));
 }
 
 /// Whether parameters follow the frequency, and how they are fitted then.

@@ -15,8 +15,10 @@
 #include "zavrek/network/dc_converter.hpp"
 #include "zavrek/network/doubly_fed_machine.hpp"
 #include "zavrek/network/imposed_current.hpp"
+#include "zavrek/network/imposed_voltage.hpp"
 #include "zavrek/network/induction_machine.hpp"
 #include "zavrek/network/line.hpp"
+#include "zavrek/network/line_end.hpp"
 #include "zavrek/network/load.hpp"
 #include "zavrek/network/meter.hpp"
 #include "zavrek/network/one_phase_transformer.hpp"
@@ -39,9 +41,11 @@ namespace zavrek::network {
 using Element = std::variant<Source,               //
                              CurrentSource,        //
                              ImposedCurrent,       //
+                             ImposedVoltage,       //
                              Branch,               //
                              Cable,                //
                              Line,                 //
+                             LineEnd,              //
                              RightOfWay,           //
                              Transformer,          //
                              OnePhaseTransformer,  //

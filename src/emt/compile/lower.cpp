@@ -8,8 +8,13 @@ namespace zavrek::emt::internal {
 void Compiler::lower_parts() {
   for (const PartKind* kind : part_kinds()) kind->lower(stamps_, lowering_);
   core_->sources.set_waveforms(assembly_.waveforms, core_->options.step_s);
-  for (const KnownNode& known : assembly_.known_nodes)
-    core_->sources.add({at(known.node), known.waveform, Waveform::Phase(known.angle_rad)});
+  for (const KnownNode& known : assembly_.known_nodes) {
+    const SourceNode node{at(known.node), known.waveform, Waveform::Phase(known.angle_rad)};
+    if (known.knob.index >= 0)
+      core_->sources.add_told(node, at(known.knob));
+    else
+      core_->sources.add(node);
+  }
 }
 
 void Compiler::lower_signals() {

@@ -6,6 +6,7 @@ namespace zavrek::emt::internal {
 
 void Compiler::start() {
   core_->options.euler_throughout = network_.rule == "euler";
+  core_->options.told_each_step = assembly_.is_told_each_step();
   for (std::size_t k = 0; k < assembly_.knobs.size(); ++k) {
     core_->at.present[static_cast<std::size_t>(at(assembly_.knobs[k].slot))] = assembly_.knob_values[k];
   }

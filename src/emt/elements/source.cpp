@@ -81,10 +81,12 @@ void assemble(const network::Source& source, Assembly& assembly) {
 void assemble_stiff_currents(Assembly& assembly) {
   for (const network::Element& element : assembly.network().elements) {
     const auto* source = std::get_if<network::Source>(&element);
-    if (!source || network::is_set(source->short_circuit_VA)) continue;
+    const auto* imposed = std::get_if<network::ImposedVoltage>(&element);
+    if (!imposed && (!source || network::is_set(source->short_circuit_VA))) continue;
+    const std::string& bus = imposed ? imposed->bus : source->bus;
     std::vector<Terms> currents;
-    for (const NodeId node : assembly.nodes(source->bus)) currents.push_back(assembly.drawn_from(node));
-    assembly.phase_signals(source->name + ".i", "A", currents, assembly.bus(source->bus).phases);
+    for (const NodeId node : assembly.nodes(bus)) currents.push_back(assembly.drawn_from(node));
+    assembly.phase_signals(network::name_of(element) + ".i", "A", currents, assembly.bus(bus).phases);
   }
 }
 

@@ -28,6 +28,7 @@ class SourceGroup {
   SourceGroup(const SourceGroup& other)
       : waveforms_(other.waveforms_),
         nodes_(other.nodes_),
+        told_(other.told_),
         drivings_(other.drivings_),
         corners_s_(other.corners_s_),
         passed_(other.passed_) {
@@ -52,6 +53,12 @@ class SourceGroup {
     nodes_.push_back(node);
     drivings_.back().end = static_cast<int>(nodes_.size());
   }
+  /// A node whose voltage a knob says, whatever its waveform.
+  void add_told(const SourceNode& node, int knob) {
+    nodes_.push_back(node);
+    told_.push_back({node.position, knob});
+  }
+  [[nodiscard]] bool hears() const noexcept { return !told_.empty(); }
   [[nodiscard]] const std::vector<SourceNode>& nodes() const noexcept { return nodes_; }
   /// The coming corner, never_s behind the last.
   [[nodiscard]] double corner_s() const noexcept {
@@ -78,6 +85,7 @@ class SourceGroup {
         impose_instant(d, now, instant_of(d, static_cast<double>(step) * step_s_));
       }
     }
+    impose_told(now);
   }
   /// or of an instant so much later than it.
   void impose_at(long long step, double later_s, double* now) noexcept {
@@ -87,6 +95,7 @@ class SourceGroup {
                      grid.steady() ? grid.at(step, later_s)
                                    : instant_of(d, static_cast<double>(step) * step_s_ + later_s));
     }
+    impose_told(now);
   }
   /// The known voltage of a node at an instant.
   [[nodiscard]] double value(const SourceNode& node, double time_s) const noexcept {
@@ -94,6 +103,12 @@ class SourceGroup {
   }
 
  private:
+  struct Told {
+    int position, knob;
+  };
+  void impose_told(double* now) const noexcept {
+    for (const Told& told : told_) now[told.position] = now[told.knob];
+  }
   /// Nodes that one waveform drives.
   struct Driving {
     std::size_t waveform;
@@ -125,6 +140,7 @@ class SourceGroup {
   std::vector<Waveform> waveforms_;
   std::vector<Waveform::Grid> on_grid_;  // of each; what it holds of an instant follows from its number
   std::vector<SourceNode> nodes_;
+  std::vector<Told> told_;
   std::vector<Driving> drivings_;
   std::vector<double> corners_s_;  // behind the start, in their order
   std::size_t passed_ = 0;         // of them

@@ -21,22 +21,28 @@ std::vector<double> by_rows(const Eigen::MatrixXd& matrix) {
 
 }  // namespace
 
-void WaveGroup::add(const WavePart& part, double step_s, const int* node_position, int first_near_current,
-                    int first_far_current) {
+void WaveGroup::add(const WavePart& part, double step_s, const int* node_position, const Stands& stands) {
   const int n = static_cast<int>(part.near.size());
   const WaveMatrices matrices(part);
   const Eigen::MatrixXd arrives = product(part.currents, matrices.ends);
   const int first_mode = static_cast<int>(modes_.size());
+  const bool whole_line = !part.far.empty();
   Line line{.phases = n,
+            .ends = whole_line ? 2 : 1,
             .first_mode = first_mode,
             .first_terminal = static_cast<int>(terminals_.size()),
-            .first_current = {first_near_current, first_far_current},
+            .first_current = {stands.near_current, stands.far_current},
             .first_path = static_cast<int>(paths_.size()),
             .end_path = 0,
             .conductance = by_rows(product(arrives, Eigen::MatrixXd(part.currents.transpose()))),
             .arrives = by_rows(arrives),
             .from_voltages = by_rows(part.currents.transpose()),
-            .from_currents = by_rows(product(matrices.leaves, Eigen::MatrixXd(part.voltages.transpose())))};
+            .from_currents = by_rows(product(matrices.leaves, Eigen::MatrixXd(part.voltages.transpose()))),
+            .in_phases = whole_line ? std::vector<double>{} : by_rows(part.voltages),
+            .arriving = stands.arriving,
+            .leaving = stands.leaving,
+            .age = static_cast<std::size_t>(part.elsewhere.delay_steps - 1)};
+  hears_ = hears_ || !whole_line;
   for (const auto* nodes : {&part.near, &part.far}) {
     for (const NodeId node : *nodes) terminals_.push_back(node_position[node]);
   }
@@ -105,17 +111,17 @@ void WaveGroup::inject(double ahead, double* rhs) noexcept {
       to_far[path.to] -= path.through * from_near + path.back * from_far;
     }
     double* const history = &history_[static_cast<std::size_t>(line.first_terminal)];
-    std::fill_n(history, 2 * n, 0.0);
+    std::fill_n(history, line.ends * n, 0.0);
     add_product(line.arrives, n, to_near, history);
-    add_product(line.arrives, n, to_far, history + n);
+    if (line.ends == 2) add_product(line.arrives, n, to_far, history + n);
     const int* terminal = &terminals_[static_cast<std::size_t>(line.first_terminal)];
-    for (int k = 0; k < 2 * n; ++k) rhs[terminal[k]] -= history[k];
+    for (int k = 0; k < line.ends * n; ++k) rhs[terminal[k]] -= history[k];
   }
 }
 
 void WaveGroup::update(double* now) noexcept {
   for (const Line& line : lines_) {
-    for (int end = 0; end < 2; ++end) {
+    for (int end = 0; end < line.ends; ++end) {
       double* const into = now + line.first_current[end];
       std::copy_n(&history_[static_cast<std::size_t>(line.first_terminal + end * line.phases)], line.phases,
                   into);
@@ -132,10 +138,42 @@ const double* WaveGroup::leaving(const Line& line, int end, const double* now) n
   return left;
 }
 
-void WaveGroup::push(const double* now) noexcept {
+void WaveGroup::hear(const double* now) noexcept {
+  for (const Line& line : lines_) {
+    if (line.ends == 1 && newest_ >= begun_ + line.age) hear(line, now, line.age);
+  }
+}
+
+/// Of a grid point so many steps before the newest, and of the one before that.
+void WaveGroup::hear(const Line& line, const double* now, std::size_t age) noexcept {
+  const auto n = static_cast<std::size_t>(line.phases);
+  double *told = scratch_.data(), *in_modes = told + n;
+  for (std::size_t before = 0; before < 2; ++before) {
+    for (std::size_t k = 0; k < n; ++k) told[k] = now[line.arriving[before * n + k]];
+    std::fill_n(in_modes, n, 0.0);
+    add_product(line.from_voltages, line.phases, told, in_modes);
+    for (std::size_t m = 0; m < n; ++m)
+      newest_of(modes_[static_cast<std::size_t>(line.first_mode) + m], 1, age + before) = in_modes[m];
+  }
+}
+
+/// The newest wave that left, and that of the step before as it stands by now.
+void WaveGroup::say(const Line& line, double* now) noexcept {
+  const int n = line.phases;
+  for (std::size_t before = 0; before < 2; ++before) {
+    double* const in_modes = scratch_.data();
+    for (int m = 0; m < n; ++m)
+      in_modes[m] = newest_of(modes_[static_cast<std::size_t>(line.first_mode + m)], 0, before);
+    double* const into = now + line.leaving + before * static_cast<std::size_t>(n);
+    std::fill_n(into, n, 0.0);
+    add_product(line.in_phases, n, in_modes, into);
+  }
+}
+
+void WaveGroup::push(double* now) noexcept {
   ++newest_;
   for (const Line& line : lines_) {
-    for (int end = 0; end < 2; ++end) {
+    for (int end = 0; end < line.ends; ++end) {
       const double* const left = leaving(line, end, now);
       for (int m = 0; m < line.phases; ++m) {
         const auto number = static_cast<std::size_t>(line.first_mode + m);
@@ -144,13 +182,14 @@ void WaveGroup::push(const double* now) noexcept {
         less = 0;
       }
     }
+    if (line.ends == 1) say(line, now);
   }
 }
 
 void WaveGroup::jump(double share, const double* before, const double* behind) noexcept {
   for (const Line& line : lines_) {
     double* const earlier = scratch_.data() + 2 * line.phases;
-    for (int end = 0; end < 2; ++end) {
+    for (int end = 0; end < line.ends; ++end) {
       std::copy_n(leaving(line, end, before), line.phases, earlier);
       const double* const left = leaving(line, end, behind);
       for (int m = 0; m < line.phases; ++m) {
@@ -182,7 +221,11 @@ void WaveGroup::fill(const std::vector<Component>& components, double step_s) {
       for (std::size_t k = 0; k < present.size(); ++k) present[k] += (component.values[k] * turn).real();
     }
     push(present.data());
+    for (const Line& line : lines_) {
+      if (line.ends == 1) hear(line, present.data(), 0);
+    }
   }
+  begun_ = newest_;
 }
 
 }  // namespace zavrek::emt::internal

@@ -13,19 +13,28 @@ namespace zavrek::emt::internal {
 
 class WaveGroup {
  public:
-  void add(const WavePart& part, double step_s, const int* node_position, int first_near_current,
-           int first_far_current);
+  /// Where the numbers of a line stand in the values.
+  struct Stands {
+    int near_current = 0, far_current = 0;
+    int leaving = 0;            // of a line of one end
+    std::vector<int> arriving;  // likewise: knobs
+  };
+  void add(const WavePart& part, double step_s, const int* node_position, const Stands& stands);
 
   [[nodiscard]] std::size_t lines() const { return lines_.size(); }
   [[nodiscard]] std::size_t states() const { return modes_.size() * 2; }
 
   [[nodiscard]] bool empty() const noexcept { return lines_.empty(); }
+  /// Whether waves come from elsewhere,
+  [[nodiscard]] bool hears() const noexcept { return hears_; }
+  /// ahead of each step as they were told.
+  void hear(const double* now) noexcept;
   /// History currents at `ahead` steps after the newest point of the rings (1 for a whole step).
   void inject(double ahead, double* rhs) noexcept;
   /// Port currents from the node voltages in `now`.
   void update(double* now) noexcept;
   /// Appends the waves at the grid point `now` to the rings.
-  void push(const double* now) noexcept;
+  void push(double* now) noexcept;
   /// Waves that jump, so many steps behind the newest: the values just before and just behind. Between grid
   /// points they are taken straight, so that the grid point ahead of a jump takes so much of it, or that
   /// behind so much less, that the area is that of the jump. Where all delays of a mode are whole steps it
@@ -78,6 +87,7 @@ class WaveGroup {
  private:
   struct Line {
     int phases;
+    int ends;              // here: 2, or 1
     int first_mode;        // into modes_
     int first_terminal;    // into terminals_: near nodes, then far nodes
     int first_current[2];  // of the near end, of the far one
@@ -85,6 +95,12 @@ class WaveGroup {
     // phases * phases, row-major: port currents from node voltages and from what arrives in modes; waves from
     // node voltages and from port currents
     std::vector<double> conductance, arrives, from_voltages, from_currents;
+    // Of a line of one end: waves in phases from those in modes; where they are told, and are said; how old
+    // what is told is by its grid point, in steps.
+    std::vector<double> in_phases;
+    std::vector<int> arriving;
+    int leaving = 0;
+    std::size_t age = 0;
   };
   struct Mode {
     double longest_steps;  // of its paths
@@ -102,9 +118,12 @@ class WaveGroup {
   static void add_product(const std::vector<double>& matrix, int n, const double* values,
                           double* out) noexcept;
   [[nodiscard]] double past(const Mode& mode, int end, double age) const noexcept;
-  [[nodiscard]] double& newest_of(const Mode& mode, int end) noexcept {
-    return rings_[mode.ring + static_cast<std::size_t>(end) * mode.length + (newest_ & (mode.length - 1))];
+  [[nodiscard]] double& newest_of(const Mode& mode, int end, std::size_t age = 0) noexcept {
+    return rings_[mode.ring + static_cast<std::size_t>(end) * mode.length +
+                  ((newest_ - age) & (mode.length - 1))];
   }
+  void hear(const Line& line, const double* now, std::size_t age) noexcept;
+  void say(const Line& line, double* now) noexcept;
   /// The node voltages of an end (0 near, 1 far), into `scratch_`.
   const double* voltages(const Line& line, int end, const double* now) noexcept;
   /// The waves that leave an end, by mode; they stand until it is asked again.
@@ -118,7 +137,9 @@ class WaveGroup {
   std::vector<double> history_;  // per line: currents into near, then far, of the instant being solved
   std::vector<double> scratch_;  // the phases of the widest line, three times
   std::vector<double> less_;     // per mode and end: what the next wave is less by
-  std::size_t newest_ = 0;       // steps pushed; entry newest_ & (length - 1) is the newest
+  bool hears_ = false;
+  std::size_t begun_ = 0;   // newest at the start: what is older is known
+  std::size_t newest_ = 0;  // steps pushed; entry newest_ & (length - 1) is the newest
 };
 
 }  // namespace zavrek::emt::internal

@@ -42,6 +42,10 @@ ContinuousFrame::ContinuousFrame(Core& the_core, const Assembly& the_assembly, c
       assembly(the_assembly),
       layout(the_layout),
       values(the_core.at.present.begin(), the_core.at.present.end()) {
+  if (core.sources.hears() || core.lines.hears())
+    throw Error(
+        "what a partner says is not known ahead of a run: the continuous equations are solved of the whole "
+        "network, not of one with a line_end or an imposed_voltage");
   for (const SourceNode& source : core.sources.nodes()) {
     for (const auto& line : core.sources.waveform_of(source).lines(source.phase.angle_rad))
       voltage_scale = std::max(voltage_scale, std::abs(line.amplitude));

@@ -11,6 +11,23 @@
 namespace zavrek::emt::internal {
 namespace {
 
+/// What arrives of waves that left either end, as the step delays them.
+struct Arrival {
+  Eigen::MatrixXcd through, back;
+  Arrival(const WaveMatrices& matrices, Eigen::Index n, double omega, double step_s)
+      : through(Eigen::MatrixXcd::Zero(n, n)), back(through) {
+    for (const WaveMatrices::Path& path : matrices.paths) {
+      const double steps = path.travel_s / step_s;
+      const double whole = std::floor(steps + 1e-9 * steps);
+      const double fraction = std::max(0.0, steps - whole);
+      const std::complex<double> delay = (1 - fraction) * std::polar(1.0, -omega * step_s * whole) +
+                                         fraction * std::polar(1.0, -omega * step_s * (whole + 1));
+      through(path.to, path.from) = delay * path.through;
+      back(path.to, path.from) = delay * path.back;
+    }
+  }
+};
+
 /// Two-port admittance of a line, (near; far) by (near; far), in phases.
 struct LinePort {
   Eigen::MatrixXcd self;
@@ -24,26 +41,75 @@ LinePort line_admittance(const WavePart& part, double omega, double step_s) {
   using Complex = std::complex<double>;
   const WaveMatrices matrices(part);
   const Eigen::Index n = part.surge_ohm.size();
-  Eigen::MatrixXcd through = Eigen::MatrixXcd::Zero(n, n), back = through;
-  for (const WaveMatrices::Path& path : matrices.paths) {
-    const double steps = path.travel_s / step_s;
-    const double whole = std::floor(steps + 1e-9 * steps);
-    const double fraction = std::max(0.0, steps - whole);
-    const Complex delay = (1 - fraction) * std::polar(1.0, -omega * step_s * whole) +
-                          fraction * std::polar(1.0, -omega * step_s * (whole + 1));
-    through(path.to, path.from) = delay * path.through;
-    back(path.to, path.from) = delay * path.back;
-  }
+  const Arrival arrives(matrices, n, omega, step_s);
   const Eigen::MatrixXcd impedance = inverse(matrices.ends).cast<Complex>();
   const Eigen::MatrixXcd leaves = matrices.leaves.cast<Complex>(), one = Eigen::MatrixXcd::Identity(n, n);
-  const auto admittance = [&](const Eigen::MatrixXcd& arrives) {
-    return product(inverse(Eigen::MatrixXcd(impedance + product(arrives, leaves))),
-                   Eigen::MatrixXcd(one - arrives));
+  const auto admittance = [&](const Eigen::MatrixXcd& arriving) {
+    return product(inverse(Eigen::MatrixXcd(impedance + product(arriving, leaves))),
+                   Eigen::MatrixXcd(one - arriving));
   };
-  const Eigen::MatrixXcd sum = admittance(back + through), difference = admittance(back - through);
+  const Eigen::MatrixXcd sum = admittance(arrives.back + arrives.through),
+                         difference = admittance(arrives.back - arrives.through);
   const Eigen::MatrixXcd t = part.currents.cast<Complex>(), transposed = t.transpose();
   return {product(t, product(Eigen::MatrixXcd((sum + difference) / 2), transposed)),
           product(t, product(Eigen::MatrixXcd((sum - difference) / 2), transposed))};
+}
+
+/// A line of one end, whose far end sends f_far: with K what comes back and L what comes through,
+///   (Z + R/4 + K (Z - R/4)) i = (1 - K) v - L f_far   in modes.
+struct OneEndedLine {
+  Eigen::MatrixXcd admittance;
+  Eigen::VectorXcd injected;  // beyond that, into the line
+  Eigen::MatrixXcd leaves;    // of the wave in phases: what it has of the current, beside the voltage
+};
+OneEndedLine one_ended(const WavePart& part, double omega, double network_omega, double step_s) {
+  using Complex = std::complex<double>;
+  const WaveMatrices matrices(part);
+  const Eigen::Index n = part.surge_ohm.size();
+  const Arrival arrives(matrices, n, omega, step_s);
+  const Eigen::MatrixXcd leaves = matrices.leaves.cast<Complex>(), t = part.currents.cast<Complex>(),
+                         t_v = part.voltages.cast<Complex>(), one = Eigen::MatrixXcd::Identity(n, n);
+  const Eigen::MatrixXcd solved =
+      inverse(Eigen::MatrixXcd(inverse(matrices.ends).cast<Complex>() + product(arrives.back, leaves)));
+  Eigen::VectorXcd far = Eigen::VectorXcd::Zero(n);
+  if (omega == network_omega) {
+    for (Eigen::Index k = 0; k < n; ++k) far[k] = part.elsewhere.starts_with[static_cast<std::size_t>(k)];
+  }
+  const Eigen::MatrixXcd transposed = t.transpose();
+  const Eigen::VectorXcd in_modes = transposed * far;
+  const Eigen::VectorXcd come = arrives.through * in_modes;
+  return {product(t, product(solved, product(Eigen::MatrixXcd(one - arrives.back), transposed))),
+          -(t * (solved * come)), product(t_v, product(leaves, Eigen::MatrixXcd(t_v.transpose())))};
+}
+OneEndedLine one_ended(const WavePart& part, const Phasors& phasors) {
+  return one_ended(part, phasors.omega, phasors.assembly.omega(), phasors.assembly.step_s());
+}
+void stamp_one_end(const WavePart& part, Phasors& phasors) {
+  const OneEndedLine line = one_ended(part, phasors);
+  for (std::size_t k = 0; k < part.near.size(); ++k) {
+    const auto row = static_cast<Eigen::Index>(k);
+    for (std::size_t m = 0; m < part.near.size(); ++m)
+      phasors.add(part.near[k], part.near[m], line.admittance(row, static_cast<Eigen::Index>(m)));
+    if (const int unknown = phasors.unknown(part.near[k]); unknown >= 0)
+      phasors.rhs[unknown] -= line.injected[row];
+  }
+}
+void put_one_end(const WavePart& part, Phasors& phasors) {
+  const OneEndedLine line = one_ended(part, phasors);
+  const Eigen::VectorXcd v = phasors.at(part.near), i = line.admittance * v + line.injected;
+  phasors.put(part.first_near_current, i);
+  const Eigen::Index n = v.size();
+  const auto ago = std::polar(1.0, -phasors.omega * phasors.assembly.step_s());
+  Eigen::VectorXcd left(2 * n);
+  left.head(n) = v + line.leaves * i;
+  left.tail(n) = left.head(n) * ago;
+  phasors.put(part.first_leaving, left);
+  if (phasors.omega != phasors.assembly.omega()) return;
+  for (Eigen::Index k = 0; k < 2 * n; ++k) {
+    Eigen::VectorXcd told(1);
+    told[0] = part.elsewhere.starts_with[static_cast<std::size_t>(k % n)] * (k < n ? 1.0 : ago);
+    phasors.put(part.elsewhere.arriving[static_cast<std::size_t>(k)], told);
+  }
 }
 
 class WaveEquations final : public PartEquations {
@@ -165,16 +231,28 @@ class WaveKind final : public PartKind {
     for (const WavePart& part : assembly.wave_parts) {
       places.take(part.first_near_current, part.near.size());
       places.take(part.first_far_current, part.far.size());
+      if (part.far.empty()) places.take(part.first_leaving, 2 * part.near.size());
     }
   }
   void lower(const Stamps& /*stamps*/, Lowering& lowering) const override {
-    for (const WavePart& part : lowering.assembly.wave_parts)
-      lowering.core.lines.add(part, lowering.step_s(), lowering.layout.node_position.data(),
-                              lowering.at(part.first_near_current), lowering.at(part.first_far_current));
+    for (const WavePart& part : lowering.assembly.wave_parts) {
+      WaveGroup::Stands stands{.near_current = lowering.at(part.first_near_current), .arriving = {}};
+      if (part.far.empty()) {
+        stands.leaving = lowering.at(part.first_leaving);
+        for (const Slot knob : part.elsewhere.arriving) stands.arriving.push_back(lowering.at(knob));
+      } else {
+        stands.far_current = lowering.at(part.first_far_current);
+      }
+      lowering.core.lines.add(part, lowering.step_s(), lowering.layout.node_position.data(), stands);
+    }
   }
 
   void stamp_phasors(Phasors& phasors) const override {
     for (const WavePart& part : phasors.assembly.wave_parts) {
+      if (part.far.empty()) {
+        stamp_one_end(part, phasors);
+        continue;
+      }
       const LinePort y = line_admittance(part, phasors.omega, phasors.assembly.step_s());
       for (std::size_t k = 0; k < part.near.size(); ++k) {
         for (std::size_t m = 0; m < part.near.size(); ++m) {
@@ -189,6 +267,10 @@ class WaveKind final : public PartKind {
   }
   void put_phasors(Phasors& phasors) const override {
     for (const WavePart& part : phasors.assembly.wave_parts) {
+      if (part.far.empty()) {
+        put_one_end(part, phasors);
+        continue;
+      }
       const LinePort y = line_admittance(part, phasors.omega, phasors.assembly.step_s());
       const Eigen::VectorXcd near = phasors.at(part.near), far = phasors.at(part.far);
       phasors.put(part.first_near_current, y.self * near + y.mutual * far);

@@ -106,6 +106,7 @@ int Leap::columns_at_once(int rows) const noexcept {
 /// False when a source does not stay what it is.
 bool Leap::find_tones() {
   const Core& core = *core_;
+  if (core.sources.hears() || core.lines.hears()) return false;
   const auto& nodes = core.sources.nodes();
   for (std::size_t s = 0; s < nodes.size(); ++s) {
     const Waveform& waveform = core.sources.waveform_of(nodes[s]);

@@ -125,7 +125,8 @@ std::size_t Assembly::waveform(Waveform waveform) {
   return waveforms.size() - 1;
 }
 
-void Assembly::impose(NodeId node, const std::string& owner, std::size_t waveform, double angle_rad) {
+void Assembly::impose(NodeId node, const std::string& owner, std::size_t waveform, double angle_rad,
+                      Slot knob) {
   for (const KnownNode& known : known_nodes) {
     if (known.node != node) continue;
     throw Error(
@@ -136,7 +137,7 @@ void Assembly::impose(NodeId node, const std::string& owner, std::size_t wavefor
                                  "them a short_circuit",
                                  known.owner, node_name(node))});
   }
-  known_nodes.push_back({node, owner, waveform, angle_rad});
+  known_nodes.push_back({node, owner, waveform, angle_rad, knob});
 }
 
 Slot Assembly::take_slots(std::size_t count) {
@@ -223,6 +224,7 @@ int Assembly::pole(PolePart part) {
 int Assembly::wave(WavePart part) {
   part.first_near_current = take_slots(part.near.size());
   part.first_far_current = take_slots(part.far.size());
+  if (part.far.empty()) part.first_leaving = take_slots(2 * part.near.size());
   wave_parts.push_back(std::move(part));
   return static_cast<int>(wave_parts.size()) - 1;
 }

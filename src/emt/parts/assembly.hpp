@@ -78,7 +78,8 @@ class Assembly {
     shared_stretches_[line].emplace_back(from, std::move(currents));
   }
   std::size_t waveform(Waveform waveform);
-  void impose(NodeId node, const std::string& owner, std::size_t waveform, double angle_rad);
+  /// A `knob`'s voltage behind the start, which is that of the waveform's sinusoid.
+  void impose(NodeId node, const std::string& owner, std::size_t waveform, double angle_rad, Slot knob = {});
   Slot series(SeriesPart part);            ///< returns its first current
   Slot capacitance(CapacitancePart part);  ///< returns its first current
   void conductance(Ends ends, double siemens);
@@ -100,6 +101,8 @@ class Assembly {
   Slot model(ModelPart part);  ///< returns the first slot
   /// A `smooth` one may be turned at every step without being a discontinuity.
   Slot knob(std::string name, std::string unit, double value, double low, double high, bool smooth = false);
+  /// Knobs enter the very step that they are turned ahead of, whatever could be made ready before.
+  void tell_each_step() { told_each_step_ = true; }
   void operable(Operable operable);
   void signal(std::string name, std::string unit, Terms terms);
   /// Signals NAME+"a", "b", "c", one per entry and letter.
@@ -150,6 +153,7 @@ class Assembly {
   std::vector<SignalDefinition> signals;
   std::vector<Operable> operables;
   [[nodiscard]] const std::vector<std::string>& notes() const { return notes_; }
+  [[nodiscard]] bool is_told_each_step() const { return told_each_step_; }
 
  private:
   [[nodiscard]] Slot take_slots(std::size_t count);
@@ -157,6 +161,7 @@ class Assembly {
   const network::Network* network_;
   double step_s_;
   int slots_ = 0;
+  bool told_each_step_ = false;
   std::vector<std::string> node_names_{"ground"};
   std::vector<std::vector<NodeId>> groups_;
   std::vector<std::size_t> group_of_{0};  // per node; ground's entry has no meaning

@@ -162,6 +162,14 @@ struct ModelPart {
 
 /// A two-ended line of n phases in n modes: v = voltages * modal v, i = currents * modal i, with
 /// voltages^T currents = 1.
+/// The far end of a line that is not here: the wave that leaves it, in phases, and that of a step before,
+/// come by knobs, `delay_steps` - 1 steps old.
+struct FarEnd {
+  std::vector<Slot> arriving;  // n, then n
+  int delay_steps = 1;
+  std::vector<std::complex<double>> starts_with;  // n phasors, at the frequency of the network
+};
+
 struct WavePart {
   std::string owner;
   std::vector<NodeId> near;        // n
@@ -173,6 +181,8 @@ struct WavePart {
   Eigen::VectorXd travel_s;        // n
   Slot first_near_current;         // n slots, into the line
   Slot first_far_current;          // n slots, into the line
+  FarEnd elsewhere = {};           // where `far` is empty
+  Slot first_leaving = {};         // then 2n slots: the wave that leaves in phases, and that of a step before
 };
 
 /// A current that follows the voltage of an imposed node, from p to q.
@@ -188,6 +198,7 @@ struct KnownNode {
   std::string owner;
   std::size_t waveform = 0;  // of Assembly::waveforms
   double angle_rad = 0;      // of this phase beside the waveform's own
+  Slot knob = {};            // that says its voltage behind the start, if any
 };
 
 struct SignalDefinition {

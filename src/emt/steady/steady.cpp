@@ -1,5 +1,6 @@
 #include "emt/steady/steady.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <limits>
 #include <numbers>
@@ -228,8 +229,10 @@ std::vector<SteadyComponent> steady_components(const Assembly& assembly, ModelGr
     for (const auto& line : assembly.waveforms[known.waveform].lines(known.angle_rad))
       frequencies.insert(line.omega);
   }
-  // Models such as generators drive the network by themselves.
-  if (!models.empty()) frequencies.insert(assembly.omega());
+  // Models such as generators drive the network by themselves, and so does what comes from far ends.
+  const bool heard = std::any_of(assembly.wave_parts.begin(), assembly.wave_parts.end(),
+                                 [](const WavePart& part) { return part.far.empty(); });
+  if (!models.empty() || heard) frequencies.insert(assembly.omega());
   std::vector<SteadyComponent> components;
   for (const double omega : frequencies) components.push_back(Steady(assembly, models, layout, omega).run());
   return components;

@@ -31,6 +31,7 @@ class Core {
   struct Options {
     double step_s = 0;
     bool euler_throughout = false;
+    bool told_each_step = false;  // what enters a step is known right ahead of it: no step is made before
   };
   struct Counters {
     long long steps = 0;
@@ -68,6 +69,7 @@ class Core {
   }
   /// Without looking ahead.
   [[nodiscard]] Status take_step() noexcept {
+    if (lines.hears()) lines.hear(at.present.data());
     if (!ahead.reaches(Lookahead::Rung::solved)) advance();
     ahead.edges_taken = false;
     resolve_discontinuities();
@@ -250,7 +252,7 @@ class Core {
   // --- ahead.cpp: what is made for the next step ----------------------------------------------------
   /// Whether the next step may meet a discontinuity.
   [[nodiscard]] bool may_meet_discontinuities() const noexcept {
-    return legs.empty() && !options.euler_throughout && !restart.pending &&
+    return legs.empty() && !options.euler_throughout && !options.told_each_step && !restart.pending &&
            (!valves.empty() || !segments.empty() || poles.alarm_s() < grid_time_s(1) + options.step_s);
   }
   void look_ahead(bool calm) noexcept;

@@ -12,6 +12,7 @@
 
 #include "emt/elements/lines/frequency_line_model.hpp"
 #include "emt/elements/lines/phase_line_model.hpp"
+#include "emt/parts/wave_matrices.hpp"
 #include "emt/solve/dense.hpp"
 
 namespace zavrek::emt::internal {
@@ -64,21 +65,66 @@ EndCurrents CrossSection::add_stretch(Assembly& assembly, const std::vector<Node
   return fit_.follows ? add_fitted(assembly, near, far, length) : add_wave(assembly, near, far, length);
 }
 
-EndCurrents CrossSection::add_wave(Assembly& assembly, const std::vector<NodeId>& near,
-                                   const std::vector<NodeId>& far, double length_m) const {
+WavePart CrossSection::wave_of(const std::vector<NodeId>& near, const std::vector<NodeId>& far,
+                               double length_m) const {
   const Eigen::MatrixXd resistance =
       product(Eigen::MatrixXd(modes_.currents.transpose()), product(per_metre_.resistance, modes_.currents));
-  const auto& made = assembly.wave_parts[static_cast<std::size_t>(
-      assembly.wave({.owner = owner_,
-                     .near = near,
-                     .far = far,
-                     .voltages = modes_.voltages,
-                     .currents = modes_.currents,
-                     .surge_ohm = modes_.inductance.cwiseSqrt(),
-                     .resistance_ohm = resistance * length_m,
-                     .travel_s = modes_.inductance.cwiseSqrt() * length_m,
-                     .first_near_current = {},
-                     .first_far_current = {}}))];
+  return {.owner = owner_,
+          .near = near,
+          .far = far,
+          .voltages = modes_.voltages,
+          .currents = modes_.currents,
+          .surge_ohm = modes_.inductance.cwiseSqrt(),
+          .resistance_ohm = resistance * length_m,
+          .travel_s = modes_.inductance.cwiseSqrt() * length_m,
+          .first_near_current = {},
+          .first_far_current = {}};
+}
+
+OneEnd CrossSection::add_end(Assembly& assembly, const std::vector<NodeId>& nodes, double length_m,
+                             FarEnd far, const PhasorsThere& there) const {
+  // Half steps behind an event look so far ahead of the newest grid point; what jumped there is known a step
+  // later.
+  const double steps = fastest_s_per_m() * length_m / assembly.step_s();
+  const double least = far.delay_steps + 1.5;
+  if (steps < least) {
+    refuse(
+        owner_, "length",
+        fmt::format("waves cross it in {}; with a delay of {} step{} it takes {:g} steps, {}, to be told of "
+                    "them in time",
+                    print_rounded(steps * assembly.step_s(), "s"), far.delay_steps,
+                    far.delay_steps == 1 ? "" : "s", least, print_rounded(least * assembly.step_s(), "s")));
+  }
+  if (steps < least + 1)
+    assembly.note(fmt::format(
+        "{}: waves cross it in {:.3g} steps; what jumps at the far end is felt exactly from {:g} on", owner_,
+        steps, least + 1));
+  assembly.tell_each_step();
+  WavePart part = wave_of(nodes, {}, length_m);
+  part.elsewhere = std::move(far);
+  const Eigen::MatrixXd leaves =
+      product(part.voltages, product(WaveMatrices(part).leaves, Eigen::MatrixXd(part.voltages.transpose())));
+  for (std::size_t k = 0; k < nodes.size(); ++k) {
+    std::complex<double> wave = there.voltages[k];
+    for (std::size_t m = 0; m < nodes.size(); ++m)
+      wave += leaves(static_cast<Eigen::Index>(k), static_cast<Eigen::Index>(m)) * there.currents[m];
+    part.elsewhere.starts_with.push_back(wave);
+  }
+  const auto& made = assembly.wave_parts[static_cast<std::size_t>(assembly.wave(std::move(part)))];
+  OneEnd end;
+  const int n = static_cast<int>(nodes.size());
+  for (int k = 0; k < n; ++k) {
+    end.currents.push_back({value_of({made.first_near_current.index + k})});
+    end.leaving.push_back({value_of({made.first_leaving.index + k})});
+    end.left.push_back({value_of({made.first_leaving.index + n + k})});
+  }
+  return end;
+}
+
+EndCurrents CrossSection::add_wave(Assembly& assembly, const std::vector<NodeId>& near,
+                                   const std::vector<NodeId>& far, double length_m) const {
+  const auto& made =
+      assembly.wave_parts[static_cast<std::size_t>(assembly.wave(wave_of(near, far, length_m)))];
   EndCurrents currents;
   for (int k = 0; k < static_cast<int>(near.size()); ++k) {
     currents.near.push_back({value_of({made.first_near_current.index + k})});

@@ -24,6 +24,16 @@ template <class T>
   return {e.parameters == "frequency", e.fit_in == "phases", e.fit_from_Hz, e.fit_to_Hz, e.fit_poles};
 }
 
+/// At the far end, in the steady state: voltages, and currents into the line.
+struct PhasorsThere {
+  std::vector<std::complex<double>> voltages, currents;
+};
+
+/// By phase.
+struct OneEnd {
+  std::vector<Terms> currents, leaving, left;
+};
+
 class CrossSection {
  public:
   /// Throws Error in the name of `owner` when the conductors have no capacitance, when waves cross `length_m`
@@ -35,7 +45,13 @@ class CrossSection {
   EndCurrents add_stretch(Assembly& assembly, const std::vector<NodeId>& near, const std::vector<NodeId>& far,
                           double from, double to) const;
 
+  /// One end of a line whose far end is elsewhere. Throws Error where that is too near to be told of in time.
+  OneEnd add_end(Assembly& assembly, const std::vector<NodeId>& nodes, double length_m, FarEnd far,
+                 const PhasorsThere& there) const;
+
  private:
+  [[nodiscard]] WavePart wave_of(const std::vector<NodeId>& near, const std::vector<NodeId>& far,
+                                 double length_m) const;
   [[nodiscard]] EndCurrents add_wave(Assembly& assembly, const std::vector<NodeId>& near,
                                      const std::vector<NodeId>& far, double length_m) const;
   [[nodiscard]] EndCurrents add_fitted(Assembly& assembly, const std::vector<NodeId>& near,
