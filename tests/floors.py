@@ -32,8 +32,8 @@ flaws = []
 
 
 def room_named(word):
-    # error.hpp, limits.hpp, count.hpp and state_archive.hpp are the ground floor's other headers, controller.h what control offers to C.
-    return {"error": "quantity", "limits": "quantity", "state_archive": "quantity", "count": "quantity", "controller": "control"}.get(word, word)
+    # error.hpp, limits.hpp, count.hpp and state_archive.hpp are the ground floor's other headers, controller.h what control offers to C, element.h what networks do.
+    return {"error": "quantity", "limits": "quantity", "state_archive": "quantity", "count": "quantity", "controller": "control", "element": "network"}.get(word, word)
 
 
 def room_of(path):

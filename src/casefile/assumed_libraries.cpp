@@ -60,7 +60,7 @@ class Assumed final : public control::Own {
 }  // namespace
 
 std::vector<std::string> assume_libraries(trial::Case& all) {
-  std::vector<std::string> notes;
+  std::vector<std::string> notes = bench::leave_laws_out(all);
   for (const control::Block& block : all.control.blocks) {
     const auto* own = std::get_if<control::OwnCode>(&block);
     if (!own || own->library.empty()) continue;

@@ -139,7 +139,9 @@ class CaseReader {
       take_flaws(*where);
     }
   }
-  /// From here on files are those of another case, which has names for them too.
+  static constexpr int most_bases = 8;
+  int bases_ = 0;
+  /// From here on files are those of another case, which has names for them too, and may stand on a third.
   void take_base(trial::CaseFiles& files) {
     const auto reachable = [&] {
       try {
@@ -164,6 +166,16 @@ class CaseReader {
     }
     if (files.control == usual.control) files.control = others.control;
     if (!network::is_set(files.step_s)) files.step_s = others.step_s;
+    if (others.base.empty()) return;
+    if (++bases_ > most_bases) {
+      flaws_.push_back({.file = files_.path_of("case.toml"),
+                        .place = "case",
+                        .field = "base",
+                        .text = "goes round: one base stands on the other"});
+      return;
+    }
+    files.base = others.base;
+    take_base(files);
   }
 
   std::optional<Reader> open_if_there(const std::string& name) {
@@ -312,6 +324,11 @@ std::vector<std::string> wants_of_computer(const trial::Case& all) {
     const auto* own = std::get_if<control::OwnCode>(&block);
     if (own && !own->library.empty())
       wants.push_back(fmt::format("own block {}, library {}", own->name, own->library));
+  }
+  for (const network::Element& element : all.network.elements) {
+    const auto* own = std::get_if<network::OwnElement>(&element);
+    if (own && !own->library.empty())
+      wants.push_back(fmt::format("own element {}, library {}", own->name, own->library));
   }
   for (const bench::Card* card : all.bench.all<bench::Card>())
     wants.push_back(fmt::format("card {}, {}", card->name,

@@ -80,6 +80,8 @@ std::vector<Excess> Plant::excesses() const {
 }
 
 std::string Plant::culprit() const {
+  for (const internal::ModelRow& row : core_->models)
+    if (row.model->ill()) return row.owner + " (what it gave is no number, or no conductance)";
   return core_->counters.culprit < 0
              ? std::string()
              : core_->map.position_names[static_cast<std::size_t>(core_->counters.culprit)];

@@ -77,6 +77,7 @@ void House::load(const std::string& name, const fs::path& folder, const std::str
                       "with --own-libraries",
                       wants.front()));
   }
+  bench::open_laws(all);
   bench::RunOptions how;
   how.relay_program = options_.program;
   auto session = std::make_shared<Session>(

@@ -28,6 +28,8 @@ void check_can_leave(const trial::Case& all) {
       refuse("own." + control::name_of(block), "is code of its own");
   }
   for (const network::Element& element : all.network.elements) {
+    if (const auto* own = std::get_if<network::OwnElement>(&element))
+      refuse("own_element." + own->name, "is code of its own");
     const auto* source = std::get_if<network::Source>(&element);
     if (source && !source->playback.empty()) refuse("source." + source->name, "plays a record");
   }

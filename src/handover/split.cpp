@@ -156,7 +156,7 @@ class Division {
         options_(options),
         all_(casefile::read_case(folder)),
         base_(casefile::base_of(folder)),
-        whole_(emt::compile(all_.network)),
+        whole_(compiled(all_)),
         sides_(all_.network, options.at) {}
 
   Halves make() {
@@ -170,6 +170,10 @@ class Division {
   }
 
  private:
+  static emt::Plant compiled(trial::Case& all) {
+    bench::open_laws(all);
+    return emt::compile(all.network);
+  }
   std::string& text(Side side, const std::string& file) { return texts_[side][file]; }
   /// Of the case's own files, or of its base's.
   [[nodiscard]] fs::path file_of(const std::string& name) const {
@@ -401,7 +405,13 @@ class Division {
   }
 
   [[nodiscard]] network::Network network_of(Side side) const {
-    return casefile::read_network_text(texts_[side].at("network.toml"), "network.toml");
+    trial::Case half;
+    half.folder = folder_;
+    half.bench = all_.bench;
+    half.own_laws = all_.own_laws;
+    half.network = casefile::read_network_text(texts_[side].at("network.toml"), "network.toml");
+    bench::open_laws(half);
+    return half.network;
   }
   fs::path folder_;
   SplitOptions options_;

@@ -166,7 +166,10 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const st
 int check(const CheckOptions& options) {
   trial::Case all = casefile::read_case(options.folder);
   std::vector<std::string> unasked;
-  if (!options.execute) unasked = casefile::assume_libraries(all);
+  if (options.execute)
+    bench::open_laws(all);
+  else
+    unasked = casefile::assume_libraries(all);
   const emt::Plant plant = emt::compile(all.network);
   trial::check_control(all, plant);
   std::vector<std::string> notes = plant.summary().notes;

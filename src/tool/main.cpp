@@ -1,12 +1,16 @@
 // The command line, and nothing else: words to options, options to a verb, its result to an exit code.
 #include <cstdio>
 
+#include <fmt/format.h>
 #include <CLI/CLI.hpp>
 
+#include "tool/manual.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/error.hpp"
 
 namespace {
+
+constexpr const char* tool_version = ZAVREK_VERSION;
 
 using namespace zavrek;
 
@@ -22,6 +26,9 @@ struct Words {
   tool::CompareOptions compare;
   tool::ExportOptions exported;
   tool::SplitOptions split;
+  tool::DemoOptions demo;
+  tool::NewOptions begun;
+  std::string manual_as = "man";
   tool::RelayOptions relay;
   tool::PanelOptions panel;
   tool::PlcOptions plc;
@@ -221,6 +228,30 @@ void add_judging(CLI::App& app, Words& words, int& code) {
   verb->add_option("--figure", words.compare.figure, "draw both: NAME.png or NAME.svg");
   verb->add_flag("--json", words.compare.json, "print JSON");
   verb->callback([&] { code = tool::compare(words.compare); });
+}
+
+void add_first_hour(CLI::App& app, Words& words, int& code) {
+  CLI::App* verb =
+      app.add_subcommand("demo", "copy a demo here, to run and to change; all are listed when none is named");
+  verb->add_option("name", words.demo.name, "which one");
+  verb->callback([&] { code = tool::copy_demo(words.demo); });
+
+  verb = app.add_subcommand("new", "a commented case to start from");
+  verb->add_option("kind", words.begun.kind, "feeder, line (with two ends), transformer or converter")
+      ->required();
+  verb->add_option("folder", words.begun.folder, "where to; a folder of the kind's name when left out");
+  verb->callback([&] { code = tool::begin_case(words.begun); });
+
+  verb = app.add_subcommand("manual", "the words of this command line, for other programs");
+  verb->add_option("--as", words.manual_as, "a manual page, or what bash completes")
+      ->check(CLI::IsMember({"man", "bash"}))
+      ->capture_default_str();
+  verb->callback([&] {
+    std::fputs(
+        (words.manual_as == "man" ? tool::man_page(app, tool_version) : tool::bash_completion(app)).c_str(),
+        stdout);
+    code = tool::done;
+  });
 }
 
 void add_handover(CLI::App& app, Words& words, int& code) {
@@ -502,9 +533,10 @@ void add_processes(CLI::App& app, Words& words, int& code) {
 int main(int argc, char** argv) {
   CLI::App app{"Zavrek: real-time models of power networks for testing relays and controllers", "zavrek"};
   app.require_subcommand(1);
-  app.set_version_flag("--version", "zavrek 0.1.0");
+  app.set_version_flag("--version", fmt::format("zavrek {}", tool_version));
   Words words;
   int code = tool::done;
+  add_first_hour(app, words, code);
   add_reading(app, words, code);
   add_running(app, words, code);
   add_judging(app, words, code);

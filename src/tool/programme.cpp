@@ -119,7 +119,8 @@ Written write_reports(const std::filesystem::path& folder, const std::string& ti
 }  // namespace
 
 int programme(const ProgrammeOptions& options) {
-  const trial::Case all = casefile::read_case(options.folder);
+  trial::Case all = casefile::read_case(options.folder);
+  bench::open_laws(all);
   if (options.coverage || options.choose > 0) {
     trial::check_trials(all);
     trial::CoverageOptions how = coverage_options(options.workers, options.mistakes);

@@ -42,6 +42,7 @@ double positive_time(const std::string& option, const std::string& text) {
 
 int run(const RunOptions& options) {
   trial::Case all = casefile::read_case(options.folder);
+  bench::open_laws(all);
   const bool recorded = !options.record.empty(), drawn = !options.figure.empty();
   if (recorded || drawn) record_signals(all, options.signals);
   const double duration_s = options.until_stopped ? 0 : positive_time("--for", options.duration);

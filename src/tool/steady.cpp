@@ -130,7 +130,8 @@ nlohmann::json to_json(const network::Network& network, const emt::Flow& flow) {
 }  // namespace
 
 int steady(const SteadyOptions& options) {
-  const trial::Case all = casefile::read_case(options.folder);
+  trial::Case all = casefile::read_case(options.folder);
+  bench::open_laws(all);
   const emt::Flow flow = emt::flow_of(all.network, emt::compile(all.network));
   if (options.json) {
     fmt::print("{}\n", printed(to_json(all.network, flow)));

@@ -62,6 +62,7 @@ struct Subject {
 
 Subject subject_of(const StudyOptions& options) {
   Subject subject{casefile::read_case(options.folder), {}, 0};
+  bench::open_laws(subject.all);
   const trial::Trial* trial =
       options.trial.empty() ? nullptr : &trial::find_trial(subject.all, options.trial);
   const double duration = options.duration.empty() ? 0 : positive_time("--for", options.duration);

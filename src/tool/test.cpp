@@ -94,7 +94,8 @@ std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOption
 }  // namespace
 
 int test(const TestOptions& options) {
-  const trial::Case all = casefile::read_case(options.folder);
+  trial::Case all = casefile::read_case(options.folder);
+  bench::open_laws(all);
   const std::filesystem::path out =
       options.out.empty()
           ? std::filesystem::path("out") / std::filesystem::canonical(options.folder).filename()
@@ -158,7 +159,8 @@ int test(const TestOptions& options) {
 }
 
 int judge(const JudgeOptions& options) {
-  const trial::Case all = casefile::read_case(options.folder);
+  trial::Case all = casefile::read_case(options.folder);
+  bench::open_laws(all);
   record::Record record = record::read_record(options.record);
   const std::string name = options.trial.empty() ? record.fact("trial") : options.trial;
   if (name.empty()) throw Error("the record does not say of which trial it is; name it with --trial");

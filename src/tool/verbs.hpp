@@ -128,6 +128,19 @@ struct ExportOptions {
 };
 [[nodiscard]] int export_case(const ExportOptions& options);
 
+struct DemoOptions {
+  std::string name;  // lists all when empty
+};
+/// Copies a demo to the present folder.
+[[nodiscard]] int copy_demo(const DemoOptions& options);
+
+struct NewOptions {
+  std::string kind;
+  std::string folder;  // the kind when empty
+};
+/// Writes a case to start from.
+[[nodiscard]] int begin_case(const NewOptions& options);
+
 struct SplitOptions {
   std::string folder;
   std::string at;

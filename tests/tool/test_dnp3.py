@@ -391,7 +391,7 @@ with running(shared) as said:
 has(said.text, "DNP3, outstation 10")
 for wrong, words in (('["7 to"]', "no address nor"), ('["9 to 5"]', "no address nor"), ('["here"]', "no address nor"), ('["70000"]', "no address nor"),
                      ('["0 to 2000"]', "more than 1000 masters"), ('["2 to 4"]', "address 3 stands twice")):
-    refused = subprocess.run([zavrek, "check", make_case("wrong", f"[dnp3_outstation.yard]\nmaster = 3\nbinary_inputs = [\"0: Q1\"]\nother_masters = {wrong}\n")],
+    refused = subprocess.run([tool, "check", str(make_case("wrong", f"[dnp3_outstation.yard]\nmaster = 3\nbinary_inputs = [\"0: Q1\"]\nother_masters = {wrong}\n"))],
                              capture_output=True, text=True)
     expect(refused.returncode != 0 and words in refused.stdout + refused.stderr, f"{wrong}: {refused.stdout}{refused.stderr}")
 

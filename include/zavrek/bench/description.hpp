@@ -1,6 +1,8 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -125,6 +127,8 @@ struct Setup {
   Bench bench;
   control::OwnMaker own_code;     ///< gives the classes that `own` blocks name by `code`; set by a program
   control::OwnMaker own_library;  ///< gives what they name by `library`, in place of that; set by a program
+  /// Gives the equations that an own_element names by `code`; set by a program.
+  std::function<std::shared_ptr<const network::OwnLaw>(const network::OwnElement&)> own_laws;
 
   // Compiled once: to copy all kinds of them costs every other source seconds.
   Setup();
@@ -138,6 +142,12 @@ struct Setup {
 /// Gives the code of `own` blocks: libraries in the folder of the case, and the program's own. Of a control
 /// `elsewhere` this process only asks for names: then none is loaded into it, trusted or not.
 [[nodiscard]] control::OwnMaker own_maker(const Setup& setup, bool elsewhere = false);
+
+/// Opens the libraries of own elements, and asks the program for those that it gives; ahead of compile.
+/// Throws Error.
+void open_laws(Setup& setup);
+/// The same of nothing: each stands as if it were not there. Returns a note on each.
+std::vector<std::string> leave_laws_out(Setup& setup);
 
 /// What a bench says in one place of its terminals and means in another: binary inputs of devices that
 /// contacts feed.

@@ -22,6 +22,7 @@
 #include "zavrek/network/load.hpp"
 #include "zavrek/network/meter.hpp"
 #include "zavrek/network/one_phase_transformer.hpp"
+#include "zavrek/network/own_element.hpp"
 #include "zavrek/network/permanent_magnet_machine.hpp"
 #include "zavrek/network/pv_array.hpp"
 #include "zavrek/network/regulator.hpp"
@@ -43,6 +44,7 @@ using Element = std::variant<Source,               //
                              ImposedCurrent,       //
                              ImposedVoltage,       //
                              Branch,               //
+                             OwnElement,           //
                              Cable,                //
                              Line,                 //
                              LineEnd,              //

@@ -3,6 +3,7 @@
 
 #include <complex>
 #include <memory>
+#include <string>
 #include <vector>
 
 #include "emt/groups/conductances.hpp"
@@ -21,6 +22,7 @@ struct ModelRow {
   std::vector<double> history{};      // A, per end, from p to q
   std::vector<double> conductance{};  // S, ends * ends
   int currents = -1;                  // where those of its ends go; nowhere when -1
+  std::string owner{};
   /// Behind a solution.
   void write_currents(double* now) const noexcept {
     const double* g = conductance.data();
@@ -38,7 +40,7 @@ class ModelGroup {
   ModelGroup(const ModelGroup& other) {
     for (const ModelRow& row : other.rows_)
       rows_.push_back({row.model->clone(), row.places, row.number, row.marks, row.in_condensed,
-                       row.input_phasors, row.history, row.conductance, row.currents});
+                       row.input_phasors, row.history, row.conductance, row.currents, row.owner});
   }
   ModelGroup& operator=(const ModelGroup&) = delete;
 

@@ -172,7 +172,7 @@ class ModelKind final : public ListedKind<ModelPart, &Assembly::model_parts, Mod
   /// The models move into the core.
   void lower(const Stamps& /*stamps*/, Lowering& lowering) const override {
     for (ModelPart& part : lowering.assembly.model_parts) {
-      ModelRow row{.model = std::move(part.model), .places = places_of(part, lowering)};
+      ModelRow row{.model = std::move(part.model), .places = places_of(part, lowering), .owner = part.owner};
       for (const Slot slot : row.model->knobs()) row.places.knobs.push_back(lowering.at(slot));
       row.input_phasors = std::vector<std::complex<double>>(part.inputs.size());
       row.history.assign(part.ends.size(), 0.0);

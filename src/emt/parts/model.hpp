@@ -153,6 +153,8 @@ class Model {
   /// them.
   virtual void stand_behind(const Places& /*places*/, const double* /*second*/,
                             double* /*now*/) const noexcept {}
+  /// Whether what it gave is no number.
+  [[nodiscard]] virtual bool ill() const noexcept { return false; }
   /// Behind it: whether something that must stay (a flux) meets other equations from now on, so that the next
   /// step begins with a discontinuity.
   [[nodiscard]] virtual bool jumps(const Places& /*places*/, const double* /*now*/) const noexcept {

@@ -1,0 +1,14 @@
+#pragma once
+
+#include <string>
+
+#include <CLI/CLI.hpp>
+
+namespace zavrek::tool {
+
+/// Section 1 of the manual, as roff.
+[[nodiscard]] std::string man_page(const CLI::App& app, const std::string& version);
+/// A script that bash sources.
+[[nodiscard]] std::string bash_completion(const CLI::App& app);
+
+}  // namespace zavrek::tool
