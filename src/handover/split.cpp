@@ -227,18 +227,21 @@ class Division {
       for (const BlocksOfText::Block& block : blocks.blocks()) {
         if (block.keys.front() == "bus" && block.keys.size() == 1)
           into += block.with_lines([&](const std::string& key) { return has_bus(side, key); });
-        else if (block.keys.front() == "geometry" ||
-                 (block.keys.size() == 2 && sides_.is_shared(block.keys[1])))
-          into += block.text;
-        else if (block.keys.size() >= 2 && sides_.knows(block.keys[1]) &&
-                 (block.keys.front() == "bus" ? has_bus(side, block.keys[1])
-                                              : sides_.of(block.keys[1]) == side))
+        else if (goes_whole(block, side))
           into += block.text;
         else if (sides_.line() && block.keys.size() == 2 && block.keys[1] == sides_.place())
           into += line_end(block, side);
       }
       if (!sides_.line()) into += bus_cut(side);
     }
+  }
+  /// What both halves need, and what lies on this one.
+  [[nodiscard]] bool goes_whole(const BlocksOfText::Block& block, Side side) const {
+    if (block.keys.front() == "geometry") return true;
+    if (block.keys.size() < 2) return false;
+    const std::string& name = block.keys[1];
+    if (block.keys.front() == "bus") return has_bus(side, name);
+    return sides_.is_shared(name) || (sides_.knows(name) && sides_.of(name) == side);
   }
   [[nodiscard]] bool has_bus(Side side, const std::string& bus) const {
     return (!sides_.line() && bus == sides_.place()) || (sides_.knows(bus) && sides_.of(bus) == side);
