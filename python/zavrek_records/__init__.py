@@ -133,19 +133,16 @@ def _hdf5(path):
         import h5py
     except ImportError as error:
         raise ImportError(f"{path}: HDF5 wants h5py (Debian: python3-h5py), or let the tool write .cfg") from error
+    text = lambda value: value.decode() if isinstance(value, bytes) else str(value)
     with h5py.File(path) as file:
-        group = file["record"] if "record" in file else file
-        rows = {name: group[name] for name in group}
-        time = numpy.array(rows.pop("time"))
-        signals, points = {}, {}
-        for name, data in rows.items():
-            values = numpy.array(data)
-            if values.dtype.kind in "bu" and values.ndim == 1:
-                points[name] = values.astype(bool)
-            elif values.ndim == 1:
-                unit = data.attrs.get("unit", "")
-                signals[name] = Signal(name, unit.decode() if isinstance(unit, bytes) else str(unit), values.astype(float))
-        return Record(time, signals, points)
+        if file.attrs.get("layout") != 1:
+            raise ValueError(f"{path}: is not of the layout that the tool writes (1)")
+        analogs, states = numpy.array(file["analogs"]), numpy.array(file["states"])
+        signals = {text(c["name"]): Signal(text(c["name"]), text(c["unit"]), analogs[:, k], float(c["primary"]), float(c["secondary"]))
+                   for k, c in enumerate(file["analog_channels"][:])}
+        points = {text(c["name"]): states[:, k] > 0 for k, c in enumerate(file["state_channels"][:])}
+        return Record(numpy.array(file["time_s"]), signals, points, float(file.attrs["trigger_s"]), text(file.attrs["station"]),
+                      float(file.attrs["frequency_Hz"]))
 
 
 @dataclasses.dataclass

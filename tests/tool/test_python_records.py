@@ -36,9 +36,13 @@ except KeyError as problem:
     has(str(problem), "did you mean", "CT1.ia")
 run("run", "feeder", "--for", "0.1 s", "--pace", "free", "--place", "plant", "--at", "50 ms: open Q1", "--record", "x.csv")
 run("run", "feeder", "--for", "0.1 s", "--pace", "free", "--place", "plant", "--at", "50 ms: open Q1", "--record", "x.cfg")
+run("run", "feeder", "--for", "0.1 s", "--pace", "free", "--place", "plant", "--at", "50 ms: open Q1", "--record", "x.h5")
+by_hdf5 = zavrek_records.read(scratch / "x.h5")
 by_csv, by_cfg = (zavrek_records.read(scratch / f"x.{kind}") for kind in ("csv", "cfg"))
 expect(list(by_csv.signals) == list(by_cfg.signals) and list(by_csv.points) == list(by_cfg.points), f"{list(by_csv.points)} {list(by_cfg.points)}")
+expect(list(by_hdf5.signals) == list(by_cfg.signals) and by_hdf5.changes("Q1.closed") == by_cfg.changes("Q1.closed"), "HDF5")
 for name, signal in by_csv.signals.items():
+    expect(numpy.allclose(by_hdf5[name].values, signal.values, rtol=1e-5, atol=1e-3 * numpy.abs(signal.values).max()), name)
     expect(signal.unit == by_cfg[name].unit and numpy.allclose(signal.values, by_cfg[name].values, rtol=1e-5, atol=1e-3 * numpy.abs(signal.values).max()), name)
 
 run("programme", "feeder", "--place", "plant", "--only", "all along")
