@@ -175,6 +175,20 @@ TEST(LineEnd, TwoHalvesAreTheWholeToRounding) {
   }
 }
 
+/// A part between two cuts: a line's end, and a bus told its voltages.
+TEST(LineEnd, StandsBesideAnImposedVoltage) {
+  network::Network part = frame({{"shore", 20'000}, {"quay", 20'000}});
+  const Branch tie{
+      .name = "tie", .between = {"shore", "quay"}, .resistance_ohm = 0.05, .inductance_H = 0.5e-3};
+  part.elements = {end_of(line_of(25'300), "shore"), tie, ImposedVoltage{.name = "hall", .bus = "quay"}};
+  std::get<ImposedVoltage>(part.elements.back()).starts_with = {"16 kV at 0 deg", "16 kV at -120 deg",
+                                                                "16 kV at 120 deg"};
+  Plant plant = compile(part);
+  EXPECT_NEAR(plant.value(plant.signal("hall.ia")), -plant.value(plant.signal("tie.ia")), 1e-9)
+      << "what flows out of the bus flows into the tie's other end";
+  EXPECT_EQ(plant.step(), Status::running);
+}
+
 TEST(LineEnd, ThatIsTooNearIsRefused) {
   network::Network network = frame({{"far", 20'000}, {"shore", 20'000}});
   network.elements = {end_of(line_of(12'000), "shore"), grid, breaker};

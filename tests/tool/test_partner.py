@@ -82,6 +82,18 @@ for wrong, words in (("nowhere", "can be cut"), ("quay", "that belong to the far
     done = subprocess.run([tool, "split", str(two_halls), "--at", wrong, "--out", str(scratch / "no")], capture_output=True, text=True)
     expect(done.returncode == 2 and words in done.stderr + done.stdout, f"{wrong}: {done.stdout}{done.stderr}")
 
+# Three of them: the half at the quay is cut once more.
+has(run("split", "line/quay", "--at", "berth3: cranes", "--names", "rest", "hall", "--out", "three"), "the cut is stable")
+three = [subprocess.Popen([tool, "run", str(scratch / case), "--for", "0.2 s", "--pace", "free", "--place", "plant", "--signals", signal, "--record", f"three-{k}.csv"],
+                          stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, cwd=scratch)
+         for k, (case, signal) in enumerate((("line/moor", "moor.va"), ("three/rest", "quay.vb"), ("three/hall", "berth3.vb")))]
+for one in three:
+    text = one.communicate(timeout=100)[0]
+    expect(one.returncode == 0 and "0 of 20000 steps out of count" in text, text)
+for k, (name, bound) in enumerate((("moor.va", 1e-3), ("quay.vb", 2e-3), ("berth3.vb", 5e-3))):
+    worst = furthest(table(f"three-{k}.csv"), {name: whole[name]}, [name], 0.5)
+    expect(worst < bound, f"{name} of three: {worst}")
+
 # Trials go to the halves in which they happen; the verdicts are the whole's.
 ends = together(scratch / "line/moor", scratch / "line/quay", "test", "--free", "--place", "plant", "--out", "verdicts")
 verdicts = [line.split("margin")[0].split() for text, _ in ends for line in text.splitlines() if line.startswith("     pass")]

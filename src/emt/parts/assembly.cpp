@@ -292,7 +292,8 @@ Terms Assembly::drawn_from(NodeId node) {
   for (const WavePart& part : wave_parts) {
     for (std::size_t k = 0; k < part.near.size(); ++k) {
       add({part.near[k], ground_node}, {part.first_near_current.index + static_cast<int>(k)});
-      add({part.far[k], ground_node}, {part.first_far_current.index + static_cast<int>(k)});
+      if (!part.far.empty())
+        add({part.far[k], ground_node}, {part.first_far_current.index + static_cast<int>(k)});
     }
   }
   const auto add_conducted = [&](const Ends& ends, const Ends& across, double siemens) {
