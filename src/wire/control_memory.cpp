@@ -1,5 +1,4 @@
 #include <algorithm>
-#include <atomic>
 #include <cerrno>
 #include <chrono>
 #include <cstring>
@@ -12,6 +11,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "wire/message_ring.hpp"
 #include "zavrek/error.hpp"
 #include "zavrek/wire/control_link.hpp"
 
@@ -32,41 +32,7 @@ void sleep_ns(std::int64_t ns) noexcept { std::this_thread::sleep_for(std::chron
 }  // namespace
 
 struct ControlMemory::Shared {
-  /// Messages one way: `written` and `taken` only grow.
-  struct Ring {
-    alignas(64) std::atomic<std::uint64_t> written;
-    alignas(64) std::atomic<std::uint64_t> taken;
-    struct Slot {
-      std::uint32_t size;
-      std::uint8_t bytes[longest_control_message];
-    };
-    alignas(64) Slot slot[slots];
-
-    bool put(Bytes message) noexcept {
-      const std::uint64_t at = written.load(std::memory_order_relaxed);
-      if (message.size() > longest_control_message || at - taken.load(std::memory_order_acquire) >= slots)
-        return false;
-      Slot& to = slot[at % slots];
-      to.size = static_cast<std::uint32_t>(message.size());
-      std::memcpy(to.bytes, message.data(), message.size());
-      written.store(at + 1, std::memory_order_release);
-      return true;
-    }
-    [[nodiscard]] bool empty() const noexcept {
-      return written.load(std::memory_order_acquire) == taken.load(std::memory_order_relaxed);
-    }
-    /// What does not fit, or has a size that no writer of ours gives, is passed over.
-    std::size_t take(std::span<std::uint8_t> into) noexcept {
-      const std::uint64_t at = taken.load(std::memory_order_relaxed);
-      const Slot& from = slot[at % slots];
-      const std::size_t size = from.size;
-      const bool fits = size <= std::min(into.size(), longest_control_message);
-      if (fits) std::memcpy(into.data(), from.bytes, size);
-      taken.store(at + 1, std::memory_order_release);
-      return fits ? size : 0;
-    }
-  };
-
+  using Ring = internal::MessageRing<longest_control_message, slots>;
   Ring asks, answers;
 };
 

@@ -1,5 +1,4 @@
 #include <algorithm>
-#include <atomic>
 #include <cerrno>
 #include <cstring>
 
@@ -9,6 +8,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "wire/message_ring.hpp"
 #include "zavrek/error.hpp"
 #include "zavrek/wire/partner.hpp"
 
@@ -18,16 +18,7 @@ namespace {
 /// Two rings, one for what the leading side says and one for the other's. A side that died may leave messages
 /// of its run behind; the next one that hears knows them by their run.
 struct PartnerMemoryMap {
-  static constexpr std::uint64_t slots = 64;
-  struct Ring {
-    alignas(64) std::atomic<std::uint64_t> written;
-    alignas(64) std::atomic<std::uint64_t> taken;
-    struct Slot {
-      std::uint32_t size;
-      std::uint8_t bytes[longest_partner_message];
-    };
-    alignas(64) Slot slot[slots];
-  };
+  using Ring = internal::MessageRing<longest_partner_message, 64>;
   Ring rings[2];  // said by who follows, by who leads
 };
 
@@ -46,8 +37,7 @@ class PartnerMemory final : public PartnerWay {
     void* bytes = ::mmap(nullptr, sizeof(PartnerMemoryMap), PROT_READ | PROT_WRITE, MAP_SHARED, file_, 0);
     if (bytes == MAP_FAILED) refuse(std::strerror(errno));
     map_ = static_cast<PartnerMemoryMap*>(bytes);
-    PartnerMemoryMap::Ring& heard = in();
-    heard.taken.store(heard.written.load(std::memory_order_acquire), std::memory_order_release);
+    in().pass_over();
   }
   ~PartnerMemory() override {
     // The last one takes the name away.
@@ -55,27 +45,10 @@ class PartnerMemory final : public PartnerWay {
     ::munmap(map_, sizeof(PartnerMemoryMap));
     ::close(file_);
   }
-  bool send(Bytes message) noexcept override {
-    PartnerMemoryMap::Ring& ring = map_->rings[leads_ ? 1 : 0];
-    const std::uint64_t at = ring.written.load(std::memory_order_relaxed);
-    if (message.size() > longest_partner_message ||
-        at - ring.taken.load(std::memory_order_acquire) >= PartnerMemoryMap::slots)
-      return false;
-    auto& to = ring.slot[at % PartnerMemoryMap::slots];
-    to.size = static_cast<std::uint32_t>(message.size());
-    std::memcpy(to.bytes, message.data(), message.size());
-    ring.written.store(at + 1, std::memory_order_release);
-    return true;
-  }
+  bool send(Bytes message) noexcept override { return map_->rings[leads_ ? 1 : 0].put(message); }
+  /// What cannot be a message is one octet, which nobody takes for one.
   std::size_t receive(std::span<std::uint8_t> into) noexcept override {
-    PartnerMemoryMap::Ring& ring = in();
-    const std::uint64_t at = ring.taken.load(std::memory_order_relaxed);
-    if (ring.written.load(std::memory_order_acquire) == at) return 0;
-    const auto& from = ring.slot[at % PartnerMemoryMap::slots];
-    const std::size_t size = std::min<std::size_t>({from.size, into.size(), longest_partner_message});
-    std::memcpy(into.data(), from.bytes, size);
-    ring.taken.store(at + 1, std::memory_order_release);
-    return std::max<std::size_t>(size, 1);
+    return in().empty() ? 0 : std::max<std::size_t>(in().take(into), 1);
   }
   std::string description() const override { return "memory of this computer, " + name_.substr(1); }
 

@@ -17,12 +17,8 @@ void assemble(const network::ImposedVoltage& imposed, Assembly& assembly) {
   const std::string owner = "imposed_voltage." + imposed.name;
   const std::string letters = assembly.bus(imposed.bus).phases;
   const std::vector<NodeId> nodes = assembly.nodes(imposed.bus);
-  std::vector<std::complex<double>> start;
-  try {
-    start = network::parse_phasors(imposed.starts_with, "V", nodes.size());
-  } catch (const Error& error) {
-    throw Error(Flaw{.file = {}, .place = owner, .field = "starts_with", .text = error.what()});
-  }
+  const std::vector<std::complex<double>> start =
+      network::parse_phasors(owner, "starts_with", imposed.starts_with, "V", nodes.size());
   assembly.tell_each_step();
   for (std::size_t k = 0; k < nodes.size(); ++k) {
     const Slot knob =

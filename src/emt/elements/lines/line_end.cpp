@@ -17,15 +17,8 @@ void assemble(const network::LineEnd& line, Assembly& assembly) {
   const std::string letters = assembly.bus(line.bus).phases;
   const std::vector<NodeId> nodes = assembly.nodes(line.bus);
   FarEnd far{.arriving = {}, .delay_steps = line.delay_steps, .starts_with = {}};
-  const auto phasors = [&](const char* field, const std::vector<std::string>& texts, const char* unit) {
-    try {
-      return network::parse_phasors(texts, unit, nodes.size());
-    } catch (const Error& error) {
-      throw Error(Flaw{.file = {}, .place = owner, .field = field, .text = error.what()});
-    }
-  };
-  const PhasorsThere there{phasors("far_voltage", line.far_voltage, "V"),
-                           phasors("far_current", line.far_current, "A")};
+  const PhasorsThere there{network::parse_phasors(owner, "far_voltage", line.far_voltage, "V", nodes.size()),
+                           network::parse_phasors(owner, "far_current", line.far_current, "A", nodes.size())};
   for (const char* name : {".arriving_", ".arrived_"}) {
     for (const char letter : letters)
       far.arriving.push_back(assembly.knob(line.name + name + letter, "V", 0, -most_V, most_V, true));
