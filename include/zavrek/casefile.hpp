@@ -58,7 +58,13 @@ std::vector<std::string> assume_libraries(trial::Case& all);
 [[nodiscard]] std::string trials_text(const std::vector<trial::Trial>& trials,
                                       const std::vector<trial::Sweep>& sweeps);
 
-/// Tables that files of a case may contain, for the printed manual.
-[[nodiscard]] std::vector<const network::Table*> all_tables();
+/// A table, and where what it describes is written.
+struct TableOfFile {
+  const network::Table* table;
+  std::string file;   ///< "network.toml", "settings of a relay"
+  std::string group;  ///< a word for it: "network", "relay"
+};
+/// All that files of a case may contain, for the manual.
+[[nodiscard]] std::vector<TableOfFile> all_tables();
 
 }  // namespace zavrek::casefile

@@ -40,6 +40,9 @@ using OwnMaker = std::function<std::unique_ptr<Own>(const OwnCode&)>;
 /// A description with ready controllers replaced by the blocks that they are made of.
 [[nodiscard]] Description expand(const Description& description);
 
+/// What an output of a block is; empty for what no table says. `expanded`: by `expand`.
+[[nodiscard]] std::string meaning_of(const Description& expanded, std::string_view output);
+
 /// Units of `outputs`, which are all of a controller of that description, in SI: those that blocks say, or
 /// that follow from what they read. "" for a plain number, and for what is not known. `of_signal` tells those
 /// of signals of the plant.

@@ -52,6 +52,9 @@ inline const Table& table(const Network*) {
 /// The reserved name of the reference node.
 inline constexpr std::string_view ground = "ground";
 
+/// What a signal of the plant is: "current out of it, into its bus"; empty for what no table says.
+[[nodiscard]] std::string meaning_of(const Network& network, std::string_view signal);
+
 /// Everything that is wrong with names and references: doubled names, unknown buses and elements
 /// (with the nearest known name), missing required fields. Empty when the description holds together.
 [[nodiscard]] std::vector<Flaw> validate(const Network& network);

@@ -30,8 +30,12 @@ struct Quantity {
 };
 
 /// Reads a unit such as "ohm/km", "kN m", "uF", "m^2", "%". Factors stand side by side or with `*`;
-/// everything behind the one `/` is below the line. Throws Error on an unknown unit.
+/// everything behind the one `/` is below the line. The micro and ohm signs, "kNm", "kWh", "Ah" and "hz" are
+/// taken too. Throws Error on an unknown unit.
 [[nodiscard]] Unit parse_unit(std::string_view text);
+
+/// The same; where a unit is unknown, one of the dimension that is `wanted` is suggested.
+[[nodiscard]] Unit parse_unit(std::string_view text, const Unit* wanted);
 
 /// Reads "50 us", "0.32 ohm/km", "60 %", "3". Throws Error naming the text and what is wrong with it.
 [[nodiscard]] Quantity parse_quantity(std::string_view text);

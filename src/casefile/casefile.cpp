@@ -370,36 +370,48 @@ protection::RelaySettings read_relay_settings_text(std::string_view text, const 
   return read_whole(Reader(text, name), read_settings);
 }
 
-std::vector<const network::Table*> all_tables() {
-  std::vector<const network::Table*> tables{&table(static_cast<const trial::CaseFiles*>(nullptr)),
-                                            &table(static_cast<const network::Network*>(nullptr)),
-                                            &table(static_cast<const network::Bus*>(nullptr))};
-  network::for_each_kind([&](const auto* null) { tables.push_back(&table(null)); });
-  tables.push_back(&table(static_cast<const network::Fault*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::Disturbance*>(nullptr)));
-  tables.push_back(&table(static_cast<const bench::Bench*>(nullptr)));
-  bench::for_each_kind(static_cast<const bench::PortSettings*>(nullptr),
-                       [&](const auto* null) { tables.push_back(&table(null)); });
-  tables.push_back(&table(static_cast<const bench::Device*>(nullptr)));
-  tables.push_back(&table(static_cast<const protection::RelaySettings*>(nullptr)));
-  protection::for_each_kind([&](const auto* null) { tables.push_back(&table(null)); });
-  tables.push_back(&table(static_cast<const trial::Trial*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::Sweep*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::Vary*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::InjectedSequence*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::InjectedState*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::InjectedPlace*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::StateExpectation*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::InjectedValue*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::Operation*>(nullptr)));
-  tables.push_back(&table(static_cast<const trial::Expectation*>(nullptr)));
-  tables.push_back(&table(static_cast<const control::Description*>(nullptr)));
-  const auto push = [&](const auto* null) { tables.push_back(&table(null)); };
+std::vector<TableOfFile> all_tables() {
+  std::vector<TableOfFile> tables;
+  std::string file, group;
+  const auto in = [&](const char* next_file, const char* next_group) {
+    file = next_file;
+    group = next_group;
+  };
+  const auto push = [&](const auto* null) { tables.push_back({&table(null), file, group}); };
+  in("case.toml", "case");
+  push(static_cast<const trial::CaseFiles*>(nullptr));
+  in("network.toml", "network");
+  push(static_cast<const network::Network*>(nullptr));
+  push(static_cast<const network::Bus*>(nullptr));
+  network::for_each_kind(push);
+  push(static_cast<const network::LineGeometry*>(nullptr));
+  push(static_cast<const network::Wire*>(nullptr));
+  push(static_cast<const network::Core*>(nullptr));
+  in("bench.toml", "bench");
+  push(static_cast<const bench::Bench*>(nullptr));
+  bench::for_each_kind(static_cast<const bench::PortSettings*>(nullptr), push);
+  push(static_cast<const bench::Device*>(nullptr));
+  in("settings of a relay", "relay");
+  push(static_cast<const protection::RelaySettings*>(nullptr));
+  protection::for_each_kind(push);
+  in("trials.toml", "trials");
+  push(static_cast<const trial::Trial*>(nullptr));
+  push(static_cast<const network::Fault*>(nullptr));
+  push(static_cast<const trial::Disturbance*>(nullptr));
+  push(static_cast<const trial::Operation*>(nullptr));
+  push(static_cast<const trial::Expectation*>(nullptr));
+  push(static_cast<const trial::Sweep*>(nullptr));
+  push(static_cast<const trial::Vary*>(nullptr));
+  in("control.toml", "control");
+  push(static_cast<const control::Description*>(nullptr));
   control::for_each_kind(push);
   control::for_each_kind(static_cast<control::Ready*>(nullptr), push);
-  tables.push_back(&table(static_cast<const network::LineGeometry*>(nullptr)));
-  tables.push_back(&table(static_cast<const network::Wire*>(nullptr)));
-  tables.push_back(&table(static_cast<const network::Core*>(nullptr)));
+  in("plan of element tests", "plan");
+  push(static_cast<const trial::InjectedSequence*>(nullptr));
+  push(static_cast<const trial::InjectedState*>(nullptr));
+  push(static_cast<const trial::InjectedPlace*>(nullptr));
+  push(static_cast<const trial::StateExpectation*>(nullptr));
+  push(static_cast<const trial::InjectedValue*>(nullptr));
   return tables;
 }
 

@@ -1,6 +1,7 @@
 #include "casefile/contents.hpp"
 
 #include <algorithm>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -115,6 +116,47 @@ protection::RelaySettings read_settings(Reader& reader) {
   return settings;
 }
 
+namespace {
+
+/// Who says no application identifier gets the next that is free behind the usual one, in the order of names.
+class Numbering {
+ public:
+  void take(int& appid, bool said) {
+    if (said)
+      taken_.insert(appid);
+    else
+      silent_.push_back(&appid);
+  }
+  void number() {
+    for (int* appid : silent_) {
+      while (!taken_.insert(*appid).second) ++*appid;
+    }
+  }
+
+ private:
+  std::set<int> taken_;
+  std::vector<int*> silent_;
+};
+
+/// Streams among each other; messages and devices, whose GOOSE share their identifiers.
+void number_identifiers(const Reader& reader, bench::Bench& bench) {
+  Numbering streams, messages;
+  const auto said = [&](const char* kind, const std::string& name) {
+    return reader.knows(fmt::format("{}.{}", kind, name), "appid");
+  };
+  for (bench::PortSettings& port : bench.ports) {
+    if (auto* stream = std::get_if<bench::Stream>(&port))
+      streams.take(stream->appid, said("stream", stream->name));
+    if (auto* message = std::get_if<bench::Message>(&port))
+      messages.take(message->appid, said("message", message->name));
+  }
+  for (bench::Device& device : bench.devices) messages.take(device.appid, said("device", device.name));
+  streams.number();
+  messages.number();
+}
+
+}  // namespace
+
 void read_bench(Reader& reader, bench::Bench& bench) {
   std::vector<std::string> kinds{"device"};
   const auto for_each_port = [](auto&& visit) {
@@ -138,6 +180,7 @@ void read_bench(Reader& reader, bench::Bench& bench) {
     reader.fields(body, "device." + name, {target(device)});
     bench.devices.push_back(std::move(device));
   });
+  if (bench.scl.empty()) number_identifiers(reader, bench);
 }
 
 void read_trials(Reader& reader, trial::Case& all) {

@@ -69,6 +69,10 @@ class Reader {
   void report_by_name(const std::vector<Flaw>& flaws);
   /// Whether `place` stands in this file.
   [[nodiscard]] bool knows(const std::string& place) const { return lines_.contains(place + "/"); }
+  /// Whether its `field` does.
+  [[nodiscard]] bool knows(const std::string& place, const std::string& field) const {
+    return lines_.contains(place + "/" + field);
+  }
   /// Notes where `place` (and its `field`) stands.
   void remember(const std::string& place, const std::string& field, const toml::node& at);
 

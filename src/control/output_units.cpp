@@ -1,4 +1,4 @@
-// Units of what blocks give, from what they read.
+// What blocks give: its meaning, and its unit from what they read.
 #include <algorithm>
 #include <cctype>
 #include <cmath>
@@ -145,6 +145,25 @@ class UnitsOf {
 };
 
 }  // namespace
+
+std::string meaning_of(const Description& expanded, std::string_view output) {
+  const auto meaning = [&](std::string_view name, std::string_view behind) {
+    std::string found;
+    for (const Block& block : expanded.blocks) {
+      if (name_of(block) == name)
+        found = std::visit(
+            [&](const auto& b) {
+              const std::string doc = table(&b).meaning_of(behind);
+              return doc.empty() ? doc : table(&b).kind + ": " + doc;
+            },
+            block);
+    }
+    return found;
+  };
+  if (std::string whole = meaning(output, ""); !whole.empty()) return whole;
+  const std::size_t dot = output.rfind('.');
+  return dot == std::string_view::npos ? "" : meaning(output.substr(0, dot), output.substr(dot + 1));
+}
 
 std::vector<std::string> output_units(const Description& description, const std::vector<std::string>& outputs,
                                       const std::function<std::string(const std::string&)>& of_signal) {

@@ -45,12 +45,14 @@ const Table& table(const Sum*) {
                                  .texts("inputs", &Sum::inputs, input_doc, Need::required)
                                  .quantity("gain", &Sum::gain, "", any(), "on the sum")
                                  .changeable()
+                                 .gives("", "", "its value")
                                  .build();
   return built;
 }
 const Table& table(const Product*) {
   static const Table built = block<Product>("product", "multiplies its inputs")
                                  .texts("inputs", &Product::inputs, input_doc, Need::required)
+                                 .gives("", "", "its value")
                                  .build();
   return built;
 }
@@ -69,6 +71,7 @@ const Table& table(const Pi*) {
           .changeable()
           .text("reset", &Pi::reset, "holds the output at start while above 0.5", Need::optional)
           .quantity("start", &Pi::start, "", any(), "integral at the start and after a reset")
+          .gives("", "", "its value")
           .build();
   return built;
 }
@@ -77,6 +80,7 @@ const Table& table(const LowPass*) {
                                  .text("input", &LowPass::input, input_doc)
                                  .quantity("time", &LowPass::time_s, "ms", above(0), "time constant")
                                  .quantity("start", &LowPass::start, "", any(), "output at the start")
+                                 .gives("", "", "its value")
                                  .build();
   return built;
 }
@@ -87,6 +91,7 @@ const Table& table(const Transfer*) {
           .texts("numerator", &Transfer::numerator, "coefficients, highest power of s first", Need::required)
           .texts("denominator", &Transfer::denominator, "coefficients, highest power of s first",
                  Need::required)
+          .gives("", "", "its value")
           .build();
   return built;
 }
@@ -101,6 +106,7 @@ const Table& table(const Limiter*) {
           .quantity("rise", &Limiter::rise_per_s, "", above(0), "fastest rise per second")
           .quantity("fall", &Limiter::fall_per_s, "", above(0), "fastest fall per second")
           .quantity("start", &Limiter::start, "", any(), "output at the start")
+          .gives("", "", "its value")
           .build();
   return built;
 }
@@ -109,6 +115,7 @@ const Table& table(const CurveBlock*) {
       block<CurveBlock>("curve", "output over input, straight between the points, held beyond them")
           .text("input", &CurveBlock::input, input_doc)
           .texts("points", &CurveBlock::points, "such as [\"0: 0\", \"10: 1\"]", Need::required)
+          .gives("", "", "its value")
           .build();
   return built;
 }
@@ -117,6 +124,7 @@ const Table& table(const Delay*) {
                                  .text("input", &Delay::input, input_doc)
                                  .count("periods", &Delay::periods, within(1, 10000), "how many")
                                  .quantity("start", &Delay::start, "", any(), "output until then")
+                                 .gives("", "", "its value")
                                  .build();
   return built;
 }
@@ -128,6 +136,7 @@ const Table& table(const Comparator*) {
           .changeable()
           .quantity("off_below", &Comparator::off_below, "", any(), "level that turns it off")
           .changeable()
+          .gives("", "", "1 or 0")
           .build();
   return built;
 }
@@ -137,6 +146,7 @@ const Table& table(const Timer*) {
           .text("input", &Timer::input, input_doc)
           .quantity("on_delay", &Timer::on_delay_s, "ms", at_least(0), "1 this long before it shows")
           .quantity("off_delay", &Timer::off_delay_s, "ms", at_least(0), "0 this long before it shows")
+          .gives("", "", "1 or 0")
           .build();
   return built;
 }
@@ -144,6 +154,7 @@ const Table& table(const LatchBlock*) {
   static const Table built = block<LatchBlock>("latch", "1 from set until reset, which wins")
                                  .text("set", &LatchBlock::set, input_doc)
                                  .text("reset", &LatchBlock::reset, input_doc, Need::optional)
+                                 .gives("", "", "1 or 0")
                                  .build();
   return built;
 }
@@ -153,6 +164,7 @@ const Table& table(const LogicBlock*) {
           .choice("operation", &LogicBlock::operation, {"and", "or", "not", "exclusive or"},
                   "of all inputs; not: none of them")
           .texts("inputs", &LogicBlock::inputs, input_doc, Need::required)
+          .gives("", "", "1 or 0")
           .build();
   return built;
 }
@@ -161,13 +173,15 @@ const Table& table(const Select*) {
                                  .text("when", &Select::when, "chooses `then` while above 0.5")
                                  .text("then", &Select::then, input_doc)
                                  .text("otherwise", &Select::otherwise, input_doc)
+                                 .gives("", "", "its value")
                                  .build();
   return built;
 }
 const Table& table(const Clock*) {
   static const Table built =
       block<Clock>("program", "value over time, straight between the points, held beyond them")
-          .points("values", &Clock::values, "s", "", "such as [\"0 s: 0\", \"0.1 s: 1\"]")
+          .points("values", &Clock::values, "s", "", "such as [\"0 s: 0\", \"0.1 s: 1\"]", Need::required)
+          .gives("", "", "its value")
           .build();
   return built;
 }
@@ -178,6 +192,9 @@ const Table& table(const ToDq*) {
           .text("b", &ToDq::b, input_doc)
           .text("c", &ToDq::c, input_doc)
           .text("angle", &ToDq::angle, "of the d axis against phase a, rad")
+          .gives("d", "", "in the unit of what is read")
+          .gives("q", "", "likewise, a quarter ahead of d")
+          .gives("zero", "", "mean of the three")
           .build();
   return built;
 }
@@ -186,6 +203,9 @@ const Table& table(const FromDq*) {
                                  .text("d", &FromDq::d, input_doc)
                                  .text("q", &FromDq::q, input_doc)
                                  .text("angle", &FromDq::angle, "of the d axis against phase a, rad")
+                                 .gives("a", "", "phase a, in the unit of what is read")
+                                 .gives("b", "", "phase b")
+                                 .gives("c", "", "phase c")
                                  .build();
   return built;
 }
@@ -200,12 +220,17 @@ const Table& table(const PhaseLock*) {
           .quantity("damping", &PhaseLock::damping, "", above(0), "of the loop")
           .quantity("low", &PhaseLock::low_Hz, "Hz", above(0), "least frequency")
           .quantity("high", &PhaseLock::high_Hz, "Hz", above(0), "greatest frequency")
+          .gives("angle", "rad", "of the positive sequence, 0 where phase a has its peak")
+          .gives("frequency", "Hz", "as it is locked")
+          .gives("d", "", "in line with it, in the unit of what is read")
+          .gives("q", "", "a quarter ahead of it")
           .build();
   return built;
 }
 const Table& table(const Rotor*) {
   static const Table built = block<Rotor>("rotor", "angle that turns with a frequency in Hz, 0 to 2 pi")
                                  .text("frequency", &Rotor::frequency, "Hz")
+                                 .gives("", "rad", "its angle, 0 to 2 pi")
                                  .build();
   return built;
 }
@@ -218,6 +243,8 @@ const Table& table(const Power*) {
           .text("ia", &Power::ia, input_doc)
           .text("ib", &Power::ib, input_doc)
           .text("ic", &Power::ic, input_doc)
+          .gives("p", "W", "positive in the direction of the currents that are read")
+          .gives("q", "var", "positive when the currents lag")
           .build();
   return built;
 }
@@ -225,6 +252,7 @@ const Table& table(const Rms*) {
   static const Table built = block<Rms>("rms", "root mean square over a sliding window")
                                  .text("input", &Rms::input, input_doc)
                                  .quantity("window", &Rms::window_s, "ms", above(0), "its length")
+                                 .gives("", "", "its value")
                                  .build();
   return built;
 }
@@ -244,6 +272,9 @@ const Table& table(const Modulator*) {
           .choice("levels", &Modulator::levels, {"two", "three"}, "of the bridge")
           .flag("third_harmonic", &Modulator::third_harmonic,
                 "adds to all references what centres them (space-vector modulation of two levels)")
+          .gives("a", "", "reference of that leg as it is compared, -1 to 1")
+          .gives("b", "", "the same of leg b")
+          .gives("c", "", "the same of leg c")
           .build();
   return built;
 }
@@ -257,6 +288,7 @@ const Table& table(const Firing*) {
           .text("delay", &Firing::delay, "rad, of the pulses; 0 makes it a diode bridge")
           .text("enable", &Firing::enable, "no pulses while this is below 0.5")
           .quantity("width", &Firing::width_rad, "deg", above(0), "of a pulse")
+          .gives("", "rad", "its delay, as it is used")
           .build();
   return built;
 }
@@ -264,6 +296,7 @@ const Table& table(const GateDrive*) {
   static const Table built = block<GateDrive>("gate", "a gate that follows a state")
                                  .text("gate", &GateDrive::gate, "such as \"B2.valve\"")
                                  .text("input", &GateDrive::input, "on while above 0.5")
+                                 .gives("", "", "1 while it is on")
                                  .build();
   return built;
 }
@@ -271,6 +304,7 @@ const Table& table(const Actuator*) {
   static const Table built = block<Actuator>("actuator", "turns a knob of the plant")
                                  .text("knob", &Actuator::knob, "such as \"gen.power_reference\"")
                                  .text("input", &Actuator::input, input_doc)
+                                 .gives("", "", "what the knob is turned to")
                                  .build();
   return built;
 }
@@ -279,6 +313,7 @@ const Table& table(const CommandBlock*) {
       block<CommandBlock>("command", "closes a breaker when its input rises, opens it when it falls")
           .text("operates", &CommandBlock::operates, "breaker, disconnector or earthing switch")
           .text("input", &CommandBlock::input, "closed while above 0.5")
+          .gives("", "", "1 while it wants it closed")
           .build();
   return built;
 }
@@ -287,6 +322,7 @@ const Table& table(const Setpoint*) {
   static const Table built = block<Setpoint>("setpoint", "a value that can be changed while running, as NAME")
                                  .quantity("value", &Setpoint::value, "", any(), "at the start, in `unit`")
                                  .changeable()
+                                 .gives("", "", "as it stands, in the SI unit of `unit`")
                                  .build();
   return built;
 }
@@ -309,6 +345,7 @@ const Table& table(const Sensor*) {
           .quantity("resolution", &Sensor::resolution, "", at_least(0),
                     "least step of its output; 0 for none")
           .count("seed", &Sensor::seed, at_least(0), "of the noise")
+          .gives("", "", "its value")
           .build();
   return built;
 }
@@ -320,6 +357,7 @@ const Table& table(const Expression*) {
                 "asin, acos, atan, atan2, exp, log, sqrt, hypot, abs, sign, floor, mod, min, max, clamp(x, "
                 "low, "
                 "high), if(state, then, otherwise), pi, t")
+          .gives("", "", "its value")
           .build();
   return built;
 }
@@ -329,6 +367,7 @@ const Table& table(const Counter*) {
           .text("input", &Counter::input, input_doc)
           .text("reset", &Counter::reset, "back to 0 while above 0.5", Need::optional)
           .count("wraps_at", &Counter::wraps_at, at_least(0), "number that is shown as 0 again; 0 for none")
+          .gives("", "", "how often")
           .build();
   return built;
 }
@@ -340,6 +379,8 @@ const Table& table(const Sequence*) {
                  "such as [\"off > run: start and v > 300 after 20 ms\", \"* > off: trip\"]; the first that "
                  "holds is taken, one per period; the new state shows at the next",
                  Need::required)
+          .gives("", "", "number of its state, the first being 0")
+          .gives("*", "", "1 while it is in that state")
           .build();
   return built;
 }
@@ -353,6 +394,8 @@ const Table& table(const Plan*) {
           .text("otherwise", &Plan::otherwise, "what holds without him", Need::optional)
           .quantity("lasts", &Plan::lasts_s, "s", above(0), "for which the beat may stand still")
           .changeable()
+          .gives("", "", "what holds now")
+          .gives("fresh", "", "1 while the beat moves")
           .build();
   return built;
 }
@@ -374,6 +417,9 @@ const Table& table(const LoadShedding*) {
           .quantity("margin", &LoadShedding::margin, "%", within(0, 1),
                     "of what is available, that must be left for one to come back")
           .changeable()
+          .gives("", "", "number of loads that are shed")
+          .gives("kept", "W", "what the others need")
+          .gives("*", "", "1 while that load stays")
           .build();
   return built;
 }
@@ -403,6 +449,9 @@ const Table& table(const Synchroniser*) {
           .changeable()
           .quantity("lasts", &Synchroniser::lasts_s, "ms", at_least(0), "for which all of that must hold")
           .changeable()
+          .gives("", "", "1 while they may be connected")
+          .gives("angle", "rad", "of the first side ahead of the second")
+          .gives("slip", "Hz", "frequency of the first side over the second")
           .build();
   return built;
 }
@@ -439,6 +488,12 @@ const Table& table(const Vehicle*) {
           .changeable()
           .quantity("stiffness", &Vehicle::stiffness, "", above(0),
                     "force over weight and slip, for small slip")
+          .gives("", "m/s", "speed")
+          .gives("distance", "m", "since the start")
+          .gives("acceleration", "m/s2", "forward")
+          .gives("front_speed", "rad/s", "of the front axle's machine")
+          .gives("rear_speed", "rad/s", "of the rear axle's machine")
+          .gives("grip", "", "share of the adhesion that is used")
           .build();
   return built;
 }
@@ -448,6 +503,9 @@ const Table& table(const ToAlphaBeta*) {
           .text("a", &ToAlphaBeta::a, input_doc)
           .text("b", &ToAlphaBeta::b, input_doc)
           .text("c", &ToAlphaBeta::c, input_doc)
+          .gives("alpha", "", "in line with phase a, in the unit of what is read")
+          .gives("beta", "", "a quarter ahead of alpha")
+          .gives("zero", "", "mean of the three")
           .build();
   return built;
 }
@@ -456,6 +514,9 @@ const Table& table(const FromAlphaBeta*) {
       block<FromAlphaBeta>("from_alpha_beta", "three phases a, b, c of fixed components")
           .text("alpha", &FromAlphaBeta::alpha, input_doc)
           .text("beta", &FromAlphaBeta::beta, input_doc)
+          .gives("a", "", "phase a, in the unit of what is read")
+          .gives("b", "", "phase b")
+          .gives("c", "", "phase c")
           .build();
   return built;
 }
@@ -471,6 +532,11 @@ const Table& table(const IntegratorLock*) {
                     "natural frequency of the loop")
           .quantity("low", &IntegratorLock::low_Hz, "Hz", above(0), "least frequency")
           .quantity("high", &IntegratorLock::high_Hz, "Hz", above(0), "greatest frequency")
+          .gives("angle", "rad", "0 where the voltage has its peak")
+          .gives("frequency", "Hz", "as it is locked")
+          .gives("amplitude", "", "peak, in the unit of what is read")
+          .gives("direct", "", "filtered")
+          .gives("quadrature", "", "a quarter behind that")
           .build();
   return built;
 }
@@ -485,6 +551,10 @@ const Table& table(const Separation*) {
           .text("angle", &Separation::angle,
                 "with which the positive components turn; the negative against it")
           .quantity("frequency", &Separation::frequency_Hz, "Hz", above(0), "of the quarter period")
+          .gives("positive_d", "", "in the unit of what is read")
+          .gives("positive_q", "", "a quarter ahead of that")
+          .gives("negative_d", "", "turning the other way")
+          .gives("negative_q", "", "a quarter ahead of that")
           .build();
   return built;
 }
@@ -500,6 +570,8 @@ const Table& table(const PowerTracker*) {
           .quantity("low", &PowerTracker::low, "", any(), "V, least voltage")
           .quantity("high", &PowerTracker::high, "", any(), "V, greatest voltage")
           .quantity("start", &PowerTracker::start, "", any(), "V, until it is enabled")
+          .gives("", "V", "voltage to hold")
+          .gives("power", "W", "of the array")
           .build();
   return built;
 }
@@ -513,6 +585,7 @@ const Table& table(const OwnCode*) {
           .text("code", &OwnCode::code, "name under which the program gave its class", Need::optional)
           .texts("inputs", &OwnCode::inputs, "such as [\"v: C2.v\", \"i: L1.ia\"]")
           .texts("parameters", &OwnCode::parameters, "such as [\"gain: 0.3\"]")
+          .gives("*", "", "an output, as its code names it")
           .build();
   return built;
 }

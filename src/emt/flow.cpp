@@ -43,12 +43,9 @@ class Reader {
   void read_element(const network::Element& element, Flow& flow) const {
     const std::string name = name_of(element);
     const std::vector<std::string> buses = buses_of(element);
-    // A source's signals count its current out of it.
-    const bool gives = std::holds_alternative<network::Source>(element) ||
-                       std::holds_alternative<network::CurrentSource>(element);
-    const double sign = gives ? -1 : 1;
+    const bool supplies = network::table_of(element).supplies;
     for (std::size_t k = 0; k < buses.size() && k < std::size(suffixes); ++k)
-      read_end({name, buses[k], suffixes[k], sign}, flow);
+      read_end({name, buses[k], suffixes[k], supplies}, flow);
     for (const char* signal : {".tap", ".tap_a", ".tap_b", ".tap_c"}) {
       if (known_.contains(name + signal))
         flow.taps.emplace_back(name + signal, plant_.value(plant_.signal(name + signal)));
@@ -58,17 +55,18 @@ class Reader {
  private:
   struct Place {
     std::string element, bus, suffix;
-    double sign;
+    bool supplies;
   };
   void read_end(const Place& place, Flow& flow) const {
     const network::Bus* bus = network_.find_bus(place.bus);
     if (!bus) return;
     EndFlow end{.element = place.element, .bus = place.bus, .phases = {}, .amperes = {}, .volt_amperes = {}};
+    end.supplies = place.supplies;
     for (const char phase : bus->phases) {
       const std::string signal = place.element + ".i" + phase + place.suffix;
       if (!known_.contains(signal)) continue;
       end.phases += phase;
-      end.amperes.push_back(place.sign * rms(signal));
+      end.amperes.push_back((place.supplies ? -1.0 : 1.0) * rms(signal));
       end.volt_amperes += rms(place.bus + ".v" + phase) * std::conj(end.amperes.back());
     }
     if (!end.phases.empty()) flow.ends.push_back(std::move(end));

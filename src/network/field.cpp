@@ -9,6 +9,7 @@ namespace {
 
 std::string expectation_of(std::string_view unit) {
   if (unit.empty()) return "a number";
+  if (unit == "%") return "a share in %";
   return fmt::format("{} in {}", name_of(parse_unit(unit).dimension), unit);
 }
 
@@ -19,6 +20,38 @@ const Field* Table::find(std::string_view name) const {
     if (field.name == name) return &field;
   }
   return nullptr;
+}
+
+bool Output::is(std::string_view signal) const {
+  std::size_t at = 0;
+  for (std::size_t k = 0; k < name.size(); ++k, ++at) {
+    if (name[k] == '*') {
+      const std::string_view rest = std::string_view(name).substr(k + 1);
+      for (std::size_t end = at; end <= signal.size(); ++end) {
+        if (Output{std::string(rest), {}, {}}.is(signal.substr(end))) return true;
+      }
+      return false;
+    }
+    if (at == signal.size()) return false;
+    const bool fits = name[k] == '#' ? std::string_view("abcpnm").find(signal[at]) != std::string_view::npos
+                                     : name[k] == signal[at];
+    if (!fits) return false;
+  }
+  return at == signal.size();
+}
+
+const Output* Table::find_output(std::string_view signal) const {
+  for (const Output& output : outputs) {
+    if (output.is(signal)) return &output;
+  }
+  return nullptr;
+}
+
+std::string Table::meaning_of(std::string_view signal) const {
+  const Field* knob = find(signal);
+  if (knob && knob->changeable) return knob->doc;
+  const Output* output = find_output(signal);
+  return output ? output->doc : std::string();
 }
 
 std::vector<std::string> Table::field_names() const {
@@ -300,7 +333,7 @@ Words::Words(std::initializer_list<const char*> words) : all(words.begin(), word
 Words::Words(std::vector<std::string> words) noexcept : all(std::move(words)) {}
 
 TableBuilder::TableBuilder(std::string_view kind, std::string_view doc)
-    : table_{std::string(kind), std::string(doc), {}} {}
+    : table_{std::string(kind), std::string(doc), {}, {}, false} {}
 
 Field& TableBuilder::add(Shape shape, Place at, std::string_view name, std::string_view doc) {
   Field& field = table_.fields.emplace_back();
@@ -380,9 +413,14 @@ void TableBuilder::add_elements(Place at, std::string_view name, std::string_vie
   table_.fields.back().names_element = true;
 }
 
+void TableBuilder::add_output(std::string_view name, std::string_view unit, std::string_view doc) {
+  table_.outputs.push_back({std::string(name), std::string(unit), std::string(doc)});
+}
+
 void TableBuilder::add_curve(Shape shape, Place at, std::string_view name, std::string_view x_unit,
-                             std::string_view unit, std::string_view doc) {
+                             std::string_view unit, std::string_view doc, Need need) {
   Field& field = add(shape, at, name, doc);
+  field.need = need;
   const auto shown = [](std::string_view u) { return u.empty() ? std::string_view("a number") : u; };
   field.expects =
       shape == Shape::triangle

@@ -141,6 +141,20 @@ const Element* Network::find_element(std::string_view name) const {
   return nullptr;
 }
 
+std::string meaning_of(const Network& network, std::string_view signal) {
+  // A name may have points itself, so the longest that is one is whose signal it is.
+  for (std::size_t dot = signal.rfind('.'); dot != std::string_view::npos && dot > 0;
+       dot = signal.rfind('.', dot - 1)) {
+    const std::string_view name = signal.substr(0, dot), behind = signal.substr(dot + 1);
+    if (const Element* element = network.find_element(name)) return table_of(*element).meaning_of(behind);
+    if (const Bus* bus = network.find_bus(name)) return table(bus).meaning_of(behind);
+    for (const Fault& fault : network.faults) {
+      if (fault.name == name) return table(&fault).meaning_of(behind);
+    }
+  }
+  return {};
+}
+
 std::vector<Flaw> validate(const Network& network) {
   Checker checker{network, {}};
   if (const std::size_t count = network.buses.size() + network.elements.size(); count > limits::elements) {

@@ -12,6 +12,23 @@ namespace {
 
 constexpr auto optional = Need::optional;
 
+/// What the signals of functions say while they are on.
+std::string_view doc_of(std::string_view signal) {
+  constexpr std::pair<std::string_view, std::string_view> docs[] = {
+      {"start", "on while it has picked up"},
+      {"trip", "on while it has operated"},
+      {"inhibit", "on while it forbids a start"},
+      {"held", "on while harmonics hold it back"},
+      {"close", "on while it closes the breaker"},
+      {"lockout", "on once it has given up"},
+      {"release", "on while the breaker may be closed"},
+  };
+  for (const auto& [name, doc] : docs) {
+    if (name == signal) return doc;
+  }
+  return "on while it holds";
+}
+
 /// The fields that every function has.
 template <class T>
 TableOf<T> function_table(std::string kind, std::string doc) {
@@ -20,6 +37,7 @@ TableOf<T> function_table(std::string kind, std::string doc) {
       .text("blocked_by", &T::blocked_by, "condition that keeps it at rest, such as \"input.block\"",
             optional)
       .flag("trips", &T::trips, "its trip is one of the relay's");
+  for (const std::string& signal : T::signals()) table.gives(signal, "", doc_of(signal));
   return table;
 }
 template <class T>

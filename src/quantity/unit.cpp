@@ -1,4 +1,6 @@
 // Units: a table of symbols, metric prefixes, and the grammar FACTOR... [/ FACTOR...].
+#include <algorithm>
+#include <cctype>
 #include <cmath>
 #include <numbers>
 #include <optional>
@@ -51,6 +53,10 @@ constexpr Symbol symbols[] = {
     {"F", 1, capacitance, true},
     {"H", 1, inductance, true},
     {"C", 1, charge, true},
+    {"Ah", 3600, charge, true},
+    {"Wh", 3600, energy, true},
+    {"VAr", 1, power, true},
+    {"Nm", 1, energy, true},
     {"Wb", 1, flux, true},
     {"s", 1, duration, true},
     {"min", 60, duration, false},
@@ -102,7 +108,48 @@ constexpr Named names[] = {
     {{{1, 1, -2, -2, 0, 0}}, "an inductance per length"},
     {{{-3, -1, 4, 2, 0, 0}}, "a capacitance per length"},
     {{{-3, -1, 3, 2, 0, 0}}, "a conductance per length"},
+    {{{0, 0, -2, 0, 0, 0}}, "a rate of change of frequency"},
+    {{{3, 1, -3, -2, 0, 0}}, "a resistivity"},
+    {{{2, 0, 0, 0, 0, 0}}, "an area"},
+    {{{0, 1, -3, 0, 0, 0}}, "a power per area"},
+    {{{0, 0, 0, 0, -1, 0}}, "a share per kelvin"},
+    {{{1, 0, -1, 0, 0, 0}}, "a speed"},
+    {{{1, 0, -2, 0, 0, 0}}, "an acceleration"},
+    {{{2, 1, -2, 0, 0, -1}}, "a torsional stiffness"},
+    {{{2, 1, -1, 0, 0, -1}}, "a torsional damping"},
+    {{{2, 1, -4, -1, 0, 0}}, "a rate of change of voltage"},
+    {{{0, 0, -1, 1, 0, 0}}, "a rate of change of current"},
+    {{{2, 1, -4, 0, 0, 0}}, "a rate of change of power"},
 };
+
+/// Signs that other keyboards have: micro, ohm, times, squared.
+std::string with_letters(std::string_view text) {
+  constexpr std::pair<std::string_view, std::string_view> signs[] = {
+      {"\u00b5", "u"},   {"\u03bc", "u"}, {"\u2126", "ohm"}, {"\u03a9", "ohm"},
+      {"\u00b7", " "},   {"\u22c5", " "}, {"\u00b2", "2"},   {"\u00b3", "3"},
+      {"\u00b0", "deg"}, {"\u00a0", " "}, {"\u202f", " "}};
+  std::string plain(text);
+  for (const auto& [sign, letters] : signs) {
+    for (std::size_t at = 0; (at = plain.find(sign, at)) != std::string::npos; at += letters.size())
+      plain.replace(at, sign.size(), letters);
+  }
+  return plain;
+}
+
+/// "Ohm", "khz" and the like; not "mhz", which may mean either prefix.
+std::string in_usual_case(std::string_view text) {
+  std::string lower(text);
+  std::transform(lower.begin(), lower.end(), lower.begin(),
+                 [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  for (const std::string_view name : {"Hz", "ohm"}) {
+    if (lower.size() < name.size() || lower.size() > name.size() + 1) continue;
+    const std::size_t at = lower.size() - name.size();
+    if (lower.substr(at) != (name == "Hz" ? "hz" : "ohm")) continue;
+    if (at == 1 && name == "Hz" && text.front() == 'm') continue;
+    return std::string(text.substr(0, at)) + std::string(name);
+  }
+  return std::string(text);
+}
 
 std::optional<double> prefix_scale(char prefix) {
   switch (prefix) {
@@ -125,7 +172,8 @@ std::optional<double> prefix_scale(char prefix) {
   }
 }
 
-std::optional<Unit> parse_symbol(std::string_view text) {
+std::optional<Unit> parse_symbol(std::string_view written) {
+  const std::string text = in_usual_case(written);
   for (const Symbol& symbol : symbols) {
     if (text == symbol.name) return Unit{symbol.scale, symbol.dimension};
   }
@@ -133,7 +181,7 @@ std::optional<Unit> parse_symbol(std::string_view text) {
   const auto prefix = prefix_scale(text.front());
   if (!prefix) return std::nullopt;
   for (const Symbol& symbol : symbols) {
-    if (symbol.takes_prefix && text.substr(1) == symbol.name) {
+    if (symbol.takes_prefix && std::string_view(text).substr(1) == symbol.name) {
       return Unit{*prefix * symbol.scale, symbol.dimension};
     }
   }
@@ -148,11 +196,15 @@ void multiply(Unit& unit, const Unit& factor, int exponent) {
   }
 }
 
-[[noreturn]] void throw_unknown(std::string_view symbol) {
+/// Of what is wanted, when that is known.
+[[noreturn]] void throw_unknown(std::string_view symbol, const Unit* wanted) {
   std::vector<std::string> known;
   for (const Symbol& s : symbols) {
+    if (wanted && !(s.dimension == wanted->dimension)) continue;
     known.emplace_back(s.name);
-    if (s.takes_prefix) known.push_back("k" + std::string(s.name));
+    for (const char prefix : {'k', 'm', 'M', 'u', 'G'}) {
+      if (s.takes_prefix) known.push_back(prefix + std::string(s.name));
+    }
   }
   const std::string close = nearest_name(symbol, known);
   throw Error("unknown unit \"" + std::string(symbol) + "\"" +
@@ -172,7 +224,10 @@ int take_exponent(std::string_view& factor) {
 
 }  // namespace
 
-Unit parse_unit(std::string_view text) {
+Unit parse_unit(std::string_view text) { return parse_unit(text, nullptr); }
+
+Unit parse_unit(std::string_view written, const Unit* wanted) {
+  const std::string text = with_letters(written);
   Unit unit;
   int sign = 1;
   std::size_t at = 0;
@@ -182,13 +237,13 @@ Unit parse_unit(std::string_view text) {
       continue;
     }
     if (text[at] == '/') {
-      if (sign < 0) throw Error("unit \"" + std::string(text) + "\" has a second \"/\"; write one");
+      if (sign < 0) throw Error("unit \"" + text + "\" has a second \"/\"; write one");
       sign = -1;
       ++at;
       continue;
     }
     const std::size_t end = std::min(text.find_first_of(" */", at), text.size());
-    std::string_view factor = text.substr(at, end - at);
+    std::string_view factor = std::string_view(text).substr(at, end - at);
     at = end;
     const std::string_view whole = factor;
     if (const auto direct = parse_symbol(factor)) {
@@ -197,7 +252,7 @@ Unit parse_unit(std::string_view text) {
     }
     const int exponent = take_exponent(factor);
     const auto symbol = parse_symbol(factor);
-    if (!symbol) throw_unknown(whole);
+    if (!symbol) throw_unknown(whole, wanted);
     multiply(unit, *symbol, sign * exponent);
   }
   return unit;

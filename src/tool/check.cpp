@@ -34,6 +34,40 @@ OnBench on_bench_of(const trial::Case& all) {
   return found;
 }
 
+/// What can be recorded and read: signals of the plant, outputs of the control.
+struct Readable {
+  std::string name, unit, meaning;
+};
+std::vector<Readable> readable_in(const trial::Case& all, const emt::Plant& plant) {
+  std::vector<Readable> found;
+  for (const std::string& name : plant.signal_names())
+    found.push_back({name, plant.unit(plant.signal(name)), network::meaning_of(all.network, name)});
+  if (!trial::has_control(all)) return found;
+  const control::Controller controller(all.control, plant.signal_names());
+  const std::vector<std::string> units =
+      control::output_units(all.control, controller.outputs(),
+                            [&](const std::string& name) { return plant.unit(plant.signal(name)); });
+  const control::Description expanded = control::expand(all.control);
+  for (std::size_t k = 0; k < units.size(); ++k)
+    found.push_back(
+        {controller.outputs()[k], units[k], control::meaning_of(expanded, controller.outputs()[k])});
+  return found;
+}
+
+/// What may be set while it runs, with its unit.
+std::vector<std::string> settable_in(const trial::Case& all, const emt::Plant& plant,
+                                     const OnBench& on_bench) {
+  std::vector<std::string> found;
+  for (const std::string& name : plant.knob_names()) {
+    const std::string unit = plant.unit(plant.knob(name));
+    found.push_back(unit.empty() ? name : name + " " + unit);
+  }
+  const std::vector<std::string> of_control = trial::control_knobs(all, plant);
+  found.insert(found.end(), of_control.begin(), of_control.end());
+  found.insert(found.end(), on_bench.settings.begin(), on_bench.settings.end());
+  return found;
+}
+
 /// What a step of the plant alone takes on this computer, and one that begins with a discontinuity (it starts
 /// anew, as when something is switched at once); medians, from the start of the plant, where its valves rest.
 struct StepTimes {
@@ -68,6 +102,19 @@ StepTimes measure(const emt::Plant& of) {
   return {median(plain), median(discontinuous)};
 }
 
+void print(const std::vector<Readable>& readable) {
+  std::size_t name = 0, unit = 0;
+  for (const Readable& one : readable) {
+    name = std::max(name, one.name.size());
+    unit = std::max(unit, one.unit.size());
+  }
+  for (const Readable& one : readable) {
+    std::string line = fmt::format("  {:<{}}  {:<{}}  {}", one.name, name, one.unit, unit, one.meaning);
+    line.erase(line.find_last_not_of(' ') + 1);
+    fmt::print("{}\n", line);
+  }
+}
+
 void print(const trial::Case& all, const emt::Plant& plant, const std::vector<std::string>& notes,
            const OnBench& on_bench, const CheckOptions& options) {
   const emt::Summary& s = plant.summary();
@@ -96,8 +143,10 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
               fmt::format("{}, {} with a discontinuity (medians, of the plant alone); {} with {}",
                           print_rounded(times.plain_s, "s", 3), print_rounded(times.discontinuous_s, "s", 3),
                           print_rounded(times.bound_s(s.events_per_step), "s", 3), s.events_per_step));
-  text +=
-      row("signals, knobs", fmt::format("{}, {}", plant.signal_names().size(), plant.knob_names().size()));
+  const std::vector<Readable> readable = readable_in(all, plant);
+  const std::vector<std::string> settable = settable_in(all, plant, on_bench);
+  text += row("signals, knobs",
+              fmt::format("{}, {} (--signals and --knobs list them)", readable.size(), settable.size()));
   text += row("streams, devices",
               fmt::format("{}, {}", all.bench.all<bench::Stream>().size(), all.bench.devices.size()));
   text += row("trials", fmt::format("{}", all.trials.size()));
@@ -106,15 +155,9 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
     fmt::print("  wiring, and the delay that the bench brings\n{}\n",
                bench::to_string(on_bench.paths, plant.step_s()));
   for (const std::string& note : notes) fmt::print("  note: {}\n", note);
-  if (options.signals) {
-    for (const std::string& name : plant.signal_names())
-      fmt::print("  {} {}\n", name, plant.unit(plant.signal(name)));
-  }
+  if (options.signals) print(readable);
   if (options.knobs) {
-    for (const std::string& name : plant.knob_names())
-      fmt::print("  {} {}\n", name, plant.unit(plant.knob(name)));
-    for (const std::string& name : trial::control_knobs(all, plant)) fmt::print("  {}\n", name);
-    for (const std::string& name : on_bench.settings) fmt::print("  {}\n", name);
+    for (const std::string& name : settable) fmt::print("  {}\n", name);
   }
 }
 
@@ -151,6 +194,8 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const st
                      {"devices", all.bench.devices.size()},
                      {"trials", all.trials.size()},
                      {"notes", notes}};
+  for (const Readable& one : readable_in(all, plant))
+    out["readable"].push_back({{"name", one.name}, {"unit", one.unit}, {"meaning", one.meaning}});
   for (const bench::Path& path : on_bench.paths)
     out["wiring"].push_back({{"from", path.from},
                              {"by", path.by},
@@ -177,9 +222,16 @@ int check(const CheckOptions& options) {
   if (const double late = trial::control_lateness_s(all, plant); late > 0)
     notes.push_back(fmt::format("the control's period is no multiple of the step: it runs up to {} late",
                                 print_rounded(late, "s")));
+  std::exception_ptr wrong;  // what is asked for is listed all the same
   if (std::string note = trial::rows_between_steps(all, plant.step_s()); !note.empty())
     notes.push_back(std::move(note));
-  for (std::string& note : trial::check_trials(all, plant.summary().notes)) notes.push_back(std::move(note));
+  try {
+    for (std::string& note : trial::check_trials(all, plant.summary().notes))
+      notes.push_back(std::move(note));
+  } catch (const Error&) {
+    if (!options.signals && !options.knobs) throw;
+    wrong = std::current_exception();
+  }
   for (const bench::PowerCut* cut : all.bench.all<bench::PowerCut>())
     notes.push_back(fmt::format("power_cut.{}: {}", cut->name, bench::judge_cut(all, *cut).words));
   const OnBench on_bench = on_bench_of(all);
@@ -188,6 +240,8 @@ int check(const CheckOptions& options) {
   } else {
     print(all, plant, notes, on_bench, options);
   }
+  std::fflush(stdout);
+  if (wrong) std::rethrow_exception(wrong);
   return done;
 }
 

@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "tool/data.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/record.hpp"
@@ -13,27 +14,6 @@ namespace zavrek::tool {
 namespace {
 
 namespace fs = std::filesystem;
-
-/// Where the tool's data lie: installed beside it, or in the tree that it was built in.
-fs::path data_folder(const std::string& name) {
-  const fs::path own = fs::read_symlink("/proc/self/exe").parent_path();
-  if (fs::path installed = own / ".." / "share" / "zavrek" / name; fs::exists(installed))
-    return fs::canonical(installed);
-  for (fs::path above = own; above != above.root_path(); above = above.parent_path()) {
-    if (fs::exists(above / name / (name == "demo" ? "veskar" : "feeder"))) return above / name;
-  }
-  throw Error(fmt::format("{} is not there; install the tool with its data",
-                          (own / ".." / "share" / "zavrek" / name).lexically_normal().string()));
-}
-
-std::vector<std::string> folders_in(const fs::path& all) {
-  std::vector<std::string> names;
-  for (const auto& entry : fs::directory_iterator(all)) {
-    if (entry.is_directory()) names.push_back(entry.path().filename().string());
-  }
-  std::sort(names.begin(), names.end());
-  return names;
-}
 
 /// A line on a case: the title of its network, or what its files begin with.
 std::string line_on(const fs::path& folder) {
@@ -110,7 +90,7 @@ int begin_case(const NewOptions& options) {
       "{} is a {} to start from: network.toml says what there is, bench.toml what is connected, trials.toml "
       "what is "
       "tried\ntry next:\n  zavrek check {}\n  zavrek test {}{}\n  zavrek describe\n",
-      name, kind, name, name, kind == "converter" ? " --free" : "");
+      name, kind, name, name, kind == "converter" ? " --pace free" : "");
   return done;
 }
 

@@ -206,9 +206,7 @@ int inject(const InjectOptions& options) {
   how.only = options.only;
   how.rays = options.rays;
   if (!options.tolerance.empty()) how.tolerance = options.tolerance;
-  how.value_tolerance = parse_quantity_as(options.value_tolerance, "");
-  if (!(how.value_tolerance >= 0 && how.value_tolerance <= 0.5))
-    throw Error("--value-tolerance: a share from 0 % to 50 % is wanted");
+  how.value_tolerance = share("--value-tolerance", options.value_tolerance, 0, 0.5);
   how.accurate_above = options.judged_from;
   if (!options.record.empty() && (!options.plan.empty() || options.coverage))
     throw Error("--record goes without --plan and --coverage");
@@ -219,9 +217,10 @@ int inject(const InjectOptions& options) {
   }
   if (options.coverage) {
     how.place = "plant";
-    return write_coverage(trial::coverage_of(approved, how, coverage_options(0, "")),
-                          folder_of(options, approved), "the element tests of " + approved.name,
-                          parse_quantity_as(options.least_coverage, ""), options.json);
+    return write_coverage(
+        trial::coverage_of(approved, how, coverage_options(0, "")), folder_of(options, approved),
+        "the element tests of " + approved.name,
+        options.least_coverage.empty() ? 0 : share("--least-coverage", options.least_coverage), options.json);
   }
   const trial::InjectionReport report = inject_or_play(options, settings, approved, how);
   if (report.points.empty() && report.failure.empty() && !how.plan)

@@ -1,4 +1,5 @@
 // The command line, and nothing else: words to options, options to a verb, its result to an exit code.
+#include <algorithm>
 #include <cstdio>
 
 #include <fmt/format.h>
@@ -7,6 +8,7 @@
 #include "tool/manual.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/error.hpp"
+#include "zavrek/quantity.hpp"
 
 namespace {
 
@@ -49,6 +51,9 @@ struct Words {
 };
 
 const CLI::IsMember places({"plant", "process", "outside"});
+const CLI::IsMember paces({"wall", "free"});
+constexpr const char* pace_help =
+    "wall: locked to the clock; free: as fast as it goes, where nobody outside lives by the clock";
 constexpr const char* case_help = "folder of the case";
 constexpr const char* cores_help = "cores that share each step, where the network falls into parts";
 constexpr const char* place_help = "where all devices run, whatever the bench says";
@@ -128,8 +133,7 @@ void add_running(CLI::App& app, Words& words, int& code) {
       ->excludes("--for");
   verb->add_option("--keep", words.run.keep, "how much of a run until stopped is recorded, such as \"5 s\"")
       ->needs("--until-stopped");
-  verb->add_option("--pace", words.run.pace, "wall: locked to the clock; free: as fast as it goes")
-      ->check(CLI::IsMember({"wall", "free"}));
+  verb->add_option("--pace", words.run.pace, pace_help)->check(paces);
   verb->add_option("--place", words.run.place, place_help)->check(places);
   verb->add_option(
       "--signals", words.run.signals,
@@ -155,10 +159,9 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->add_option("--only", words.test.only, "run only trials with this in their name");
   verb->add_option("--place", words.test.place, place_help)->check(places);
   verb->add_option("--interface", words.test.interface, "network interface, whatever the bench says");
-  verb->add_option("--record", words.test.encoding, "data format of the COMTRADE records")
+  verb->add_option("--format", words.test.encoding, "data format of the COMTRADE records")
       ->check(CLI::IsMember({"ascii", "binary", "binary32", "float32"}));
-  verb->add_flag("--free", words.test.free,
-                 "as fast as it goes, when every device runs in the plant's process");
+  verb->add_option("--pace", words.test.pace, pace_help)->check(paces);
   verb->add_flag("--json", words.test.json, "print JSON");
   verb->add_flag("--no-figures", words.test.no_figures, "draw no PNG per trial");
   verb->add_flag("--csv", words.test.csv, "keep each record as CSV too");
@@ -177,7 +180,8 @@ void add_running(CLI::App& app, Words& words, int& code) {
 
   verb = app.add_subcommand("plot", "draw a record as PNG or SVG");
   verb->add_option("record", words.plot.record, "COMTRADE (.cfg, .dat), .csv or HDF5 (.h5)")->required();
-  verb->add_option("figure", words.plot.figure, "NAME.png or NAME.svg")->required();
+  verb->add_option("--figure", words.plot.figure,
+                   "NAME.png or NAME.svg; a PNG beside the record when left out");
   verb->add_option("--title", words.plot.title, "the station of the record when left out");
   verb->add_option("--panels", words.plot.panels, "at most this many groups of signals")
       ->check(CLI::Range(1, 20));
@@ -198,20 +202,22 @@ void add_judging(CLI::App& app, Words& words, int& code) {
   CLI::App* verb =
       app.add_subcommand("reference", "solve the case with variable step and lay the fixed step over it");
   add_study_options(verb, words.study);
-  verb->add_option("--tolerance", words.study.tolerance, "relative, of the variable step");
+  verb->add_option("--precision", words.study.precision, "relative, that the variable step keeps");
   verb->add_option("--band", words.study.error, "half-width of the band of tolerance, of each signal's peak");
   verb->add_option("--record", words.study.record,
                    "write the reference: NAME.cfg (COMTRADE), NAME.csv or NAME.h5 (HDF5)");
   verb->add_option("--figure", words.study.figure, "draw both: NAME.png or NAME.svg");
   verb->add_flag("--depths", words.study.depths,
                  "calculate all converters switched, then averaged, each beside the reference");
-  verb->add_option("--averaged-step", words.study.averaged_step, "with --depths: step of the averaged one");
-  verb->add_option("--figure-from", words.study.figure_from, "with --depths: where the figure begins");
+  verb->add_option("--averaged-step", words.study.averaged_step, "step of the averaged one")
+      ->needs("--depths");
+  verb->add_option("--figure-from", words.study.figure_from, "where the figure begins")->needs("--depths");
   verb->callback([&] { code = tool::reference(words.study); });
 
   verb = app.add_subcommand("steps", "the largest step that keeps an error, and the modes that limit it");
   add_study_options(verb, words.study);
-  verb->add_option("--error", words.study.error, "rms of the difference over the peak of any signal");
+  verb->add_option("--error", words.study.error,
+                   "rms of the difference over the peak of any signal, such as \"1 %\"");
   verb->callback([&] { code = tool::steps(words.study); });
 
   verb = app.add_subcommand("compare", "lay two records over each other");
@@ -244,8 +250,7 @@ void add_first_hour(CLI::App& app, Words& words, int& code) {
 
   verb = app.add_subcommand("manual", "the words of this command line, for other programs");
   verb->add_option("--as", words.manual_as, "a manual page, or what bash completes")
-      ->check(CLI::IsMember({"man", "bash"}))
-      ->capture_default_str();
+      ->check(CLI::IsMember({"man", "bash"}));
   verb->callback([&] {
     std::fputs(
         (words.manual_as == "man" ? tool::man_page(app, tool_version) : tool::bash_completion(app)).c_str(),
@@ -261,11 +266,9 @@ void add_handover(CLI::App& app, Words& words, int& code) {
   tool::ExportOptions& o = words.exported;
   verb->add_option("case", o.folder, case_help)->required();
   verb->add_option("--as", o.as, "library (plain C, zavrek/model.h) or fmu")
-      ->check(CLI::IsMember({"library", "fmu"}))
-      ->capture_default_str();
+      ->check(CLI::IsMember({"library", "fmu"}));
   verb->add_option("--fmi", o.fmi, "version of the Functional Mock-up Interface")
-      ->check(CLI::IsMember({"2.0", "3.0"}))
-      ->capture_default_str();
+      ->check(CLI::IsMember({"2.0", "3.0"}));
   verb->add_option("--outputs", o.outputs,
                    "signals and outputs of blocks; what the bench records when left out");
   verb->add_option("--out", o.out, "the file; CASE.so or CASE.fmu when left out");
@@ -281,12 +284,9 @@ void add_handover(CLI::App& app, Words& words, int& code) {
           "a line (exact, its travel hides the exchange); or a bus and the elements at it that the far "
           "half gets: \"quay: Q1 Q2\"")
       ->required();
-  verb->add_option("--names", s.names, "of the halves: folders below --out")
-      ->expected(2)
-      ->capture_default_str();
+  verb->add_option("--names", s.names, "of the halves: folders below --out")->expected(2);
   verb->add_option("--delay", s.delay, "steps from what a half says to the step that it enters in the other")
-      ->check(CLI::Range(1, 30))
-      ->capture_default_str();
+      ->check(CLI::Range(1, 30));
   verb->add_option("--out", s.out, "folder for both; the present one when left out");
   verb->add_flag("--json", s.json, "print JSON");
   verb->callback([&] { code = tool::split(s); });
@@ -307,7 +307,9 @@ void add_programmes(CLI::App& app, Words& words, int& code) {
   verb->add_option("--keep", o.keep, "records to keep")->check(CLI::IsMember({"failures", "all", "none"}));
   verb->add_option("--workers", o.workers, "trials at a time; one for each processor when left out")
       ->check(CLI::Range(1, 256));
-  verb->add_flag("--wall", o.wall, "locked to the clock, one trial after the other");
+  verb->add_option("--pace", o.pace,
+                   "wall: locked to the clock, one trial after the other; free: as fast as they go")
+      ->check(paces);
   verb->add_flag("--json", o.json, "print JSON");
   verb->add_flag("--no-figures", o.no_figures, "draw nothing");
   verb->add_flag("--pdf", o.pdf, "print the report as PDF too");
@@ -351,7 +353,7 @@ void add_element_tests(CLI::App& app, Words& words, int& code) {
   verb->add_option("--least-coverage", o.least_coverage, "with --coverage: share below which it fails");
   verb->add_option("--plan", o.plan,
                    "inject the states and values of this file instead of what the settings propose");
-  verb->add_option("--tolerance", o.tolerance, "of times: a share, a time, or both (the greater holds)");
+  verb->add_option("--time-tolerance", o.tolerance, "a share, a time, or both (the greater holds): 5 % 30ms");
   verb->add_option("--value-tolerance", o.value_tolerance, "of thresholds, a share");
   verb->add_option("--judged-from", o.judged_from,
                    "multiple of pickup from which on times of inverse curves are judged")
@@ -443,7 +445,7 @@ void add_processes(CLI::App& app, Words& words, int& code) {
       app.add_subcommand("plc", "a programmable controller: the EtherCAT master of a run in another process");
   verb->add_option("interface", words.plc.interface, "on whose other end the slaves are")->required();
   verb->add_flag("--scan", words.plc.scan, "list the slaves and their entries only");
-  verb->add_option("--cycle", words.plc.cycle, "from one exchange to the next")->capture_default_str();
+  verb->add_option("--cycle", words.plc.cycle, "from one exchange to the next");
   verb->add_option("--for", words.plc.duration, "how long; until interrupted when left out");
   verb->add_option(
       "--link", words.plc.links,
@@ -488,7 +490,7 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->add_option("--for", words.target.duration,
                    "duration of what is started; until it is stopped when left out");
   verb->add_option("--place", words.target.place, place_help)->check(CLI::IsMember({"plant"}));
-  verb->add_flag("--free", words.target.free, "as fast as it goes, where nobody lives by the clock");
+  verb->add_option("--pace", words.target.pace, pace_help)->check(paces);
   verb->add_flag("--json", words.target.json, "print JSON");
   verb->callback([&] { code = tool::target(words.target); });
 
@@ -528,6 +530,43 @@ void add_processes(CLI::App& app, Words& words, int& code) {
   verb->callback([&] { code = tool::fitness(words.fitness); });
 }
 
+/// What is taken when an option is left out, on the help of every verb.
+void show_defaults(CLI::App& app) {
+  for (CLI::App* verb : app.get_subcommands([](CLI::App*) { return true; })) {
+    for (CLI::Option* option : verb->get_options()) {
+      if (option->get_items_expected_max() == 0 || option->get_required()) continue;
+      option->capture_default_str();
+      const std::string text = option->get_default_str();
+      if (text == "\"\"" || text == "[]" || text == "{}") option->default_str("");
+    }
+  }
+}
+
+/// The error of the command line, with the word that was probably meant.
+std::string with_suggestion(const CLI::App& app, const CLI::ParseError& error, int argc, char** argv) {
+  std::string text = error.what();
+  const CLI::App* verb = nullptr;
+  std::vector<std::string> known;
+  for (const CLI::App* one : app.get_subcommands([](const CLI::App*) { return true; })) {
+    known.push_back(one->get_name());
+    if (argc > 1 && one->get_name() == argv[1]) verb = one;
+  }
+  if (!verb)
+    return argc > 1 && argv[1][0] != '-'
+               ? fmt::format("no verb \"{}\"{}", argv[1], suggestion(argv[1], known, 40))
+               : text;
+  known.clear();
+  for (const CLI::Option* option : verb->get_options()) {
+    for (const std::string& name : option->get_lnames()) known.push_back("--" + name);
+  }
+  for (int k = 2; k < argc; ++k) {
+    const std::string word = std::string(argv[k]).substr(0, std::string_view(argv[k]).find('='));
+    if (!word.starts_with("--") || std::find(known.begin(), known.end(), word) != known.end()) continue;
+    return fmt::format("{}: no option \"{}\"{}", verb->get_name(), word, suggestion(word, known, 40));
+  }
+  return fmt::format("{}: {}", verb->get_name(), text);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -544,11 +583,15 @@ int main(int argc, char** argv) {
   add_programmes(app, words, code);
   add_element_tests(app, words, code);
   add_processes(app, words, code);
+  show_defaults(app);
   try {
     app.parse(argc, argv);
     return code;
   } catch (const CLI::ParseError& error) {
-    return app.exit(error) == 0 ? tool::done : tool::bad_input;
+    if (error.get_exit_code() == 0) return app.exit(error);
+    std::fprintf(stderr, "%s\n\"zavrek --help\" lists the verbs, \"zavrek VERB --help\" their options\n",
+                 with_suggestion(app, error, argc, argv).c_str());
+    return tool::bad_input;
   } catch (const std::exception& error) {
     std::fprintf(stderr, "%s\n", error.what());
     return tool::bad_input;

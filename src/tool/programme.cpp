@@ -128,8 +128,8 @@ int programme(const ProgrammeOptions& options) {
     if (options.choose > 0)
       return write_choice(trial::choose_trials(all, options.choose, how), all, folder_of(options),
                           options.json);
-    const double least =
-        options.least_coverage.empty() ? all.least_coverage : parse_quantity_as(options.least_coverage, "");
+    const double least = options.least_coverage.empty() ? all.least_coverage
+                                                        : share("--least-coverage", options.least_coverage);
     return write_coverage(trial::coverage_of(all, how), folder_of(options), all.network.title, least,
                           options.json);
   }
@@ -141,7 +141,7 @@ int programme(const ProgrammeOptions& options) {
   trial::check_trials(all);
   trial::ProgrammeOptions how;
   how.run.place = options.place;
-  how.run.free = !options.wall;
+  how.run.free = options.pace == "free";
   how.run.relay_program = std::filesystem::read_symlink("/proc/self/exe");
   how.workers = options.workers > 0 ? options.workers : static_cast<int>(std::thread::hardware_concurrency());
   how.folder = folder_of(options);

@@ -40,6 +40,17 @@ double positive_time(const std::string& option, const std::string& text) {
   return seconds;
 }
 
+double share(const std::string& option, const std::string& text, double least, double most) {
+  const double value = parse_quantity_as(text, "");
+  if (value >= 1 && text.find('%') == std::string::npos)
+    throw Error(fmt::format("{}: \"{}\" may be a hundredth or the whole; write \"{} %\" or a number below 1",
+                            option, text, text));
+  if (!(value >= least && value <= most))
+    throw Error(fmt::format("{}: a share from {:g} % to {:g} % is wanted, not {}", option, 100 * least,
+                            100 * most, text));
+  return value;
+}
+
 int run(const RunOptions& options) {
   trial::Case all = casefile::read_case(options.folder);
   bench::open_laws(all);
@@ -88,9 +99,11 @@ int plot(const PlotOptions& options) {
     const double until_s = options.until.empty() ? limits::record_s : parse_quantity_as(options.until, "s");
     read = record::part_of(read, from_s, until_s);
   }
-  report::draw_record(read, options.title.empty() ? read.station : options.title, options.figure,
-                      options.panels);
-  fmt::print("{}\n", options.figure);
+  const std::string figure = !options.figure.empty()
+                                 ? options.figure
+                                 : std::filesystem::path(options.record).replace_extension(".png").string();
+  report::draw_record(read, options.title.empty() ? read.station : options.title, figure, options.panels);
+  fmt::print("{}\n", figure);
   return done;
 }
 

@@ -78,25 +78,31 @@ void print_buses(const emt::Flow& flow, bool between_phases) {
   }
 }
 
+/// As signals count: into an element, but out of what supplies.
+std::string way_of(const emt::EndFlow& end) { return end.supplies ? "out of" : "into"; }
+double sign_of(const emt::EndFlow& end) { return end.supplies ? -1 : 1; }
+
 void print_ends(const emt::Flow& flow) {
   std::vector<std::string> elements, buses;
   for (const emt::EndFlow& end : flow.ends) {
-    elements.push_back(end.element);
+    elements.push_back(fmt::format("{:<6} {}", way_of(end), end.element));
     buses.push_back(end.bus);
   }
-  const int width = longest(elements, "into"), at = longest(buses, "at");
-  fmt::print("\n  {:<{}}  {:<{}}{:^48}{:>11}{:>11}{:>11}\n", "into", width, "at", at,
-             "current, A and degrees", "kW", "kvar", "lost kW");
+  const int width = longest(elements, ""), at = longest(buses, "at");
+  fmt::print("\n  {:<{}}  {:<{}}{:^48}{:>11}{:>11}{:>11}\n", "", width, "at", at, "current, A and degrees",
+             "kW", "kvar", "lost kW");
   for (std::size_t k = 0; k < flow.ends.size(); ++k) {
     const emt::EndFlow& end = flow.ends[k];
     const auto amperes = [&](std::size_t p) {
-      return fmt::format("{:.2f} {:>6.1f}", std::abs(end.amperes[p]), degrees(end.amperes[p]));
+      const std::complex<double> rms = sign_of(end) * end.amperes[p];
+      return fmt::format("{:.2f} {:>6.1f}", std::abs(rms), degrees(rms));
     };
     const bool more = k + 1 < flow.ends.size() && flow.ends[k + 1].element == end.element;
     const bool last_of_several = !more && k > 0 && flow.ends[k - 1].element == end.element;
-    fmt::print("  {:<{}}  {:<{}}{}{:>11}{:>11}{:>11}\n", end.element, width, end.bus, at,
-               by_phase(end.phases, 16, amperes), kilo(end.volt_amperes.real()),
-               kilo(end.volt_amperes.imag()), last_of_several ? kilo(flow.taken_by(end.element).real()) : "");
+    fmt::print("  {:<{}}  {:<{}}{}{:>11}{:>11}{:>11}\n", elements[k], width, end.bus, at,
+               by_phase(end.phases, 16, amperes), kilo(sign_of(end) * end.volt_amperes.real()),
+               kilo(sign_of(end) * end.volt_amperes.imag()),
+               last_of_several ? kilo(flow.taken_by(end.element).real()) : "");
   }
 }
 
@@ -117,10 +123,11 @@ nlohmann::json to_json(const network::Network& network, const emt::Flow& flow) {
   for (const emt::EndFlow& end : flow.ends) {
     nlohmann::json row{{"element", end.element},
                        {"bus", end.bus},
-                       {"active_W", end.volt_amperes.real()},
-                       {"reactive_var", end.volt_amperes.imag()}};
+                       {"counts", way_of(end)},
+                       {"active_W", sign_of(end) * end.volt_amperes.real()},
+                       {"reactive_var", sign_of(end) * end.volt_amperes.imag()}};
     for (std::size_t k = 0; k < end.phases.size(); ++k)
-      row["i"][end.phases.substr(k, 1)] = phasor_json(end.amperes[k]);
+      row["i"][end.phases.substr(k, 1)] = phasor_json(sign_of(end) * end.amperes[k]);
     out["ends"].push_back(std::move(row));
   }
   for (const auto& [signal, value] : flow.taps) out["taps"][signal] = value;

@@ -160,7 +160,7 @@ int compare_depths(const StudyOptions& options, Subject& subject, double toleran
       TellingReference(subject.study.duration_s, options.json).solve(subject.study, tolerance);
   if (exact.interrupted) return interrupted;
   std::vector<report::Calculation> all{{"reference", record_of(exact)}};
-  const double band = parse_quantity_as(options.error, "");
+  const double band = share("--band", options.error);
   nlohmann::json out;
   for (const std::string depth : {"switched", "averaged"}) {
     set_depth(subject.study.network, depth);
@@ -188,8 +188,8 @@ int compare_depths(const StudyOptions& options, Subject& subject, double toleran
 
 int reference(const StudyOptions& options) {
   Subject subject = subject_of(options);
-  const double tolerance = parse_quantity_as(options.tolerance, "");
-  if (!(tolerance >= 1e-12 && tolerance <= 1e-2)) throw Error("a tolerance from 1e-12 to 1e-2 is wanted");
+  const double tolerance = parse_quantity_as(options.precision, "");
+  if (!(tolerance >= 1e-12 && tolerance <= 1e-2)) throw Error("--precision: from 1e-12 to 1e-2 is wanted");
   if (options.depths) return compare_depths(options, subject, tolerance);
   const emt::Series exact =
       TellingReference(subject.study.duration_s, options.json).solve(subject.study, tolerance);
@@ -198,7 +198,7 @@ int reference(const StudyOptions& options) {
   const record::Record first = trial::record_of(exact, subject.all, subject.trigger_s);
   const record::Record second = trial::record_of(fixed, subject.all, subject.trigger_s);
   if (!options.record.empty()) record::write_record(first, options.record, record::Encoding::float32);
-  const double band = parse_quantity_as(options.error, "");
+  const double band = share("--band", options.error);
   const record::Comparison comparison = record::compare(first, second, {.band = band});
   if (!options.figure.empty()) {
     report::draw_overlay(comparison, "reference", "fixed step",
@@ -213,9 +213,9 @@ int reference(const StudyOptions& options) {
     fmt::print("{}\n", printed(out));
     return done;
   }
-  fmt::print("{} of {}: {} variable steps (tolerance {}), {} of {}\n",
+  fmt::print("{} of {}: {} variable steps (precision {}), {} of {}\n",
              print_rounded(subject.study.duration_s, "s"), subject.all.network.title, exact.steps,
-             options.tolerance, fixed.steps, print_rounded(subject.all.network.step_s, "s"));
+             options.precision, fixed.steps, print_rounded(subject.all.network.step_s, "s"));
   print(comparison, 12);
   return done;
 }
@@ -235,8 +235,7 @@ std::array<std::string, 2> apart(const std::filesystem::path& first, const std::
 int compare(const CompareOptions& options) {
   const record::Record first = record::read_record(options.first),
                        second = record::read_record(options.second);
-  const double band = parse_quantity_as(options.band, "");
-  if (!(band > 0)) throw Error("a band above zero is wanted, such as \"1 %\"");
+  const double band = share("--band", options.band, 1e-12);
   std::vector<record::Band> signals;
   for (const std::string& text : options.signals) signals.push_back(record::parse_band(text));
   const record::Comparison comparison = record::compare(
@@ -373,8 +372,7 @@ class StepTrials {
 
 int steps(const StudyOptions& options) {
   Subject subject = subject_of(options);
-  const double wanted = parse_quantity_as(options.error, "");
-  if (!(wanted > 0)) throw Error("an error above zero is wanted, such as \"1 %\"");
+  const double wanted = share("--error", options.error, 1e-9);
   const double tolerance = std::min(1e-8, wanted / 1000);
   const double bound = emt::compile(subject.study.network).summary().largest_step_s;
   const emt::Series reference =

@@ -84,7 +84,7 @@ class TargetVerb {
   [[nodiscard]] json how() const {
     json body = json::object();
     if (!options_.place.empty()) body["place"] = options_.place;
-    if (options_.free) body["free"] = true;
+    if (options_.pace == "free") body["free"] = true;
     return body;
   }
 

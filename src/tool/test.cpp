@@ -70,9 +70,9 @@ bool try_to(Write&& write) {
 
 std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOptions& options,
                                         const std::filesystem::path& out, bool& written) {
-  trial::RunOptions run{options.place, options.interface,
-                        options.free,  std::filesystem::read_symlink("/proc/self/exe"),
-                        options.cores, encoding_of(options.encoding)};
+  trial::RunOptions run{options.place,          options.interface,
+                        options.pace == "free", std::filesystem::read_symlink("/proc/self/exe"),
+                        options.cores,          encoding_of(options.encoding)};
   run.stop = &stop_on_signal();
   run.most_repeats = options.repeats;
   std::vector<trial::TrialResult> results;

@@ -18,6 +18,10 @@ inline constexpr int bad_input = 2;
 
 /// A time above zero; throws Error naming the option.
 [[nodiscard]] double positive_time(const std::string& option, const std::string& text);
+/// A share above `least` and up to `most`: "1 %", or "0.01". Throws Error naming the option, also for "1",
+/// which might be either.
+[[nodiscard]] double share(const std::string& option, const std::string& text, double least = 0,
+                           double most = 1);
 
 struct CheckOptions {
   std::string folder;
@@ -62,7 +66,7 @@ struct TestOptions {
   std::string place;
   std::string interface;
   std::string encoding = "float32";
-  bool free = false;
+  std::string pace = "wall";
   bool json = false;
   bool no_figures = false;
   bool csv = false;
@@ -93,7 +97,7 @@ struct StudyOptions {
   std::string folder;
   std::string trial;
   std::string duration;
-  std::string tolerance = "1e-8";
+  std::string precision = "1e-8";
   std::string error = "1 %";
   std::vector<std::string> signals;
   std::string record;
@@ -180,7 +184,7 @@ struct TargetOptions {
   std::vector<std::string> words;
   std::string token, authority;  // files
   std::string duration, place, over, resistance, angle, lasts;
-  bool free = false;
+  std::string pace = "wall";
   bool json = false;
 };
 /// Works an engine.
@@ -284,7 +288,7 @@ struct ProgrammeOptions {
   std::string shard;
   std::string keep = "failures";
   int workers = 0;
-  bool wall = false;
+  std::string pace = "free";
   bool json = false;
   bool no_figures = false;
   bool pdf = false;
@@ -330,7 +334,7 @@ struct InjectOptions {
   bool json = false;
   bool no_figures = false;
   bool coverage = false;
-  std::string least_coverage = "0 %";
+  std::string least_coverage;
 };
 /// Element tests of a relay, proposed from its settings or planned by hand.
 [[nodiscard]] int inject(const InjectOptions& options);

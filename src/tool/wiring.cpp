@@ -73,7 +73,7 @@ int prove(const ProveOptions& options) {
   const trial::Case all = case_with_terminals(options.folder);
   bench::ProofOptions how;
   how.program = std::filesystem::read_symlink("/proc/self/exe");
-  how.tolerance = parse_quantity_as(options.tolerance, "%");
+  how.tolerance = share("--tolerance", options.tolerance);
   how.each_s = parse_quantity_as(options.each, "s");
   how.stop = &stop_on_signal();
   const std::vector<bench::Proof> proofs = bench::prove(all, how);

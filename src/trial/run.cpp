@@ -434,11 +434,17 @@ std::vector<std::string> notes_of(const Case& all, const emt::Plant& plant) {
 }
 
 /// What a run leaves behind, unjudged.
-void take_result(bench::Run& run, TrialResult& result) {
+void take_result(bench::Run& run, const RunOptions& options, TrialResult& result) {
   const emt::Plant& plant = *run.plant();
+  const bool kept_pace = run.paced();
   run.end();
   result.medium = run.medium();
   result.remarks = remarks_on(plant);
+  if (options.free && kept_pace)
+    result.remarks.emplace_back(
+        "it was to go as fast as it can and went by the clock, by which somebody outside of this process "
+        "lives; "
+        "devices do not where their place is \"plant\"");
   result.accounts = run.accounts();
   result.step_s = plant.step_s();
   result.record = run.take_record(result.inception_s);
@@ -475,7 +481,7 @@ TrialResult run_undisturbed(const Case& all, double duration_s, double kept_s, c
     result.failure = run.failure();
     note_interruption(run, duration_s, options, result);
   }
-  take_result(run, result);
+  take_result(run, options, result);
   add_losses(result.accounts, result);
   add_lateness(result);
   return result;
@@ -549,7 +555,7 @@ TrialResult run_once(const Case& all, const Trial& trial, const RunOptions& opti
     if (result.timing.gave_up_step >= 0) result.not_judged = std::exchange(result.failure, {});
     note_interruption(run, duration, options, result);
   }
-  take_result(run, result);
+  take_result(run, options, result);
   // Who died was not held back.
   if (run.somebody_elsewhere() && !died && !result.interrupted && result.not_judged.empty())
     result.not_judged = held_back(trial, result, spoiled);

@@ -126,8 +126,9 @@ TEST(CurrentTransformer, DrawsAtTheKneeWhatTheStandardSays) {
 Network with_cvt() {
   Network n;
   n.buses = {{"bar", 110e3}};
-  n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 3e9},
-                CapacitiveVoltageTransformer{.name = "u", .bus = "bar", .primary_V = 110e3}};
+  n.elements = {
+      Source{.name = "grid", .bus = "bar", .short_circuit_VA = 3e9},
+      CapacitiveVoltageTransformer{.name = "u", .bus = "bar", .primary_V = 110e3, .secondary_V = 100}};
   n.faults = {Fault{.name = "f", .on = "bar", .phases = "ABC", .resistance_ohm = 0.01}};
   return n;
 }

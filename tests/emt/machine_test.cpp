@@ -86,6 +86,79 @@ TEST(InductionMachine, PullsHarderAtStandstillWithResistanceInItsRotor) {
   EXPECT_GT(with, 2 * bare);
 }
 
+/// 110 kW, 400 V, 1,486 rpm, 196 A, 0.86, 7.1 times the current when it is locked.
+InductionMachine with_nameplate() {
+  return {.name = "fan",
+          .bus = "board",
+          .rated_power_W = 110e3,
+          .rated_current_A = 196,
+          .rated_speed_rad_per_s = 1486 * pi / 30,
+          .power_factor = 0.86,
+          .starting_current = 7.1,
+          .inertia_kgm2 = 4,
+          .load_torque_Nm = 110e3 / (1486 * pi / 30)};
+}
+Network board(InductionMachine machine) {
+  Network n;
+  n.buses = {{"board", 400}};
+  n.elements = {Source{.name = "grid", .bus = "board"}, std::move(machine)};
+  return n;
+}
+
+TEST(InductionMachine, GivesWhatItsNameplateSays) {
+  const auto current_A = [](const Plant& plant) {
+    return std::abs(plant.phasor(plant.signal("fan.ia"))) / std::numbers::sqrt2;
+  };
+  Plant loaded = compile(board(with_nameplate()), 20e-6);
+  EXPECT_NEAR(value(loaded, "fan.speed"), 1486 * pi / 30, 1e-4 * 155);
+  // Half of what neither rotor nor stator loses is not in the circuit: its active current is that much less.
+  const auto s = std::sqrt(3.0) * 400 * current_A(loaded);
+  const auto v = loaded.phasor(loaded.signal("board.va")), i = loaded.phasor(loaded.signal("fan.ia"));
+  const double reactive = 1.5 * (v * std::conj(i)).imag();
+  EXPECT_NEAR(reactive, std::sqrt(3.0) * 400 * 196 * std::sqrt(1 - 0.86 * 0.86), 1e-3 * s);
+  EXPECT_NEAR(current_A(loaded), 196, 0.03 * 196);
+  InductionMachine locked = with_nameplate();
+  locked.start = "standstill";
+  locked.inertia_kgm2 = 1e6;
+  Plant held = compile(board(locked), 20e-6);
+  EXPECT_NEAR(current_A(held), 7.1 * 196, 1e-3 * 7.1 * 196);
+}
+
+TEST(InductionMachine, StartsWithItsLoadWhereAllVoltagesAreImposed) {
+  Network stiff = quay(pump()), strong = quay(pump());
+  std::get<Source>(stiff.elements[0]).short_circuit_VA = unset;
+  std::get<Source>(strong.elements[0]).short_circuit_VA = 1e14;
+  Plant one = compile(stiff), other = compile(strong);
+  EXPECT_NEAR(value(one, "pump.speed"), value(other, "pump.speed"), 1e-6 * value(other, "pump.speed"));
+  EXPECT_NEAR(value(one, "pump.torque"), value(other, "pump.torque"), 1e-3);
+}
+
+TEST(InductionMachine, RefusesANameplateThatNoCircuitHas) {
+  const auto refusal = [](InductionMachine machine) -> std::string {
+    try {
+      (void)compile(board(std::move(machine)), 20e-6);
+    } catch (const Error& error) {
+      return error.what();
+    }
+    return "taken";
+  };
+  InductionMachine fast = with_nameplate();
+  fast.rated_speed_rad_per_s = 1520 * pi / 30;
+  EXPECT_EQ(
+      refusal(fast),
+      "induction_machine.fan, rated_speed: 1520 rpm is not a little below the 1500 rpm of 2 pole pairs");
+  InductionMachine starved = with_nameplate();
+  starved.rated_current_A = 180;
+  EXPECT_TRUE(refusal(starved).starts_with("induction_machine.fan, rated_current: with it 107.2 kW go in"))
+      << refusal(starved);
+  InductionMachine half = with_nameplate();
+  half.power_factor = unset;
+  EXPECT_EQ(refusal(half), "induction_machine.fan, power_factor: missing beside rated_power");
+  InductionMachine both = with_nameplate();
+  both.stator_resistance_ohm = 0.01;
+  EXPECT_TRUE(refusal(both).starts_with("induction_machine.fan, rated_power: its circuit is given as well"));
+}
+
 TEST(InductionMachine, TwistsItsShaftAtTheNaturalFrequencyOfTwoMasses) {
   InductionMachine machine = pump();
   machine.load_torque_Nm = 0;

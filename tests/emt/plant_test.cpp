@@ -391,18 +391,32 @@ TEST(Compile, NamesALoopOfStiffSources) {
             "short_circuit");
 }
 
-TEST(Compile, RefusesAStepLongerThanALinesTravelTime) {
+TEST(Compile, MakesAPiSectionOfALineThatWavesCrossWithinAStep) {
   Network n;
   n.buses = {{"s", 11e3, "a"}, {"f", 11e3, "a"}};
-  n.elements = {Source{.name = "g", .bus = "s"}, Line{.name = "line",
-                                                      .between = {"s", "f"},
-                                                      .length_m = 3000,
-                                                      .x1_ohm_per_m = 4e-4,
-                                                      .c1_F_per_m = 9e-12}};
-  EXPECT_EQ(
-      refusal(n, 50e-6),
-      "line.line, length: waves cross it in 10.16 us, less than the step of 50 us; take a step of at most "
-      "10.16 us or describe it as a cable (pi section)");
+  Network as_cable = n;
+  n.elements = {Source{.name = "g", .bus = "s", .short_circuit_VA = 1e9}, Line{.name = "line",
+                                                                               .between = {"s", "f"},
+                                                                               .length_m = 3000,
+                                                                               .r1_ohm_per_m = 1e-4,
+                                                                               .x1_ohm_per_m = 4e-4,
+                                                                               .c1_F_per_m = 9e-12}};
+  as_cable.elements = {n.elements.front(), Cable{.name = "line",
+                                                 .between = {"s", "f"},
+                                                 .length_m = 3000,
+                                                 .r1_ohm_per_m = 1e-4,
+                                                 .x1_ohm_per_m = 4e-4,
+                                                 .c1_F_per_m = 9e-12,
+                                                 .sections = 1}};
+  Plant line = compile(n, 50e-6), cable = compile(as_cable, 50e-6);
+  ASSERT_EQ(line.summary().notes.size(), 1);
+  EXPECT_EQ(line.summary().notes.front(),
+            "line.line: is a pi section, for waves cross it in 10.16 us, less than the step of 50 us");
+  for (Plant* plant : {&line, &cable}) {
+    for (int k = 0; k < 100; ++k) ASSERT_EQ(plant->step(), Status::running);
+  }
+  EXPECT_EQ(line.value(line.signal("f.va")), cable.value(cable.signal("f.va")));
+  EXPECT_NE(line.value(line.signal("line.ia")), 0);
 }
 
 TEST(Compile, RefusesABranchWithoutImpedance) {

@@ -52,6 +52,27 @@ TEST(Quantity, SaysWhatIsWrongToTheLetter) {
   EXPECT_EQ(refusal("1e999 s", "s"), "\"1e999 s\" is a number beyond any physical size");
 }
 
+TEST(Quantity, TakesSignsAndCustomsOfOtherKeyboards) {
+  EXPECT_DOUBLE_EQ(parse_quantity_as("50 \u00b5s", "us"), 50e-6);
+  EXPECT_DOUBLE_EQ(parse_quantity_as("4 \u03bcF", "uF"), 4e-6);
+  EXPECT_DOUBLE_EQ(parse_quantity_as("3 k\u2126", "ohm"), 3e3);
+  EXPECT_DOUBLE_EQ(parse_quantity_as("3 \u03a9/km", "ohm/km"), 3e-3);
+  EXPECT_DOUBLE_EQ(parse_quantity_as("0.32 Ohm/km", "ohm/km"), 0.32e-3);
+  EXPECT_DOUBLE_EQ(parse_quantity_as("30 \u00b0", "deg"), parse_quantity_as("30 deg", "deg"));
+  EXPECT_DOUBLE_EQ(parse_quantity_as("50 hz", "Hz"), 50);
+  EXPECT_DOUBLE_EQ(parse_quantity_as("4 khz", "Hz"), 4000);
+  EXPECT_DOUBLE_EQ(parse_quantity_as("2 kNm", "N m"), 2000);
+  EXPECT_DOUBLE_EQ(parse_quantity_as("1.5 kWh", "J"), 5.4e6);
+  EXPECT_DOUBLE_EQ(parse_quantity_as("12 Ah", "A h"), parse_quantity_as("12 A h", "A h"));
+  EXPECT_EQ(refusal("5 mhz", "Hz"), "unknown unit \"mhz\", did you mean \"mHz\"?");
+}
+
+TEST(Quantity, SuggestsUnitsOfWhatIsWanted) {
+  EXPECT_EQ(refusal("5 sec", "ms"), "unknown unit \"sec\"; a time is wanted, such as \"5 ms\"");
+  EXPECT_EQ(refusal("5 kw", "MW"), "unknown unit \"kw\", did you mean \"kW\"?");
+  EXPECT_EQ(refusal("5 kw", "km"), "unknown unit \"kw\", did you mean \"km\"?");
+}
+
 TEST(Quantity, PrintsTheShortestDigitsThatReadBack) {
   EXPECT_EQ(print_quantity(50e-6, "us"), "50 us");
   EXPECT_EQ(print_quantity(0.1 * 3, "s"), "0.30000000000000004 s");

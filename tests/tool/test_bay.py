@@ -18,7 +18,7 @@ def verdicts(*options):
 
 
 # The same trials with everything in the plant's process: the same verdicts, times within 15 ms.
-paced, free = verdicts("--out", "paced"), verdicts("--out", "free", "--place", "plant", "--free")
+paced, free = verdicts("--out", "paced"), verdicts("--out", "free", "--place", "plant", "--pace", "free")
 expect(len(paced) == 7 and paced.keys() == free.keys(), "seven trials")
 for name, trial in paced.items():
     expect(trial["passed"] and free[name]["passed"], name)

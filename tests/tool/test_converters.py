@@ -6,7 +6,7 @@ from harness import *
 
 # the demo cases pass as they stand
 for name, trials in (("crane", 5), ("converter", 4), ("island", 7), ("link", 5), ("compensator", 3), ("sea-link", 5), ("transfer", 4), ("wind", 3), ("headland", 3)):
-    text = run("test", demo / name, "--free", "--out", name)
+    text = run("test", demo / name, "--pace", "free", "--out", name)
     has(text, f"{trials} of {trials} trials passed")
     expect(len(list((scratch / name).glob("*.png"))) == trials, f"figures of {name}")
 has(run("check", demo / "crane", "--knobs"), "C1.remaining", "drive.speed_wanted rad/s", "udc.gain")
@@ -24,11 +24,11 @@ def copy(of, to, control="", bench=""):
 
 # the control in a process of its own: the same verdicts, one period later
 case = copy("battery", "apart", bench='control = "process"\n')
-has(run("test", case, "--free", "--out", "apart-out", "--no-figures", "--csv"), "4 of 4 trials passed")
+has(run("test", case, "--pace", "free", "--out", "apart-out", "--no-figures", "--csv"), "4 of 4 trials passed")
 tables = [path.read_text().splitlines() for path in (scratch / "apart-out").glob("*.csv")]
 expect(len(tables) == 4 and all(len(rows) > 100 and rows[0].startswith("time_s,") for rows in tables), "a CSV per trial")
 case = copy("battery", "late", bench='control = "process"\ncontrol_delay = 8\n')
-text = run("test", case, "--free", "--only", "step of power", "--out", "late-out", "--no-figures", code=1)
+text = run("test", case, "--pace", "free", "--only", "step of power", "--out", "late-out", "--no-figures", code=1)
 has(text, "FAIL start, then a step of power")  # eight periods of delay make the current loop swing
 has(run("controller", demo / "veskar", code=2), "the case has no control to run")
 
@@ -42,7 +42,7 @@ for place in ("plant", "process"):
     case = copy("crane", f"own-{place}", bench=f'control = "{place}"\n')
     (case / "control.toml").write_text(text_of_crane)
     shutil.copy(library, case / "libown_controller.so")
-    has(run("test", case, "--free", "--only", "lower", "--out", f"own-{place}-out", "--no-figures"), "1 of 1 trials passed")
+    has(run("test", case, "--pace", "free", "--only", "lower", "--out", f"own-{place}-out", "--no-figures"), "1 of 1 trials passed")
 (case / "control.toml").write_text((case / "control.toml").read_text().replace('"on: 700"', '"on: 600"'))
 has(run("check", case), "own.brake: libown_controller.so was not run, its names are taken from the case")
 has(run("check", case, "--execute", code=2), "its init refuses these parameters")
@@ -98,7 +98,7 @@ for number, (wrong, place, exit_code, says) in enumerate((
                           capture_output=True, text=True)
     expect(done.returncode == 0, done.stderr)
     only = ("--only", "short circuit on the quay") if number else ()
-    text = run("test", case, "--free", "--out", f"wrong{number}-out", "--no-figures", *only, code=exit_code)
+    text = run("test", case, "--pace", "free", "--out", f"wrong{number}-out", "--no-figures", *only, code=exit_code)
     has(text, says)
     if exit_code == 1:
         has(text, "0 of 1 trials passed" if number else "0 of 4 trials passed")
@@ -108,16 +108,16 @@ for number, (wrong, place, exit_code, says) in enumerate((
 case = copy("crane", "trusted", bench='libraries = "trusted"\n')
 (case / "control.toml").write_text(text_of_crane)
 shutil.copy(library, case / "libown_controller.so")
-has(run("test", case, "--free", "--only", "lower", "--out", "trusted-out", "--no-figures"), "1 of 1 trials passed")
+has(run("test", case, "--pace", "free", "--only", "lower", "--out", "trusted-out", "--no-figures"), "1 of 1 trials passed")
 
 # what a trial may break, and what it may not
 case = copy("crane", "broken")
 (case / "trials.toml").write_text('[[trial]]\nname = "x"\noperate = [ { at = "0 s", late = "B1.a_uper" } ]\n')
-has(run("test", case, "--free", code=2), 'no gate "B1.a_uper", did you mean "B1.a_upper"?')
+has(run("test", case, "--pace", "free", code=2), 'no gate "B1.a_uper", did you mean "B1.a_upper"?')
 (case / "trials.toml").write_text('[[trial]]\nname = "x"\noperate = [ { at = "0 s", set = "drive.speed_wanted", to = "3 V" } ]\n')
-has(run("test", case, "--free", code=2), "rad/s")
+has(run("test", case, "--pace", "free", code=2), "rad/s")
 (case / "trials.toml").write_text('[[trial]]\nname = "x"\noperate = [ { at = "0 s", set = "drive.sped_wanted", to = "3 rad/s" } ]\n')
-has(run("test", case, "--free", code=2), 'did you mean "drive.speed_wanted"?')
+has(run("test", case, "--pace", "free", code=2), 'did you mean "drive.speed_wanted"?')
 (case / "trials.toml").write_text(
     '[[trial]]\nname = "x"\noperate = [ { set = "drive.sped_wanted", to = "3 rad/s" }, { lost = "B1.q_upper" } ]\n'
     'expect = [ { signal = "C1.v", between = ["1 A", "2 A"] } ]\n'
@@ -137,12 +137,12 @@ more = ", ".join(f'{{ phases = "AG", resistance = "{k} ohm", after = "{3 * k} us
 (case / "trials.toml").write_text(
     '[[trial]]\nname = "x"\nprefault = "20 ms"\npostfault = "20 ms"\nfault = { on = "quay", phases = "AG", lasts = "20 ms" }\n'
     f'evolves = [ {more} ]\nexpect = [ {{ signal = "filter.va", between = ["0 V", "1 kV"] }} ]\n')
-has(run("test", case, "--free", "--out", "crowded-out", "--no-figures"), "steps met the bound of 12 discontinuities")
+has(run("test", case, "--pace", "free", "--out", "crowded-out", "--no-figures"), "steps met the bound of 12 discontinuities")
 has((scratch / "crowded-out" / "report.html").read_text(), "steps met the bound of 12 discontinuities")
 
 # both depths beside the variable step
 found = as_json(run("reference", demo / "battery", "--trial", "start, then a step of power", "--for", "0.06 s", "--signals",
-                    "L1.ia", "--tolerance", "1e-6", "--depths", "--figure", "depths.png", "--json", timeout=200))
+                    "L1.ia", "--precision", "1e-6", "--depths", "--figure", "depths.png", "--json", timeout=200))
 expect(found["switched"]["signals"][0]["rms"] < 1e-3 * found["switched"]["signals"][0]["peak"], str(found))
 expect(found["averaged"]["signals"][0]["rms"] < 2e-2 * found["averaged"]["signals"][0]["peak"], str(found))
 expect((scratch / "depths.png").read_bytes()[:4] == b"\x89PNG", "figure of both depths")

@@ -209,7 +209,7 @@ worked = scratch / "worked"
 shutil.copytree(demo / "veskar", worked)
 toml = ask(base, "/api/v1/run/trial", raw=True).decode()
 (worked / "trials.toml").write_text(toml)
-told = as_json(run("test", worked, "--place", "plant", "--free", "--out", "worked-out", "--no-figures", "--json"))
+told = as_json(run("test", worked, "--place", "plant", "--pace", "free", "--out", "worked-out", "--no-figures", "--json"))
 again = [v for v in told["trials"][0]["verdicts"] if v["expectation"] == "R1 trip"][0]
 expect(told["passed"] and abs(float(again["measured"][:-2]) - float(verdict["measured"][:-2])) < 0.002, f"{again} and {verdict}")
 # The latest seconds as a record that others read.
@@ -357,7 +357,7 @@ has(run("target", "--at", base, "send", small), "small")
 has(run("target", "--at", base, "list"), "small", "(sent)")
 has(run("run", small, "--on", "desk", "--for", "0.3 s", "--place", "plant", "--record", "small.csv"), "small: ended")
 has((scratch / "small.csv").read_text()[:300], "time_s", "VT0.va")
-has(run("target", "--at", base, "test", "small", "fault on cable 2 is no business of R1", "--place", "plant", "--free"), "pass fault on cable 2", "1 of 1")
+has(run("target", "--at", base, "test", "small", "fault on cable 2 is no business of R1", "--place", "plant", "--pace", "free"), "pass fault on cable 2", "1 of 1")
 has(run("target", "--at", base, "results"), "trials", "1 of 1 passed")
 bundle = ask(base, "/api/v1/cases/small/bundle", raw=True)
 with tarfile.open(fileobj=io.BytesIO(bundle)) as archive:

@@ -21,7 +21,7 @@ for kind, passes in (("feeder", 3), ("line", 3), ("transformer", 3), ("converter
     has(run("new", kind), f"{kind} is a {kind} to start from", f"zavrek test {kind}")
     checked = run("check", kind)
     expect("note" not in checked or kind == "line", checked)
-    has(run("test", kind, "--free", "--place", "plant"), f"{passes} of {passes} trials passed")
+    has(run("test", kind, "--pace", "free", "--place", "plant"), f"{passes} of {passes} trials passed")
     text = "".join(file.read_text() for file in (scratch / kind).glob("*.toml"))
     expect("Veskar" not in text and text.count("#") >= 5, "it is nobody's, and says what it is")
 has(run("new", "feeder", "mine"), "mine is a feeder to start from")

@@ -108,7 +108,7 @@ for k, count in enumerate(COUNTS):
     expect(k == 0 or abs(change - wanted) < 0.01, f"{count} times 10 ns: {change:.4f} A instead of {wanted:.4f} A")
 
 # The roof: its controller in a process of its own by the clock, and inside, the same verdicts, one over the other.
-text = run("test", demo / "roof/inside", "--free", "--out", "inside")
+text = run("test", demo / "roof/inside", "--pace", "free", "--out", "inside")
 has(text, "3 of 3 trials passed")
 text = run_paced("test", demo / "roof", "--out", "roof", "--repeats", 2)
 has(text, "3 of 3 trials passed", "memory that both share")

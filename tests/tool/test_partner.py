@@ -95,9 +95,9 @@ for k, (name, bound) in enumerate((("moor.va", 1e-3), ("quay.vb", 2e-3), ("berth
     expect(worst < bound, f"{name} of three: {worst}")
 
 # Trials go to the halves in which they happen; the verdicts are the whole's.
-ends = together(scratch / "line/moor", scratch / "line/quay", "test", "--free", "--place", "plant", "--out", "verdicts")
+ends = together(scratch / "line/moor", scratch / "line/quay", "test", "--pace", "free", "--place", "plant", "--out", "verdicts")
 verdicts = [line.split("margin")[0].split() for text, _ in ends for line in text.splitlines() if line.startswith("     pass")]
-of_whole = [line.split("margin")[0].split() for line in run("test", two_halls, "--free", "--place", "plant").splitlines() if line.startswith("     pass")]
+of_whole = [line.split("margin")[0].split() for line in run("test", two_halls, "--pace", "free", "--place", "plant").splitlines() if line.startswith("     pass")]
 expect(all(code == 0 for _, code in ends) and sorted(verdicts) == sorted(of_whole) and len(of_whole) >= 6, f"{verdicts}\n{of_whole}\n{ends}")
 
 # By the clock at 25 us, over each way.

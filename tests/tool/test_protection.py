@@ -37,7 +37,7 @@ has((scratch / "w" / "junit.xml").read_text(), "<failure message=\"expected")
 (scratch / "bad.toml").write_text('[stage.a]\npickup = "1 A"\ndelay = "0.1 s"\nblocked_by = "b.start andd c"\n')
 has(run("inject", "bad.toml", code=2), 'bad.toml:4: stage.a, blocked_by: the condition "b.start andd c": "andd" stands where and, or or the end is wanted')
 has(run("inject", demo / "veskar" / "R1.toml", "--only", "nothing", code=2), 'no function with "nothing" in its name')
-has(run("inject", demo / "veskar" / "R1.toml", "--tolerance", "5 km", code=2), '"5 km" is no tolerance of times; a share such as "5 %"')
+has(run("inject", demo / "veskar" / "R1.toml", "--time-tolerance", "5 km", code=2), '"5 km" is no tolerance of times; a share such as "5 %"')
 has(run("inject", demo / "veskar" / "R1.toml", "--tolerance=-5 %", code=2), '"-5 %" is no tolerance of times')
 has(run("inject", demo / "veskar" / "R1.toml", "--value-tolerance", "80 %", code=2), "--value-tolerance: a share from 0 % to 50 % is wanted")
 has(run("curve", demo / "veskar" / "R1.toml", demo / "veskar" / "R0.toml", "--margin", "0 s", code=2), '--margin: "0 s" is no time above zero')
@@ -121,7 +121,7 @@ has(run("inject", demo / "veskar" / "R2.toml", "--coverage", "--out", "cover"), 
 # The smallest programme is a case of its own.
 has(run("programme", demo / "veskar", "--choose", "2", "--mistakes", "R1 earth", "--out", "choice"), "of 8 trials find", "case: choice/chosen")
 has(run("check", "choice/chosen"), "Veskar quay", "trials                2")
-chosen = json.loads(run("test", "choice/chosen", "--place", "plant", "--free", "--no-figures", "--json", "--out", "choice/run"))
+chosen = json.loads(run("test", "choice/chosen", "--place", "plant", "--pace", "free", "--no-figures", "--json", "--out", "choice/run"))
 expect(chosen["passed"] and len(chosen["trials"]) == 2 and chosen["causes"] == [], str(chosen)[:300])
 expect(all(v["uncertain"] is None or v["uncertain"] < 2e-3 for t in chosen["trials"] for v in t["verdicts"]), "uncertain")
 

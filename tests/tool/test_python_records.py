@@ -11,7 +11,7 @@ import zavrek_records
 run("new", "feeder")
 records = {}
 for encoding in ("ascii", "binary", "binary32", "float32"):
-    run("test", "feeder", "--free", "--place", "plant", "--only", "close", "--record", encoding, "--out", encoding, "--no-figures")
+    run("test", "feeder", "--pace", "free", "--place", "plant", "--only", "close", "--format", encoding, "--out", encoding, "--no-figures")
     file, = (scratch / encoding).glob("*.cfg")
     records[encoding] = zavrek_records.read(file)
     own = comtrade_reader.read(file.with_suffix(""))

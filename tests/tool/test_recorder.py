@@ -41,7 +41,7 @@ for k in range(0, len(body), 37):
     for c in range(len(head) - 1 - len(analogs)):
         expect(states[k * (len(head) - 1 - len(analogs)) + c] == int(body[k][1 + len(analogs) + c]), f"state in row {k}")
 has(run("compare", "a.csv", "a.h5", "--band", "0.001 %"), "pass")
-run("plot", "a.h5", "a.png", "--from", "0.35 s", "--until", "0.5 s")
+run("plot", "a.h5", "--figure", "a.png", "--from", "0.35 s", "--until", "0.5 s")
 expect((scratch / "a.png").stat().st_size > 10_000, "no figure")
 
 # Captures of a run: one for the order, named by its trigger; a second run numbers on.

@@ -124,7 +124,7 @@ has(text, "terminal X1:1-2 is used twice: by analogue_out.R1i, channel 0 and by 
 text = run_paced("test", case, "--out", "out", "--no-figures")
 has(text, "3 of 3 trials passed", "a terminal board", "as it counts itself")
 times = {}
-for place, words in (("board", ()), ("plant", ("--place", "plant", "--free"))):
+for place, words in (("board", ()), ("plant", ("--place", "plant", "--pace", "free"))):
     trial = run_paced("test", case, "--only", "earth fault", "--json", "--out", place, "--no-figures", *words)
     times[place] = [float(v["measured"].split()[0]) for t in as_json(trial)["trials"] for v in t["verdicts"]][0]
 expect(abs(times["board"] - times["plant"]) < 0.012, f"trip times {times}")

@@ -69,7 +69,7 @@ has(run("line", "wire.toml", code=2), 'wire.toml:2: wire.a, phase: "d" is none o
 # a converter under control: what the control is made of, a trial of it, and a control that cannot be
 has(run("check", demo / "battery", "--knobs"), "battery.voltage V", "no line sets a bound")
 has(run("describe", "modulator"), "dead_time", "carrier")
-has(run("test", demo / "battery", "--free", "--no-figures", "--only", "no longer fires"), "L1.ia mean", "1 of 1 trials passed")
+has(run("test", demo / "battery", "--pace", "free", "--no-figures", "--only", "no longer fires"), "L1.ia mean", "1 of 1 trials passed")
 loop = scratch / "loop"
 shutil.copytree(demo / "battery", loop)
 (loop / "control.toml").write_text('[sum.a]\ninputs = ["b"]\n[sum.b]\ninputs = ["a"]\n[pi.c]\nproportionl = 2\n')
@@ -105,7 +105,7 @@ has(run("run", demo / "veskar", "--for", "2 km", code=2), '"2 km" is a length; a
 for wrong in ("0 s", "-1 s"):
     for words in (("run", demo / "veskar"), ("reference", demo / "veskar"), ("steps", demo / "veskar"), ("fitness",)):
         has(run(*words, f"--for={wrong}", code=2), f'--for: "{wrong}" is no time above zero')
-has(run("plot", "run.csv", "from-csv.svg"), "from-csv.svg")
+has(run("plot", "run.csv", "--figure", "from-csv.svg"), "from-csv.svg")
 # without a bench: as long as told, all voltages and currents, or those asked for
 has(run("run", source / "tests" / "data" / "feeder13", "--for", "0.1 s", "--pace", "free", "--record", "all.csv"), "2000 steps of 50 us: 100 ms")
 header = (scratch / "all.csv").read_text().split("\n")[0].split(",")
@@ -125,7 +125,7 @@ has(run("steps", demo / "veskar", "--for", "0.05 s", "--signals", "quay.va", "ca
     "the error falls with the step to the power of", "fastest modes", "kHz")
 has(run("reference", demo / "veskar", "--trial", "earth fault", code=2), 'no trial "earth fault"')
 has(run("reference", demo / "veskar", "--signals", "quay.vq", code=2), 'no signal "quay.vq", did you mean')
-has(run("reference", demo / "veskar", "--tolerance", "0.5", code=2), "a tolerance from 1e-12 to 1e-2 is wanted")
+has(run("reference", demo / "veskar", "--precision", "0.5", code=2), "--precision: from 1e-12 to 1e-2 is wanted")
 shifted = "time_s,x V\n" + "".join(f"{k * 1e-3},{math.sin(0.1 * k - 0.05)}\n" for k in range(400))
 (scratch / "one.csv").write_text("time_s,x V\n" + "".join(f"{k * 1e-3},{math.sin(0.1 * k)}\n" for k in range(400)))
 (scratch / "two.csv").write_text(shifted)
@@ -138,9 +138,9 @@ has(run("compare", "one.csv", "ref.csv", code=2), "the two records have no signa
 has(run("compare", "one.csv", "bad.csv", code=2), "bad.csv:3: time does not rise")
 
 # all trials against relays in processes of their own
-text = run_paced("test", demo / "veskar", "--out", "out", "--record", "ascii")
+text = run_paced("test", demo / "veskar", "--out", "out", "--format", "ascii")
 has(text, "8 of 8 trials passed", "start lateness", "overruns", "wire: ", "report: out/report.html")
-result = as_json(run("test", demo / "veskar", "--out", "json", "--json", "--no-figures", "--free", "--place", "plant"))
+result = as_json(run("test", demo / "veskar", "--out", "json", "--json", "--no-figures", "--pace", "free", "--place", "plant"))
 expect(result["passed"] and len(result["trials"]) == 8, "JSON verdicts")
 expect((scratch / "out" / "01-three-phase-fault-close-on-cable-1.png").exists(), "figure of a trial")
 has((scratch / "out" / "report.html").read_text(), "8 of 8 trials passed", "uPlot")
@@ -206,11 +206,11 @@ small = scratch / "small"
 small.mkdir()
 if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=300k", "none", small], capture_output=True).returncode == 0:
     try:
-        text = run("test", demo / "veskar", "--place", "plant", "--free", "--out", small / "out", "--no-figures", code=3)
+        text = run("test", demo / "veskar", "--place", "plant", "--pace", "free", "--out", small / "out", "--no-figures", code=3)
         has(text, "8 of 8 trials passed", "cannot be written (No space left on device)", "not all evidence was written")
         left = [path for path in (small / "out").iterdir()]
         expect(all(not path.name.startswith(".") for path in left), f"left behind: {left}")
-        has(run("plot", "out/02-two-phase-fault-far-down-cable-1.cfg", small / "again.png", code=2), "again.png")
+        has(run("plot", "out/02-two-phase-fault-far-down-cable-1.cfg", "--figure", small / "again.png", code=2), "again.png")
         expect(not (small / "again.png").exists(), "half a figure")
     finally:
         subprocess.run(["umount", small], check=True)
@@ -225,7 +225,7 @@ expect(run("run", demo / "veskar", "--for", "0.1 s", "--place", "plant", "--pace
 stem = "02-two-phase-fault-far-down-cable-1"
 kept = {}
 for encoding in ("ascii", "binary", "binary32", "float32"):
-    run("test", demo / "veskar", "--place", "plant", "--free", "--only", "two-phase fault far", "--record", encoding,
+    run("test", demo / "veskar", "--place", "plant", "--pace", "free", "--only", "two-phase fault far", "--format", encoding,
         "--out", encoding, "--no-figures")
     kept[encoding] = comtrade_reader.read(scratch / encoding / next((scratch / encoding).glob("*.cfg")).stem)
     expect(kept[encoding]["encoding"] == encoding.upper(), kept[encoding]["encoding"])
@@ -238,16 +238,16 @@ for encoding, share in (("binary", 4e-5), ("binary32", 1.1e-5), ("float32", 1.1e
         expect(max(abs(a - b) for a, b in zip(values, other)) <= share * peak, f"{encoding}: {name} differs")
 
 # the wrong setting is found
-text = run("test", demo / "wrong-setting", "--out", "wrong", "--place", "plant", "--free", code=1)
+text = run("test", demo / "wrong-setting", "--out", "wrong", "--place", "plant", "--pace", "free", code=1)
 has(text, "FAIL two-phase fault far down cable 1", "margin -7", "1 of 2 trials passed")
 has(run("test", demo / "veskar", "--only", "tsunami", code=2), 'no trial has "tsunami" in its name')
 
 # the plot of a record, and records that are none
-has(run("plot", "out/02-two-phase-fault-far-down-cable-1.cfg", "again.svg"), "again.svg")
-has(run("plot", "none.cfg", "x.png", code=2), "none.cfg: cannot be read")
+has(run("plot", "out/02-two-phase-fault-far-down-cable-1.cfg", "--figure", "again.svg"), "again.svg")
+has(run("plot", "none.cfg", "--figure", "x.png", code=2), "none.cfg: cannot be read")
 (scratch / "broken.cfg").write_text("a,b,1999\n2,1A,1D\n")
 (scratch / "broken.dat").write_text("")
-has(run("plot", "broken.cfg", "x.png", code=2), "broken.cfg:2: ends before its analogue channels")
+has(run("plot", "broken.cfg", "--figure", "x.png", code=2), "broken.cfg:2: ends before its analogue channels")
 
 # the same trials where raw sockets are not allowed: frames in datagrams, and it says so
 datagram = scratch / "datagram"

@@ -27,7 +27,7 @@ for info, body in re.findall(r"```([^\n]*)\n(.*?)```\n", (source / "docs/tutoria
                     missing = line
                     break
                 rest = rest[at + 1:]
-            if missing is None or "--free" in words or "programme" in words:
+            if missing is None or "free" in words or "programme" in words:
                 break
         expect(missing is None, f"$ {words}\nno line \"{missing}\" in\n{done.stdout}{done.stderr}")
 expect(commands >= 15, f"{commands} commands")

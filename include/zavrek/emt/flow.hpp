@@ -27,6 +27,7 @@ struct EndFlow {
   std::string phases;
   std::vector<std::complex<double>> amperes;  ///< per phase
   std::complex<double> volt_amperes;          ///< W and var into the element, all phases together
+  bool supplies = false;                      ///< its signals count out of it
 };
 
 /// The steady state that a plant starts in, as it is read off a one-line diagram.

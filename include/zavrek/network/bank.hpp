@@ -21,6 +21,7 @@ inline const Table& table(const Capacitor*) {
           .choice("connection", &Capacitor::connection, {"star", "grounded star", "delta"}, "of its phases")
           .text("phases", &Capacitor::phases, "such as \"a\" or \"bc\"; all of the bus when left out",
                 Need::optional)
+          .gives("i#", "A", "current into it from its bus")
           .build();
   return built;
 }
@@ -52,6 +53,8 @@ inline const Table& table(const Reactor*) {
           .choice("connection", &Reactor::connection, {"star", "grounded star", "delta"}, "of its phases")
           .text("phases", &Reactor::phases, "such as \"a\" or \"bc\"; all of the bus when left out",
                 Need::optional)
+          .gives("i#", "A", "current into it from its bus")
+          .gives("flux#", "V s", "flux linkage, where it saturates")
           .build();
   return built;
 }
@@ -81,6 +84,7 @@ inline const Table& table(const HarmonicFilter*) {
                     "resistance across the reactor (high-pass); none when left out", Need::optional)
           .choice("connection", &HarmonicFilter::connection, {"star", "grounded star", "delta"},
                   "of its phases")
+          .gives("i#", "A", "current into it from its bus")
           .build();
   return built;
 }
@@ -98,7 +102,9 @@ inline const Table& table(const Arrester*) {
                         "surge arresters from the phases to ground, straight between their points")
           .bus("bus", &Arrester::bus, "bus that they protect")
           .points("curve", &Arrester::curve, "kV", "A",
-                  "voltage and current, rising, such as [\"20 kV: 1 mA\", \"28 kV: 1 kA\", \"33 kV: 10 kA\"]")
+                  "voltage and current, rising, such as [\"20 kV: 1 mA\", \"28 kV: 1 kA\", \"33 kV: 10 kA\"]",
+                  Need::required)
+          .gives("i#", "A", "current into it from its bus")
           .build();
   return built;
 }

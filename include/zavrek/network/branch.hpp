@@ -27,6 +27,9 @@ inline const Table& table(const Branch*) {
                     "zero sequence; equal to the positive when left out", Need::optional)
           .quantity("zero_inductance", &Branch::zero_inductance_H, "mH", at_least(0),
                     "zero sequence; equal to the positive when left out", Need::optional)
+          .gives("i#", "A", "current into it at its first bus")
+          .gives("i#_far", "A", "current into it at its second bus")
+          .gives("vc#", "V", "across its capacitor, from its first bus to its second")
           .build();
   return built;
 }

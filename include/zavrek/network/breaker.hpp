@@ -46,6 +46,9 @@ inline const Table& table(const Breaker*) {
                   "voltage that the opening gap withstands over the time since the current ceased; a pole "
                   "strikes "
                   "again above it. It never does when left out")
+          .gives("i#", "A", "current into it at its first bus")
+          .gives("i#_far", "A", "current into it at its second bus")
+          .gives("closed", "", "share of its poles that are closed")
           .build();
   return built;
 }

@@ -44,6 +44,11 @@ inline const Table& table(const Bridge*) {
           .quantity("diode_drop", &Bridge::reverse_drop_V, "V", at_least(0),
                     "of the diodes; drop when left out", Need::optional)
           .quantity("off_resistance", &Bridge::off_ohm, "ohm", above(0), "of a valve that does not conduct")
+          .gives("i#", "A", "current into it from its a.c. bus")
+          .gives("delta.i#", "A", "current into its lower half from that half's a.c. bus")
+          .gives("idc", "A", "current out of the positive pole of its d.c. bus into it")
+          .gives("*.i", "A", "current through a valve, forwards")
+          .gives("*.on", "", "1 while that valve conducts")
           .build();
   return built;
 }

@@ -18,6 +18,7 @@ inline const Table& table(const Bus*) {
           .quantity("voltage", &Bus::voltage_V, "kV", above(0), "nominal, between phases")
           .choice("phases", &Bus::phases, {"abc", "ab", "bc", "ac", "a", "b", "c", "pn", "pnm", "p"},
                   "its phases, or d.c. poles: positive, negative, middle")
+          .gives("v#", "V", "to ground")
           .build();
   return built;
 }

@@ -25,6 +25,8 @@ inline const Table& table(const Cable*) {
     TableOf<Cable> rows("cable", "cable or short line as a chain of pi sections with coupled phases");
     return line_value_rows(rows)
         .count("sections", &Cable::sections, within(1, 100), "number of pi sections")
+        .gives("i#", "A", "current into it at its first bus")
+        .gives("i#_far", "A", "current into it at its second bus")
         .build();
   }();
   return built;

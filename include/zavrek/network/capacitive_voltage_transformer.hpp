@@ -9,7 +9,7 @@ struct CapacitiveVoltageTransformer {
   std::string name;
   std::string bus;
   double primary_V = unset;
-  double secondary_V = 100;
+  double secondary_V = 110;
   double capacitance_F = 8e-9;
   double intermediate_V = 20e3;
   double burden_VA = 100;
@@ -43,6 +43,7 @@ inline const Table& table(const CapacitiveVoltageTransformer*) {
           .quantity(
               "damper_detuning", &T::damper_detuning, "", above(0),
               "reactance of that circuit's branches over the burden's resistance: the less, the sharper")
+          .gives("v#", "V", "secondary, to ground")
           .build();
   return built;
 }

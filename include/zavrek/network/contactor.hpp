@@ -30,6 +30,11 @@ inline const Table& table(const Contactor*) {
               "of a resistor beside each pole, switched by a contactor of its own, NAME.precharge; none "
               "when left out",
               Need::optional)
+          .gives("i#", "A", "current into it at its first bus")
+          .gives("i#_far", "A", "current into it at its second bus")
+          .gives("closed", "", "share of its poles that are closed")
+          .gives("precharge.*", "",
+                 "the same of what charges ahead of it: precharge.ia (A), precharge.closed")
           .build();
   return built;
 }

@@ -46,6 +46,8 @@ inline const Table& table(const CurrentSource*) {
           .quantity("noise_bandwidth", &CurrentSource::noise_bandwidth_Hz, "kHz", above(0),
                     "of the noise: straight lines between random values twice as often")
           .count("noise_seed", &CurrentSource::noise_seed, at_least(0), "of its random numbers")
+          .supplies()
+          .gives("i#", "A", "current out of it, into its bus (or from `from` to `to`)")
           .build();
   return built;
 }

@@ -42,6 +42,8 @@ inline const Table& table(const CurrentTransformer*) {
                     "in series with it")
           .quantity("remanence", &CurrentTransformer::remanence, "%", within(-1, 1),
                     "flux left in the core at the start, of that at the knee")
+          .gives("i#", "A", "secondary current; positive as its element's is")
+          .gives("flux#", "V s", "flux linkage of its core, where it saturates")
           .build();
   return built;
 }

@@ -33,6 +33,8 @@ inline const Table& table(const DcLink*) {
                     Need::optional)
           .changeable()
           .quantity("series_resistance", &DcLink::series_ohm, "mohm", at_least(0), "of each capacitor")
+          .gives("v", "V", "between p and n")
+          .gives("v_upper", "V", "between p and m")
           .build();
   return built;
 }
@@ -57,6 +59,8 @@ inline const Table& table(const DcSource*) {
           .quantity("voltage", &DcSource::voltage_V, "V", any(), "open-circuit voltage")
           .changeable()
           .quantity("resistance", &DcSource::resistance_ohm, "ohm", above(0), "inner")
+          .supplies()
+          .gives("i", "A", "current out of it, into its bus")
           .build();
   return built;
 }
@@ -83,7 +87,8 @@ inline const Table& table(const Battery*) {
           .quantity("capacity", &Battery::capacity_C, "A h", above(0), "from full to empty")
           .quantity("charge", &Battery::charge, "%", within(0, 1), "state of charge at the start")
           .points("open_circuit", &Battery::open_circuit, "%", "V",
-                  "open-circuit voltage over state of charge, such as [\"0 %: 640 V\", \"100 %: 820 V\"]")
+                  "open-circuit voltage over state of charge, such as [\"0 %: 640 V\", \"100 %: 820 V\"]",
+                  Need::required)
           .quantity("resistance", &Battery::resistance_ohm, "ohm", above(0), "felt at once")
           .quantity("fast_resistance", &Battery::fast_ohm, "ohm", at_least(0), "of the fast R-C pair")
           .quantity("fast_time", &Battery::fast_time_s, "s", above(0), "its time constant")
@@ -97,6 +102,9 @@ inline const Table& table(const Battery*) {
           .quantity("added_resistance", &Battery::added_ohm, "mohm", at_least(0),
                     "of cells, or of what connects them, that fail")
           .changeable()
+          .supplies()
+          .gives("i", "A", "current out of it, into its bus: discharging")
+          .gives("charge", "", "state of charge, 0 to 1")
           .build();
   return built;
 }

@@ -42,6 +42,9 @@ inline const Table& table(const DcConverter*) {
           .quantity("diode_drop", &C::reverse_drop_V, "V", at_least(0), "of the diodes; drop when left out",
                     Need::optional)
           .quantity("off_resistance", &C::off_ohm, "Mohm", above(0), "of a valve that does not conduct")
+          .gives("i", "A", "current of its inductor, from its leg to the bus `low`")
+          .gives("*.i", "A", "current through a valve, forwards")
+          .gives("*.on", "", "1 while that valve conducts")
           .build();
   return built;
 }
@@ -72,6 +75,8 @@ inline const Table& table(const Chopper*) {
           .quantity("diode_drop", &Chopper::reverse_drop_V, "V", at_least(0),
                     "of that diode; drop when left out", Need::optional)
           .quantity("off_resistance", &Chopper::off_ohm, "Mohm", above(0), "of a valve that does not conduct")
+          .gives("i", "A", "current of its resistor, out of the positive pole")
+          .gives("valve.i", "A", "current through its transistor")
           .build();
   return built;
 }

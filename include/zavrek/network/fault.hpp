@@ -63,6 +63,9 @@ inline const Table& table(const Fault*) {
                     "what grows with the current")
           .quantity("arc_time_constant", &Fault::arc_time_constant_s, "ms", above(0),
                     "with which the arc's conductance follows its current")
+          .gives("v#", "V", "at its place, to ground")
+          .gives("i#", "A", "current into the fault")
+          .gives("with_i#", "A", "current into the fault from the other circuit")
           .build();
   return built;
 }

@@ -81,13 +81,29 @@ struct Field {
   void check(const void* object) const;
 };
 
+/// What a thing of some kind shows while it runs, as NAME.ia; the block's own value as NAME.
+struct Output {
+  std::string name;  ///< behind its name: "i#" stands for ia, ib, ic (of poles ip, in); "*" for any word
+  std::string unit;  ///< in SI
+  std::string doc;   ///< with its sign: "into it from its bus"
+
+  /// Whether it is `NAME.signal`.
+  [[nodiscard]] bool is(std::string_view signal) const;
+};
+
 /// The field table of one kind of description.
 struct Table {
   std::string kind;  ///< word used in files: "cable"
   std::string doc;
   std::vector<Field> fields;
+  std::vector<Output> outputs;
+  bool supplies = false;  ///< its currents and powers count out of it, those of all else into it
 
   [[nodiscard]] const Field* find(std::string_view name) const;
+  /// What `NAME.signal` is; none for what is not known of this kind.
+  [[nodiscard]] const Output* find_output(std::string_view signal) const;
+  /// The same in words: what it says of an output, or of a field that is a knob; else empty.
+  [[nodiscard]] std::string meaning_of(std::string_view signal) const;
   [[nodiscard]] std::vector<std::string> field_names() const;
 };
 
@@ -137,7 +153,8 @@ class TableBuilder {
   void add_element(Place at, std::string_view name, std::string_view doc, Need need);
   void add_elements(Place at, std::string_view name, std::string_view doc);
   void add_curve(Shape shape, Place at, std::string_view name, std::string_view x_unit, std::string_view unit,
-                 std::string_view doc);
+                 std::string_view doc, Need need = Need::optional);
+  void add_output(std::string_view name, std::string_view unit, std::string_view doc);
 
   Table table_;
 
@@ -203,10 +220,10 @@ class TableOf : public TableBuilder {
     add_curve(Shape::triangle, place(member), name, {}, unit, doc);
     return *this;
   }
-  /// Curve, x ascending; optional.
+  /// Curve, x ascending.
   TableOf& points(std::string_view name, Points T::*member, std::string_view x_unit, std::string_view unit,
-                  std::string_view doc) {
-    add_curve(Shape::points, place(member), name, x_unit, unit, doc);
+                  std::string_view doc, Need need = Need::optional) {
+    add_curve(Shape::points, place(member), name, x_unit, unit, doc, need);
     return *this;
   }
 
@@ -214,6 +231,18 @@ class TableOf : public TableBuilder {
   TableOf& programme(std::string_view name, Points T::*member, std::string_view unit, std::string_view doc) {
     add_curve(Shape::points, place(member), name, "s", unit, doc);
     table_.fields.back().jumps = true;
+    return *this;
+  }
+
+  /// What it shows while it runs; see Output.
+  TableOf& gives(std::string_view name, std::string_view unit, std::string_view doc) {
+    add_output(name, unit, doc);
+    return *this;
+  }
+
+  /// It feeds a network: its currents and powers count out of it.
+  TableOf& supplies() {
+    table_.supplies = true;
     return *this;
   }
 

@@ -21,6 +21,8 @@ inline const Table& table(const ImposedVoltage*) {
           .texts("starts_with", &ImposedVoltage::starts_with,
                  "voltage of each phase in the steady state that a run starts from: [\"5.39 kV at -30 "
                  "deg\", ...]; none when left out")
+          .supplies()
+          .gives("i#", "A", "current out of it, into its bus")
           .build();
   return built;
 }

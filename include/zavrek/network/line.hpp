@@ -28,7 +28,10 @@ inline const Table& table(const Line*) {
   static const Table built = [] {
     TableOf<Line> rows("line", "line or long cable with travelling waves");
     line_value_rows(rows);
-    return line_fit_rows(rows).build();
+    return line_fit_rows(rows)
+        .gives("i#", "A", "current into it at its first bus")
+        .gives("i#_far", "A", "current into it at its second bus")
+        .build();
   }();
   return built;
 }

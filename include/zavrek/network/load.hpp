@@ -38,6 +38,7 @@ inline const Table& table(const Load*) {
                     "time constant with which these shares follow the voltage")
           .quantity("least_voltage", &Load::least_voltage, "", within(0, 1),
                     "of the nominal; below it all of the load is an impedance")
+          .gives("i#", "A", "current into it from its bus")
           .build();
   return built;
 }

@@ -18,6 +18,8 @@ inline const Table& table(const Meter*) {
                      "the element's currents are")
           .element("on", &Meter::on, "element whose current it measures")
           .bus("bus", &Meter::bus, "bus whose voltage it measures: one of the element's own")
+          .gives("p", "W", "power into its element at that bus, as the element's currents count")
+          .gives("energy", "J", "what that adds up to since the start")
           .build();
   return built;
 }

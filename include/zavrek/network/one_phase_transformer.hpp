@@ -53,6 +53,9 @@ inline const Table& table(const OnePhaseTransformer*) {
                     "reactance in saturation, of the base impedance, seen from the high winding")
           .quantity("residual_flux", &T::residual_flux, "", within(-1.5, 1.5),
                     "when it is not energised, of the rated peak; needs a knee")
+          .gives("i#", "A", "current into its high-voltage winding")
+          .gives("i#_far", "A", "current into its low-voltage winding")
+          .gives("flux", "V s", "flux linkage of its core, where it saturates")
           .build();
   return built;
 }

@@ -31,6 +31,8 @@ inline const Table& table(const OwnElement*) {
                 Need::optional)
           .texts("parameters", &OwnElement::parameters,
                  "values of its parameters: [\"rated_power: 2 kW\"]; as the library has them when left out")
+          .gives("i#", "A", "current into it at its first bus")
+          .gives("*", "", "a state, in the unit that its library says")
           .build();
   return built;
 }

@@ -48,6 +48,9 @@ inline const Table& table(const PvArray*) {
           .changeable()
           .quantity("shade", &PvArray::shade, "%", within(0, 1), "irradiance that reaches those")
           .changeable()
+          .supplies()
+          .gives("i", "A", "current out of it, into its bus")
+          .gives("p", "W", "power out of it")
           .build();
   return built;
 }

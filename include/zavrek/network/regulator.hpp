@@ -56,6 +56,9 @@ inline const Table& table(const Regulator*) {
           .quantity("compensation_r", &R::compensation_r_V, "V", any(),
                     "line-drop compensation: resistive volts at the rated current")
           .quantity("compensation_x", &R::compensation_x_V, "V", any(), "reactive volts at the rated current")
+          .gives("i#", "A", "current into it at its first bus")
+          .gives("i#_far", "A", "current into it at its second bus")
+          .gives("position_#", "", "of that unit")
           .build();
   return built;
 }

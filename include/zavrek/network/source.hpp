@@ -74,6 +74,8 @@ inline const Table& table(const Source*) {
           .text("playback", &Source::playback,
                 "COMTRADE record whose voltages it plays instead, relative to the case", Need::optional)
           .texts("playback_channels", &Source::playback_channels, "its channels for the phases of the bus")
+          .supplies()
+          .gives("i#", "A", "current out of it, into its bus")
           .build();
   return built;
 }

@@ -43,6 +43,11 @@ inline const Table& table(const SubmoduleArm*) {
           .quantity("bypassed", &A::bypassed, "", within(0, 1),
                     "share that has failed and is bridged for good")
           .changeable()
+          .gives("i", "A", "current through it, from its first terminal to its second")
+          .gives("v", "V", "across its submodules, first terminal positive")
+          .gives("in", "", "number of submodules that are in")
+          .gives("least", "V", "of its capacitors")
+          .gives("greatest", "V", "of its capacitors")
           .build();
   return built;
 }

@@ -25,6 +25,9 @@ inline const Table& table(const Disconnector*) {
                     "current that it interrupts; of more it waits for the zero")
           .texts("only_when_open", &Disconnector::only_when_open,
                  "breakers, disconnectors and earthing switches that must be open before it moves")
+          .gives("i#", "A", "current into it at its first bus")
+          .gives("i#_far", "A", "current into it at its second bus")
+          .gives("closed", "", "share of its poles that are closed")
           .build();
   return built;
 }
@@ -49,6 +52,8 @@ inline const Table& table(const EarthingSwitch*) {
           .quantity("resistance", &EarthingSwitch::resistance_ohm, "mohm", above(0), "per pole, closed")
           .texts("only_when_open", &EarthingSwitch::only_when_open,
                  "breakers and disconnectors that must be open before it closes")
+          .gives("i#", "A", "current into it from its bus")
+          .gives("closed", "", "share of its poles that are closed")
           .build();
   return built;
 }

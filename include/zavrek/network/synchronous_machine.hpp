@@ -98,6 +98,10 @@ inline const Table& table(const SynchronousMachine*) {
           .quantity("temporary_droop", &M::temporary_droop, "", at_least(0), "of a hydro governor")
           .quantity("reset_time", &M::reset_time_s, "s", above(0), "of the temporary droop")
           .quantity("power_limit", &M::power_limit, "", above(0), "of valve or gate")
+          .gives("i#", "A", "current into it from its bus; a generator's power is negative so")
+          .gives("torque", "N m", "electrical, on its own rotor; positive drives it forward")
+          .gives("speed", "rad/s", "of its own rotor")
+          .gives("angle", "rad", "of its own rotor, electrical")
           .build();
   return built;
 }

@@ -96,6 +96,11 @@ inline const Table& table(const Transformer*) {
                     Need::optional)
           .quantity("tap_band", &T::tap_band, "%", above(0), "width of the band around it")
           .quantity("tap_delay", &T::tap_delay_s, "s", at_least(0), "outside the band before it moves")
+          .gives("i#", "A", "current into its high-voltage winding")
+          .gives("i#_far", "A", "current into its low-voltage winding")
+          .gives("i#_tertiary", "A", "current into its third winding")
+          .gives("flux#", "V s", "flux linkage of its core, where it saturates")
+          .gives("position", "", "of its tap changer")
           .build();
   return built;
 }

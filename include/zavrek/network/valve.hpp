@@ -30,6 +30,8 @@ inline const Table& table(const Valve*) {
           .quantity("diode_drop", &Valve::reverse_drop_V, "V", at_least(0),
                     "of that diode; drop when left out", Need::optional)
           .quantity("off_resistance", &Valve::off_ohm, "ohm", above(0), "while it does not conduct")
+          .gives("i", "A", "current through it, from `from` to `to`")
+          .gives("on", "", "1 while it conducts")
           .build();
   return built;
 }

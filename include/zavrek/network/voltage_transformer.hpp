@@ -9,7 +9,7 @@ struct VoltageTransformer {
   std::string name;
   std::string bus;
   double primary_V = unset;
-  double secondary_V = 100;
+  double secondary_V = 110;
 };
 
 inline const Table& table(const VoltageTransformer*) {
@@ -19,6 +19,7 @@ inline const Table& table(const VoltageTransformer*) {
           .bus("bus", &VoltageTransformer::bus, "bus that they measure")
           .quantity("primary", &VoltageTransformer::primary_V, "kV", above(0), "rated, between phases")
           .quantity("secondary", &VoltageTransformer::secondary_V, "V", above(0), "rated, between phases")
+          .gives("v#", "V", "secondary, to ground")
           .build();
   return built;
 }

@@ -67,6 +67,8 @@ class Steady {
       if (phasors_.layout.unknowns > 0) {
         Factors factors(phasors_.entries, phasors_.layout.unknowns);
         solve(factors);
+      } else if (at_network_frequency()) {
+        (void)injections();  // all voltages are imposed; the models find what they draw at those
       }
       for (const PartKind* kind : part_kinds()) kind->put_phasors(phasors_);
       revised = at_network_frequency() && revise_models();

@@ -16,7 +16,7 @@ void assemble(const network::Line& line, Assembly& assembly) {
   std::optional<CrossSection> own;
   const auto alone = [&]() -> const CrossSection& {
     if (!own) {
-      own.emplace(assembly, owner, line_matrices(assembly, owner, letters, values_of(line)), line.length_m,
+      own.emplace(owner, line_matrices(assembly, owner, letters, values_of(line)), line.length_m,
                   line.geometry.empty()
                       ? nullptr
                       : &geometry_of(assembly, owner, conductor_names(letters), line.geometry),

@@ -23,11 +23,11 @@ void assemble(const network::LineEnd& line, Assembly& assembly) {
     for (const char letter : letters)
       far.arriving.push_back(assembly.knob(line.name + name + letter, "V", 0, -most_V, most_V, true));
   }
-  const CrossSection section(
-      assembly, owner, line_matrices(assembly, owner, letters, values_of(line)), line.length_m,
-      line.geometry.empty() ? nullptr
-                            : &geometry_of(assembly, owner, conductor_names(letters), line.geometry),
-      {});
+  const CrossSection section(owner, line_matrices(assembly, owner, letters, values_of(line)), line.length_m,
+                             line.geometry.empty()
+                                 ? nullptr
+                                 : &geometry_of(assembly, owner, conductor_names(letters), line.geometry),
+                             {});
   const OneEnd made = section.add_end(assembly, nodes, line.length_m, std::move(far), there);
   assembly.phase_signals(line.name + ".i", "A", made.currents, letters);
   assembly.phase_signals(line.name + ".leaving_", "V", made.leaving, letters);

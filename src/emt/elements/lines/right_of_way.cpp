@@ -105,7 +105,7 @@ class Shared {
 
   void assemble() {
     const std::vector<double> places = places_m();
-    const CrossSection section(assembly_, owner_, matrices(), length_m_, geometry(), fit_of(way_));
+    const CrossSection section(owner_, matrices(), length_m_, geometry(), fit_of(way_));
     std::vector<NodeId> near = nodes_at(places.front());
     for (std::size_t s = 0; s + 1 < places.size(); ++s) {
       std::vector<NodeId> far = nodes_at(places[s + 1]);

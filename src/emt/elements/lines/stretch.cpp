@@ -24,8 +24,8 @@ namespace {
 
 }  // namespace
 
-CrossSection::CrossSection(const Assembly& assembly, std::string owner, LineMatrices per_metre,
-                           double length_m, const network::LineGeometry* geometry, const LineFit& fit)
+CrossSection::CrossSection(std::string owner, LineMatrices per_metre, double length_m,
+                           const network::LineGeometry* geometry, const LineFit& fit)
     : owner_(std::move(owner)),
       per_metre_(std::move(per_metre)),
       length_m_(length_m),
@@ -38,15 +38,6 @@ CrossSection::CrossSection(const Assembly& assembly, std::string owner, LineMatr
         "a cable (pi section)");
   }
   modes_ = modal_transformation(per_metre_.inductance, per_metre_.capacitance);
-  const double travel = fastest_s_per_m() * length_m;
-  if (travel < assembly.step_s()) {
-    refuse(
-        owner_, "length",
-        fmt::format("waves cross it in {}, less than the step of {}; take a step of at most {} or describe "
-                    "it as a cable (pi section)",
-                    print_rounded(travel, "s"), print_rounded(assembly.step_s(), "s"),
-                    print_rounded(travel, "s")));
-  }
   if (fit_.follows && geometry_ == nullptr)
     refuse(owner_, "geometry", "missing; parameters that follow the frequency come from a geometry");
 }
@@ -56,10 +47,12 @@ double CrossSection::fastest_s_per_m() const { return std::sqrt(modes_.inductanc
 EndCurrents CrossSection::add_stretch(Assembly& assembly, const std::vector<NodeId>& near,
                                       const std::vector<NodeId>& far, double from, double to) const {
   const double length = (to - from) * length_m_;
-  if (fastest_s_per_m() * length < assembly.step_s()) {
+  if (const double travel = fastest_s_per_m() * length; travel < assembly.step_s()) {
+    const bool whole = from == 0 && to == 1;
     assembly.note(fmt::format(
-        "{}: its stretch from {:.4g} % to {:.4g} % is a pi section, being shorter than a step's travel",
-        owner_, 100 * from, 100 * to));
+        "{}: {} a pi section, for waves cross it in {}, less than the step of {}", owner_,
+        whole ? "is" : fmt::format("its stretch from {:.4g} % to {:.4g} % is", 100 * from, 100 * to),
+        print_rounded(travel, "s"), print_rounded(assembly.step_s(), "s")));
     return add_pi_section(assembly, owner_, near, far, per_metre_ * length);
   }
   return fit_.follows ? add_fitted(assembly, near, far, length) : add_wave(assembly, near, far, length);

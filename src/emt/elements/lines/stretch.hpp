@@ -38,7 +38,7 @@ class CrossSection {
  public:
   /// Throws Error in the name of `owner` when the conductors have no capacitance, when waves cross `length_m`
   /// in less than a step, or when what follows the frequency has no geometry.
-  CrossSection(const Assembly& assembly, std::string owner, LineMatrices per_metre, double length_m,
+  CrossSection(std::string owner, LineMatrices per_metre, double length_m,
                const network::LineGeometry* geometry, const LineFit& fit);
 
   /// From and to two fractions of `length_m` where `near` and `far` are.

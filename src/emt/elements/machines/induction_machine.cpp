@@ -5,6 +5,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "emt/elements/machines/nameplate.hpp"
 #include "emt/elements/machines/rotating_machine.hpp"
 
 namespace zavrek::emt::internal {
@@ -122,8 +123,10 @@ class Induction final : public RotatingMachine {
 }  // namespace
 
 template <>
-void assemble(const network::InductionMachine& machine, Assembly& assembly) {
-  const std::string owner = "induction_machine." + machine.name;
+void assemble(const network::InductionMachine& described, Assembly& assembly) {
+  const std::string owner = "induction_machine." + described.name;
+  const network::InductionMachine machine =
+      with_circuit(described, owner, assembly.network().frequency_Hz, assembly.bus(described.bus).voltage_V);
   std::vector<Slot> knobs = shaft_knobs(assembly, machine);
   knobs.push_back(
       assembly.knob(machine.name + ".external_resistance", "ohm", machine.external_resistance_ohm, 0, 1e12));
