@@ -17,6 +17,9 @@ namespace zavrek::casefile {
 /// The same of a case that somebody else sent: no file outside of the folder `within` is read.
 [[nodiscard]] trial::Case read_case_within(const std::filesystem::path& folder,
                                            const std::filesystem::path& within);
+/// An error of compiling or running a case that was read: its flaws get the file and the line where their
+/// place stands.
+[[nodiscard]] Error located(const Error& error, const std::filesystem::path& folder);
 /// The folder of the case that is its base; empty without one. Throws Error.
 [[nodiscard]] std::filesystem::path base_of(const std::filesystem::path& folder);
 /// The texts of what a model is made of: its network, and its control in one file or several.
@@ -53,6 +56,26 @@ std::vector<std::string> assume_libraries(trial::Case& all);
 
 [[nodiscard]] trial::InjectionPlan read_injection_plan_text(std::string_view text, const std::string& name,
                                                             const protection::RelaySettings& settings);
+
+/// A field of a relay's settings as a line of a table: "stage.phase1.pickup", "420", "A". Lists stand with
+/// ";".
+struct SettingRow {
+  std::string name, value, unit, comment;
+};
+/// All that are set, those that are as when left out too.
+[[nodiscard]] std::vector<SettingRow> setting_rows(const protection::RelaySettings& settings);
+/// The same as CSV (RFC 4180), with a heading line: name, value, unit, comment.
+[[nodiscard]] std::string settings_csv(const protection::RelaySettings& settings);
+/// A settings file of such a table, or of somebody else's with a mapping (docs/protection.md); without one,
+/// `mapping` is empty. Throws Error with file and line.
+[[nodiscard]] std::string settings_from_csv(const std::filesystem::path& csv,
+                                            const std::filesystem::path& mapping);
+/// A setting that two relays have otherwise; empty where one has it not.
+struct SettingDifference {
+  std::string name, here, there;
+};
+[[nodiscard]] std::vector<SettingDifference> setting_differences(const protection::RelaySettings& one,
+                                                                 const protection::RelaySettings& other);
 
 /// Trials and sweeps as a file of a case holds them: what is read back is the same.
 [[nodiscard]] std::string trials_text(const std::vector<trial::Trial>& trials,

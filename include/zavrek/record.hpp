@@ -153,6 +153,8 @@ struct Comparison {
 
 /// Whole file as bytes; throws Error naming it.
 [[nodiscard]] std::string read_file(const std::filesystem::path& path);
+/// Of bytes, in lower-case hexadecimal (FIPS 180-4).
+[[nodiscard]] std::string sha256(std::string_view bytes);
 void write_file(const std::filesystem::path& path, std::string_view content);
 
 }  // namespace zavrek::record

@@ -1,12 +1,14 @@
 #pragma once
 
 #include <filesystem>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "zavrek/bench/wiring.hpp"
 #include "zavrek/emt/frequency_line.hpp"
 #include "zavrek/record.hpp"
+#include "zavrek/report/provenance.hpp"
 #include "zavrek/trial.hpp"
 #include "zavrek/trial/coverage.hpp"
 #include "zavrek/trial/injection.hpp"
@@ -14,10 +16,17 @@
 
 namespace zavrek::report {
 
-/// One self-contained HTML page: summary, verdicts, and zoomable waveforms with event marks of each trial.
-/// `causes` explain what failed in all trials together.
+/// What a page of trials says beside their verdicts.
+struct TrialPage {
+  std::vector<trial::Explanation> causes;  ///< of what failed, in all trials together
+  std::optional<Provenance> provenance;
+  std::optional<std::vector<Change>> changes;  ///< since an earlier run
+  std::vector<std::string> stems;              ///< of the record and figure of each trial, beside the page
+};
+/// One self-contained HTML page: summary, verdicts with numbers that can be cited, and zoomable waveforms
+/// with event marks of each trial; of many trials the waveforms of those that did not pass, and of the first.
 [[nodiscard]] std::string html_report(const trial::Case& all, const std::vector<trial::TrialResult>& results,
-                                      const std::vector<trial::Explanation>& causes = {});
+                                      const TrialPage& with = {});
 
 /// Which signals of a record go together into one panel of a figure.
 struct Panel {
@@ -33,6 +42,13 @@ struct Panel {
 /// What is 0 or 1 all the time: the record's two-state signals, and analogs without a unit that take no other
 /// value.
 [[nodiscard]] std::vector<record::Binary> states_of(const record::Record& record);
+/// A state machine of the control over time, by the names of its states.
+struct NamedStates {
+  std::string name;
+  std::vector<std::pair<double, std::string>> from;  ///< s, and the state from there on
+};
+/// Those that the record's facts give names for, "states of NAME".
+[[nodiscard]] std::vector<NamedStates> named_states_of(const record::Record& record);
 /// The signals that the expectations of a trial judge, each once.
 [[nodiscard]] std::vector<std::string> judged_signals(const trial::Case& all, const std::string& trial);
 
@@ -75,6 +91,8 @@ bool draw_injection(const trial::InjectionReport& report, const std::string& tit
 
 /// A measured value as people read it: "1.504 s", "840 A", "never" when it is not finite.
 [[nodiscard]] std::string shown(double value, const std::string& unit);
+/// "0.4 s to 0.5 s", "never", "0.4 s or later, or never".
+[[nodiscard]] std::string shown_band(double low, double high, const std::string& unit);
 /// Its rows, ways in which the same setting is never found in one.
 [[nodiscard]] std::vector<trial::CoverageRow> coverage_rows(const trial::Coverage& coverage);
 /// "found from +5 % on", "found"; of what is never found, how wrong it was made: "+5 %, +10 %".

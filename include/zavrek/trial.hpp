@@ -117,6 +117,7 @@ struct CaseFiles {
   std::vector<std::string> control{"control.toml"};
   double step_s = network::unset;  ///< in place of the network's own
   double least_coverage = 0;       ///< share of mistakes that its trials shall find
+  std::string place, tested_by;    ///< for reports
 };
 const Table& table(const CaseFiles*);
 
@@ -124,7 +125,8 @@ const Table& table(const CaseFiles*);
 struct Case : bench::Setup {
   std::vector<Trial> trials;
   std::vector<Sweep> sweeps;
-  double least_coverage = 0;  ///< share of mistakes that they shall find
+  double least_coverage = 0;     ///< share of mistakes that they shall find
+  std::string place, tested_by;  ///< for reports
 
   // Compiled once: to copy all kinds of them costs every other source seconds.
   Case();

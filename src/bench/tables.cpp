@@ -29,6 +29,8 @@ const Table& table(const Device*) {
           .text("approved", &Device::approved,
                 "file with the settings it should have, which expectations follow; the same when left out",
                 Need::optional)
+          .text("model", &Device::model, "its maker's name and type, for reports", Need::optional)
+          .text("serial", &Device::serial, "its serial number, for reports", Need::optional)
           .texts("reads", &Device::reads, "streams that it reads, one for each of its places", Need::required)
           .texts("trips", &Device::trips,
                  "what its trip opens: breakers, contactors, gates (which are blocked)")

@@ -206,31 +206,6 @@ const std::array<std::pair<const char*, std::string Wire::*>, 9>& columns() {
   return all;
 }
 
-/// The fields of the lines of a CSV file (RFC 4180).
-std::vector<std::vector<std::string>> csv_rows(std::string_view csv) {
-  std::vector<std::vector<std::string>> rows;
-  bool quoted = false, begun = false;
-  for (std::size_t k = 0; k < csv.size(); ++k) {
-    const char c = csv[k];
-    if (!begun) {
-      rows.emplace_back(1);
-      begun = true;
-    }
-    std::string& field = rows.back().back();
-    if (quoted && c == '"' && k + 1 < csv.size() && csv[k + 1] == '"')
-      field += csv[++k];
-    else if (c == '"')
-      quoted = !quoted;
-    else if (!quoted && c == ',')
-      rows.back().emplace_back();
-    else if (!quoted && c == '\n')
-      begun = false;
-    else if (c != '\r')
-      field += c;
-  }
-  return rows;
-}
-
 }  // namespace
 
 std::vector<Wire> wires_of(const Setup& setup) {
@@ -277,7 +252,7 @@ std::string to_csv(const std::vector<Wire>& wires) {
 
 std::vector<std::string> differences(const std::vector<Wire>& wires, std::string_view csv,
                                      const std::string& file) {
-  const auto rows = csv_rows(csv);
+  const auto rows = record::internal::csv_rows(csv);
   const auto refuse = [&](std::size_t line, const std::string& text) {
     throw Error(Flaw{.file = file, .line = static_cast<int>(line), .place = {}, .field = {}, .text = text});
   };

@@ -86,6 +86,8 @@ class CaseReader {
     read_names(files);
     const FilesOf own = files_;
     case_.least_coverage = files.least_coverage;
+    case_.place = files.place;
+    case_.tested_by = files.tested_by;
     if (!files.base.empty()) take_base(files);
     auto network = open(files_, files.network, flaws_);
     if (network) case_.network = read_network(*network);
@@ -111,6 +113,43 @@ class CaseReader {
     for (Reader& reader : trials) take_flaws(reader);
     if (!flaws_.empty()) throw Error(std::move(flaws_));
     return std::move(case_);
+  }
+
+  /// Flaws that say no file get that where their place stands, and its line.
+  std::vector<Flaw> located(std::vector<Flaw> flaws) {
+    trial::CaseFiles files;
+    read_names(files);
+    const FilesOf own = files_;
+    if (!files.base.empty()) take_base(files);
+    std::vector<Reader> all;
+    if (auto network = open(files_, files.network, flaws_)) {
+      (void)read_network(*network);
+      all.push_back(std::move(*network));
+    }
+    if (auto bench = open_if_there(files.bench)) {
+      bench::Bench unused;
+      read_bench(*bench, unused);
+      all.push_back(std::move(*bench));
+    }
+    for (Reader& reader : open_all(files_, files.control, trial::CaseFiles().control)) {
+      (void)read_control(reader);
+      all.push_back(std::move(reader));
+    }
+    for (Reader& reader : open_all(own, files.trials, trial::CaseFiles().trials)) {
+      trial::Case unused;
+      read_trials(reader, unused);
+      all.push_back(std::move(reader));
+    }
+    for (Flaw& flaw : flaws) {
+      if (!flaw.file.empty() || flaw.place.empty()) continue;
+      for (const Reader& reader : all) {
+        if (const int line = reader.line_of(flaw.place, flaw.field); line > 0 && flaw.file.empty()) {
+          flaw.file = reader.file();
+          flaw.line = line;
+        }
+      }
+    }
+    return flaws;
   }
 
   /// Only the texts.
@@ -337,6 +376,16 @@ std::vector<std::string> wants_of_computer(const trial::Case& all) {
   if (all.bench.clock == "ptp") wants.push_back("bench, clock_device " + all.bench.clock_device);
   if (!all.bench.control_key.empty()) wants.push_back("bench, control_key " + all.bench.control_key);
   return wants;
+}
+
+Error located(const Error& error, const std::filesystem::path& folder) {
+  const auto without = [](const Flaw& flaw) { return flaw.file.empty() && !flaw.place.empty(); };
+  if (std::none_of(error.flaws().begin(), error.flaws().end(), without)) return error;
+  try {
+    return Error(CaseReader({folder, nullptr}).located(error.flaws()));
+  } catch (const Error&) {
+    return error;  // nothing more can be said
+  }
 }
 
 trial::Case read_case_texts(const std::map<std::string, std::string>& texts) {

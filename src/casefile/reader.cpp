@@ -152,6 +152,13 @@ bool Reader::told(const std::string& place, const std::string& field) const {
   });
 }
 
+int Reader::line_of(const std::string& place, const std::string& field) const {
+  for (const std::string& key : {place + "/" + field, place + "/"}) {
+    if (const auto found = lines_.find(key); found != lines_.end()) return found->second;
+  }
+  return 0;
+}
+
 void Reader::report_by_name(const std::vector<Flaw>& flaws) {
   for (Flaw flaw : flaws) {
     if (told(flaw.place, flaw.field)) continue;

@@ -73,6 +73,8 @@ class Reader {
   [[nodiscard]] bool knows(const std::string& place, const std::string& field) const {
     return lines_.contains(place + "/" + field);
   }
+  /// Where that stands, or else its place; 0 for what does not stand here.
+  [[nodiscard]] int line_of(const std::string& place, const std::string& field) const;
   /// Notes where `place` (and its `field`) stands.
   void remember(const std::string& place, const std::string& field, const toml::node& at);
 

@@ -3,26 +3,16 @@
 
 #include <fmt/format.h>
 
+#include "casefile/quoted.hpp"
 #include "zavrek/casefile.hpp"
 
 namespace zavrek::casefile {
 namespace {
 
+using internal::quoted;
 using network::Field;
 using network::Shape;
 using network::Value;
-
-std::string quoted(const std::string& text) {
-  std::string s = "\"";
-  for (const char c : text) {
-    if (c == '"' || c == '\\') s += '\\';
-    if (static_cast<unsigned char>(c) < 0x20 || c == 0x7F)
-      s += fmt::format("\\u{:04x}", static_cast<unsigned>(c));
-    else
-      s += c;
-  }
-  return s + "\"";
-}
 
 std::string quoted_list(const std::vector<std::string>& texts) {
   std::string s;

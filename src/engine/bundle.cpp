@@ -5,7 +5,6 @@
 #include <memory>
 
 #include <fmt/format.h>
-#include <openssl/evp.h>
 #include <nlohmann/json.hpp>
 
 #include "record/archive_file.hpp"
@@ -51,7 +50,7 @@ std::string sum_of(const json& files) {
   std::string all;
   for (const json& one : files)
     all += one["sha256"].get<std::string>() + " " + one["path"].get<std::string>() + "\n";
-  return sha256(all);
+  return record::sha256(all);
 }
 
 /// Takes back what was begun.
@@ -65,16 +64,6 @@ struct Begun {
 };
 
 }  // namespace
-
-std::string sha256(std::string_view bytes) {
-  std::array<unsigned char, EVP_MAX_MD_SIZE> sum{};
-  unsigned int size = 0;
-  if (EVP_Digest(bytes.data(), bytes.size(), sum.data(), &size, EVP_sha256(), nullptr) != 1)
-    throw Error("SHA-256 is not available");
-  std::string text;
-  for (unsigned int k = 0; k < size; ++k) text += fmt::format("{:02x}", sum[k]);
-  return text;
-}
 
 std::string pack(const fs::path& case_folder, BundleHead* head) {
   const fs::path own = fs::canonical(case_folder);
@@ -91,7 +80,7 @@ std::string pack(const fs::path& case_folder, BundleHead* head) {
   json list = json::array();
   for (const auto& [name, content] : files) {
     bytes += content.size();
-    list.push_back({{"path", name}, {"bytes", content.size()}, {"sha256", sha256(content)}});
+    list.push_back({{"path", name}, {"bytes", content.size()}, {"sha256", record::sha256(content)}});
   }
   const json contents{{"format", format_name},
                       {"name", own.filename().string()},
@@ -124,7 +113,7 @@ Unpacked read_bundle(std::string_view bundle) {
     if (contents.at("files").size() != files.size()) reject("it has other files than it says");
     for (const json& one : contents.at("files")) {
       const auto file = files.find(one.at("path").get<std::string>());
-      if (file == files.end() || sha256(file->second) != one.at("sha256").get<std::string>())
+      if (file == files.end() || record::sha256(file->second) != one.at("sha256").get<std::string>())
         reject(fmt::format("\"{}\" is not what it says", printable(one.at("path").get<std::string>())));
       head.bytes += file->second.size();
     }

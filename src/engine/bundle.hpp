@@ -36,7 +36,4 @@ BundleHead unpack(std::string_view bundle, const std::filesystem::path& into);
 inline constexpr std::size_t most_bundle_bytes = 64U << 20U, most_bundle_files = 2000,
                              most_unpacked_bytes = 256U << 20U;
 
-/// Lower-case hexadecimal.
-[[nodiscard]] std::string sha256(std::string_view bytes);
-
 }  // namespace zavrek::engine::internal

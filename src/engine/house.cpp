@@ -111,7 +111,7 @@ std::shared_ptr<Session> House::session(const std::string& name) const {
 
 std::shared_ptr<Session> House::take_bundle(const std::string& bytes, const std::string& wanted) {
   const std::lock_guard starting(starting_);
-  const std::string sum = sha256(bytes);
+  const std::string sum = record::sha256(bytes);
   const fs::path fresh = store_.case_folder(".new-" + sum.substr(0, 16));
   std::error_code ignored;
   fs::remove_all(fresh, ignored);

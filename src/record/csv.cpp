@@ -8,6 +8,8 @@
 #include "zavrek/limits.hpp"
 #include "zavrek/record.hpp"
 
+#include "record/csv_field.hpp"
+
 namespace zavrek::record {
 namespace {
 
@@ -84,3 +86,31 @@ Record from_csv(std::string_view text, const std::string& name) {
 }
 
 }  // namespace zavrek::record
+
+namespace zavrek::record::internal {
+
+std::vector<std::vector<std::string>> csv_rows(std::string_view csv, char separator) {
+  std::vector<std::vector<std::string>> rows;
+  bool quoted = false, begun = false;
+  for (std::size_t k = 0; k < csv.size(); ++k) {
+    const char c = csv[k];
+    if (!begun) {
+      rows.emplace_back(1);
+      begun = true;
+    }
+    std::string& field = rows.back().back();
+    if (quoted && c == '"' && k + 1 < csv.size() && csv[k + 1] == '"')
+      field += csv[++k];
+    else if (c == '"')
+      quoted = !quoted;
+    else if (!quoted && c == separator)
+      rows.back().emplace_back();
+    else if (!quoted && c == '\n')
+      begun = false;
+    else if (c != '\r')
+      field += c;
+  }
+  return rows;
+}
+
+}  // namespace zavrek::record::internal

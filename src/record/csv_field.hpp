@@ -1,6 +1,8 @@
 #pragma once
 
 #include <string>
+#include <string_view>
+#include <vector>
 
 namespace zavrek::record::internal {
 
@@ -14,5 +16,8 @@ namespace zavrek::record::internal {
   }
   return out + "\"";
 }
+
+/// The fields of the lines of a CSV file (RFC 4180).
+[[nodiscard]] std::vector<std::vector<std::string>> csv_rows(std::string_view csv, char separator = ',');
 
 }  // namespace zavrek::record::internal

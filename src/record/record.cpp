@@ -5,6 +5,7 @@
 #include "record/rows.hpp"
 #include "zavrek/limits.hpp"
 
+#include <array>
 #include <cmath>
 #include <complex>
 #include <fstream>
@@ -12,6 +13,7 @@
 #include <sstream>
 
 #include <fmt/format.h>
+#include <openssl/evp.h>
 
 namespace zavrek::record {
 
@@ -157,6 +159,16 @@ void write_file(const std::filesystem::path& path, std::string_view content) {
   internal::FileBeside file(path);
   file.write(content);
   file.move_in();
+}
+
+std::string sha256(std::string_view bytes) {
+  std::array<unsigned char, EVP_MAX_MD_SIZE> sum{};
+  unsigned int size = 0;
+  if (EVP_Digest(bytes.data(), bytes.size(), sum.data(), &size, EVP_sha256(), nullptr) != 1)
+    throw Error("SHA-256 is not available");
+  std::string text;
+  for (unsigned int k = 0; k < size; ++k) text += fmt::format("{:02x}", sum[k]);
+  return text;
 }
 
 }  // namespace zavrek::record

@@ -37,6 +37,18 @@ std::string group_of(const std::string& name) {
   return stem;
 }
 
+/// Names of the states of a state machine, in the order of their numbers; empty for any other signal.
+std::vector<std::string> names_of_states(const record::Record& record, const std::string& signal) {
+  std::vector<std::string> names;
+  const std::string fact = record.fact("states of " + signal);
+  for (std::size_t at = 0; at < fact.size();) {
+    const std::size_t end = std::min(fact.find(' ', at), fact.size());
+    names.push_back(fact.substr(at, end - at));
+    at = end + 1;
+  }
+  return names;
+}
+
 bool is_state(const record::Analog& analog) {
   return analog.unit.empty() &&
          std::all_of(analog.samples.begin(), analog.samples.end(), [](double x) { return x == 0 || x == 1; });
@@ -152,8 +164,18 @@ std::string key_margin(const std::vector<Panel>& panels) {
 
 std::string script_of(const record::Record& record, const std::string& title,
                       const std::filesystem::path& path, const std::vector<Panel>& panels,
-                      const std::vector<record::Binary>& binaries) {
-  const std::size_t rows = panels.size() + (binaries.empty() ? 0 : 1);
+                      const std::vector<record::Binary>& binaries, std::size_t left_out) {
+  const std::vector<NamedStates> named = named_states_of(record);
+  const std::size_t lanes = binaries.size() + named.size();
+  const std::size_t rows = panels.size() + (lanes == 0 ? 0 : 1);
+  const std::string axis =
+      quoted(fmt::format("{}{}",
+                         !is_disturbed(record) ? "time (s)"
+                         : strikes(record)     ? "time from inception (s)"
+                                               : "time from t = 0 (s)",
+                         left_out == 0 ? ""
+                                       : fmt::format("; {} more group{} of signals in the record", left_out,
+                                                     left_out == 1 ? "" : "s")));
   const double height = 90 + panel_height * static_cast<double>(rows);
   std::string s = terminal(path, height) + data_block(record, panels, binaries);
   s += fmt::format("set multiplot layout {},1 title {} noenhanced font ',14'\n", rows, quoted(title));
@@ -165,7 +187,7 @@ std::string script_of(const record::Record& record, const std::string& title,
     s += &panel == &panels.front() ? "set offsets 0,0,graph 0.3,0\n"
                                    : "unset label\nunset offsets\n";  // room for the labels
     const double scale = unit_scale(panel);
-    if (binaries.empty() && &panel == &panels.back()) s += "set xlabel 'time (s)'\n";
+    if (lanes == 0 && &panel == &panels.back()) s += "set xlabel " + axis + "\n";
     s += "set ylabel " + quoted((scale < 1 ? "k" : "") + panel.unit) + " noenhanced\n";
     std::string plots;
     for (std::size_t k = 0; k < panel.analogs.size(); ++k) {
@@ -175,13 +197,12 @@ std::string script_of(const record::Record& record, const std::string& title,
     }
     s += plots + "\n";
   }
-  if (!binaries.empty()) {
-    s += fmt::format("set xlabel 'time (s)'\nset ylabel ''\nset yrange [0:{}]\nunset ytics\n",
-                     binaries.size());
+  if (lanes > 0) {
+    s += fmt::format("set xlabel {}\nset ylabel ''\nset yrange [0:{}]\nunset ytics\n", axis, lanes);
     if (!panels.empty()) s += "unset label\n";
     std::string plots;
     for (std::size_t k = 0; k < binaries.size(); ++k) {
-      const std::size_t lane = binaries.size() - 1 - k;
+      const std::size_t lane = lanes - 1 - k;
       s += fmt::format("set label {} at graph 0.006, first {} left front noenhanced font ',9'\n",
                        quoted(binaries[k].name), static_cast<double>(lane) + 0.4);
       plots += fmt::format(
@@ -189,6 +210,21 @@ std::string script_of(const record::Record& record, const std::string& title,
           "$data using 1:(${1}*0.8+{2}) with steps lw 1.3 lc rgb '{3}' notitle",
           k ? ", " : "plot ", column, lane, colours[k % std::size(colours)]);
       ++column;
+    }
+    for (std::size_t k = 0; k < named.size(); ++k) {
+      const double lane = static_cast<double>(named.size() - 1 - k);
+      s += fmt::format("set label {} at graph 0.006, first {} left front noenhanced font ',9'\n",
+                       quoted(named[k].name), lane + 0.4);
+      plots += fmt::format("{}{} with lines lw 1.3 lc rgb '#9aa3a8' notitle", plots.empty() ? "plot " : ", ",
+                           lane + 0.02);
+      for (const auto& [from_s, state] : named[k].from) {
+        s += fmt::format("set arrow from {0:.7g}, first {1} to {0:.7g}, first {2} nohead lc rgb '#5b6770'\n",
+                         from_s, lane + 0.02, lane + 0.8);
+        s += fmt::format(
+            "set label {} at {:.7g}, first {} left front noenhanced font ',9' offset 0.4,{} tc rgb "
+            "'#2b5fa8'\n",
+            quoted(state), from_s, lane + 0.4, from_s == record.time_s.front() ? "0.9" : "0");
+      }
     }
     s += plots + "\n";
   }
@@ -216,13 +252,31 @@ std::vector<record::Binary> states_of(const record::Record& record) {
     return std::any_of(states.begin(), states.end(), [&](const auto& state) { return state.name == name; });
   };
   for (const record::Analog& analog : record.analogs) {
-    if (!is_state(analog) || known(analog.name)) continue;
+    if (!is_state(analog) || known(analog.name) || !names_of_states(record, analog.name).empty()) continue;
     record::Binary state;
     state.name = analog.name;
     for (const double x : analog.samples) state.samples.push_back(x == 1);
     states.push_back(std::move(state));
   }
   return states;
+}
+
+std::vector<NamedStates> named_states_of(const record::Record& record) {
+  std::vector<NamedStates> all;
+  for (const record::Analog& analog : record.analogs) {
+    const std::vector<std::string> names = names_of_states(record, analog.name);
+    if (names.empty() || analog.samples.size() != record.time_s.size()) continue;
+    NamedStates states{analog.name, {}};
+    for (std::size_t k = 0; k < analog.samples.size(); ++k) {
+      const double x = analog.samples[k];
+      const bool known = x >= 0 && x < static_cast<double>(names.size());
+      const std::string& now = known ? names[static_cast<std::size_t>(x)] : "?";
+      if (states.from.empty() || states.from.back().second != now)
+        states.from.emplace_back(record.time_s[k], now);
+    }
+    all.push_back(std::move(states));
+  }
+  return all;
 }
 
 std::vector<std::string> judged_signals(const trial::Case& all, const std::string& trial) {
@@ -242,7 +296,7 @@ std::vector<Panel> panels_of(const record::Record& record, const std::vector<std
   for (const record::Analog& analog : record.analogs) {
     const bool any =
         std::any_of(analog.samples.begin(), analog.samples.end(), [](double v) { return std::isfinite(v); });
-    if (is_state(analog) || !any) continue;
+    if (is_state(analog) || !any || !names_of_states(record, analog.name).empty()) continue;
     const std::string group = group_of(analog.name);
     Panel* panel = nullptr;
     for (Panel& known : panels) {
@@ -314,8 +368,18 @@ void draw_record(const record::Record& record, const std::string& title, const s
   std::vector<Panel> panels = panels_of(record, first);
   if (panels.empty() && record.binaries.empty())
     throw Error("nothing can be drawn: no signal of the record has a value");
-  if (panels.size() > most_panels) panels.resize(most_panels);
-  run_gnuplot(script_of(record, title, path, panels, changing(record)), path);
+  const std::size_t left_out = panels.size() - std::min(panels.size(), most_panels);
+  panels.resize(panels.size() - left_out);
+  // Times count from where those of verdicts do.
+  record::Record shifted;
+  if (is_disturbed(record) && record.trigger_s != 0) {
+    shifted = record;
+    for (double& time_s : shifted.time_s) time_s -= record.trigger_s;
+    for (record::Event& event : shifted.events) event.time_s -= record.trigger_s;
+    shifted.trigger_s = 0;
+  }
+  const record::Record& drawn = shifted.time_s.empty() ? record : shifted;
+  run_gnuplot(script_of(drawn, title, path, panels, changing(drawn), left_out), path);
 }
 
 void draw_overlay(const record::Comparison& comparison, const std::string& first, const std::string& second,

@@ -44,11 +44,13 @@ json packed(const record::Analog& analog) {
   return {{"name", analog.name}, {"scale", scale}, {"data", base64(bytes)}};
 }
 
-json waveforms(const record::Record& record, const std::vector<std::string>& first) {
+/// Times count from `zero_s`, as those of the verdicts do.
+json waveforms(const record::Record& record, double zero_s, bool faulted,
+               const std::vector<std::string>& first) {
   json out{{"rate", record.rate_Hz},
            {"count", record.time_s.size()},
-           {"start", record.time_s.empty() ? 0 : record.time_s.front()},
-           {"trigger", record.trigger_s}};
+           {"start", (record.time_s.empty() ? 0 : record.time_s.front()) - zero_s},
+           {"zero", faulted ? "inception" : "t = 0"}};
   out["panels"] = json::array();
   for (const Panel& panel : panels_of(record, first)) {
     json signals = json::array();
@@ -59,15 +61,21 @@ json waveforms(const record::Record& record, const std::vector<std::string>& fir
   for (const record::Binary& binary : states_of(record)) {
     json changes = json::array();
     for (std::size_t k = 1; k < binary.samples.size(); ++k) {
-      if (binary.samples[k] != binary.samples[k - 1]) changes.push_back(record.time_s[k]);
+      if (binary.samples[k] != binary.samples[k - 1]) changes.push_back(record.time_s[k] - zero_s);
     }
     out["binaries"].push_back({{"name", binary.name},
                                {"first", !binary.samples.empty() && binary.samples[0]},
                                {"changes", changes}});
   }
+  out["states"] = json::array();
+  for (const NamedStates& named : named_states_of(record)) {
+    json from = json::array();
+    for (const auto& [time_s, state] : named.from) from.push_back({time_s - zero_s, state});
+    out["states"].push_back({{"name", named.name}, {"from", from}});
+  }
   out["events"] = json::array();
   for (const record::Event& event : record.events)
-    out["events"].push_back({{"time", event.time_s}, {"text", event.text}});
+    out["events"].push_back({{"time", event.time_s - zero_s}, {"text", event.text}});
   return out;
 }
 
@@ -75,12 +83,14 @@ std::string badge_of(const trial::TrialResult& result) {
   return result.not_judged.empty() ? badge(result.passed()) : "<span class=\"badge void\">not judged</span>";
 }
 
-std::string verdict_rows(const trial::TrialResult& result) {
+std::string verdict_rows(std::size_t number, const trial::TrialResult& result) {
   std::string rows;
-  for (const trial::Verdict& v : result.verdicts) {
+  for (std::size_t k = 0; k < result.verdicts.size(); ++k) {
+    const trial::Verdict& v = result.verdicts[k];
     rows += fmt::format(
-        "<tr><td>{}</td><td>{}</td><td>{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
-        escaped(v.expectation),
+        "<tr id=\"verdict{0}.{1}\"><td class=\"number\">{0}.{1}</td><td>{2}</td><td>{3}</td><td>{4}</td><td "
+        "class=\"number\">{5}</td><td>{6}</td></tr>\n",
+        number, k + 1, escaped(v.expectation),
         escaped(v.expected) +
             (v.doubt.empty() ? "" : "<div class=\"muted\">in doubt: " + escaped(v.doubt) + "</div>"),
         escaped(v.measured), escaped(v.margin),
@@ -107,7 +117,8 @@ std::string fault_text(const trial::Trial& trial) {
       print_quantity(trial.fault->inception_rad, "deg"), print_quantity(trial.fault->lasts_s, "s"), joined);
 }
 
-std::string trial_section(std::size_t number, const trial::Trial& trial, const trial::TrialResult& result) {
+std::string trial_section(std::size_t number, const trial::Trial& trial, const trial::TrialResult& result,
+                          bool with_waves, const std::string& stem) {
   std::string s = fmt::format(
       "<section class=\"trial\" id=\"trial{0}\"><h2>{0}. {1} {2}</h2>\n<p class=\"facts\">{3}</p>\n", number,
       escaped(result.name), badge_of(result), escaped(fault_text(trial)));
@@ -118,15 +129,21 @@ std::string trial_section(std::size_t number, const trial::Trial& trial, const t
     s += fmt::format("<p class=\"facts\">Inception at {:.4f} s. Fault current {} rms.</p>\n",
                      result.inception_s, print_rounded(result.fault_current_A, "A"));
   }
-  s += "<table><thead><tr><th>expectation</th><th>expected</th><th>measured</th><th "
+  s += "<table><thead><tr><th "
+       "class=\"number\">no.</th><th>expectation</th><th>expected</th><th>measured</th><th "
        "class=\"number\">margin</th><th></th></tr></thead><tbody>\n" +
-       verdict_rows(result) + "</tbody></table>\n";
+       verdict_rows(number, result) + "</tbody></table>\n";
   if (!result.findings.empty()) {
     s += "<ul class=\"facts\">\n";
     for (const trial::Explanation& e : result.findings) s += "<li>" + escaped(e.words()) + "</li>\n";
     s += "</ul>\n";
   }
-  s += fmt::format("<div class=\"waves\" data-trial=\"{}\"></div>\n", number);
+  if (with_waves)
+    s += fmt::format("<div class=\"waves\" data-trial=\"{}\"></div>\n", number);
+  else if (!stem.empty())
+    s += fmt::format(
+        "<p class=\"facts\">Waveforms: <a href=\"{0}.png\">figure</a>, <a href=\"{0}.cfg\">record</a></p>\n",
+        escaped(stem));
   s += "<details><summary>Timing and wire</summary><pre>" +
        escaped(to_string(result.timing) +
                (result.accounts.empty() ? "" : "\n" + bench::to_string(result.accounts, result.step_s)));
@@ -154,10 +171,54 @@ std::string summary_table(const std::vector<trial::TrialResult>& results) {
   return s + "</tbody></table>\n";
 }
 
+std::string row_of(std::string_view what, const std::string& value) {
+  return value.empty() ? "" : fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, value);
+}
+
+std::string provenance_block(const Provenance& p) {
+  std::string allowed;
+  for (const std::string& one : p.allowed) allowed += (allowed.empty() ? "" : "<br>") + escaped(one);
+  std::string s = "<table class=\"provenance\"><tbody>\n" + row_of("tested", escaped(p.place)) +
+                  row_of("by", escaped(p.tested_by)) + row_of("when", escaped(p.when)) +
+                  row_of("with", "zavrek " + escaped(p.version)) + row_of("on", escaped(p.machine)) +
+                  row_of("time", escaped(p.time_source)) + row_of("deviations allowed", allowed);
+  for (const Provenance::Tested& one : p.tested) {
+    std::string text = escaped(one.model.empty() ? one.where : one.model + ", " + one.where);
+    if (!one.serial.empty()) text += ", serial number " + escaped(one.serial);
+    text += "<br>settings " + escaped(one.settings);
+    if (!one.sha256.empty()) text += fmt::format(" <code title=\"SHA-256\">{}</code>", one.sha256);
+    if (!one.approved.empty()) text += "<br>judged by the settings in " + escaped(one.approved);
+    s += row_of(escaped(one.name), text);
+  }
+  return s + "</tbody></table>\n";
+}
+
+std::string changes_block(const std::vector<Change>& changes) {
+  if (changes.empty()) return "<h2>Since the earlier run</h2>\n<p class=\"facts\">Nothing changed.</p>\n";
+  std::string s =
+      "<h2>Since the earlier "
+      "run</h2>\n<table><thead><tr><th></th><th>trial</th><th>expectation</th><th>then</th>"
+      "<th>now</th></tr></thead><tbody>\n";
+  for (const Change& change : changes)
+    s += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td><td>{}</td><td>{}</td></tr>\n", words(change.kind),
+                     escaped(change.trial), escaped(change.expectation), escaped(change.before),
+                     escaped(change.now));
+  return s + "</tbody></table>\n";
+}
+
+/// Of more trials than this, the waveforms of the first and of those that did not pass stand in the page.
+constexpr std::size_t most_with_waves = 60;
+bool shows_waves(std::size_t k, const std::vector<trial::TrialResult>& results, const TrialPage& with) {
+  return with.stems.empty() || k < most_with_waves || !results[k].passed();
+}
+
+constexpr const char* signatures =
+    "<section class=\"signatures\"><p>Tested by</p><p>Witnessed by</p><p>Approved by</p></section>\n";
+
 }  // namespace
 
 std::string html_report(const trial::Case& all, const std::vector<trial::TrialResult>& results,
-                        const std::vector<trial::Explanation>& causes) {
+                        const TrialPage& with) {
   const auto passed = std::count_if(results.begin(), results.end(), [](const auto& r) { return r.passed(); });
   const auto unjudged =
       std::count_if(results.begin(), results.end(), [](const auto& r) { return !r.not_judged.empty(); });
@@ -167,8 +228,13 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
   for (std::size_t k = 0; k < results.size(); ++k) {
     const auto trial = std::find_if(all.trials.begin(), all.trials.end(),
                                     [&](const auto& t) { return t.name == results[k].name; });
-    sections += trial_section(k + 1, trial == all.trials.end() ? trial::Trial{} : *trial, results[k]);
-    data.push_back(waveforms(results[k].record, judged_signals(all, results[k].name)));
+    const bool waves = shows_waves(k, results, with);
+    const bool faulted = trial != all.trials.end() && trial->fault;
+    sections += trial_section(k + 1, trial == all.trials.end() ? trial::Trial{} : *trial, results[k], waves,
+                              k < with.stems.size() ? with.stems[k] : "");
+    data.push_back(waves ? waveforms(results[k].record, results[k].inception_s, faulted,
+                                     judged_signals(all, results[k].name))
+                         : json());
   }
   std::string page = internal::page_head(all.network.title);
   page += fmt::format(
@@ -177,7 +243,9 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
       escaped(all.network.title), escaped(all.folder.filename().string()), internal::now_text(),
       print_rounded(all.network.step_s, "s"), well ? "pass" : "fail", passed, results.size(),
       unjudged > 0 ? fmt::format(", {} could not be judged", unjudged) : std::string());
-  page += "<main>\n" + summary_table(results) + internal::causes_list(causes, "verdicts") + sections +
+  page += "<main>\n" + (with.provenance ? provenance_block(*with.provenance) : std::string()) +
+          summary_table(results) + (with.changes ? changes_block(*with.changes) : std::string()) +
+          internal::causes_list(with.causes, "verdicts") + sections + (with.provenance ? signatures : "") +
           "</main>\n";
   page += "<script>\n" + std::string(internal::uplot_js) +
           "\n</script>\n<script>\nconst trials = " + internal::for_script(data.dump()) + ";\n" +

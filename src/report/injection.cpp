@@ -20,6 +20,12 @@ std::string shown(double value, const std::string& unit) {
   return unit == "s" ? fmt::format("{:.3f} s", value) : print_rounded(value, unit, 4);
 }
 
+std::string shown_band(double low, double high, const std::string& unit) {
+  if (!std::isfinite(low)) return "never";
+  if (!std::isfinite(high)) return shown(low, unit) + " or later, or never";
+  return low == high ? shown(low, unit) : shown(low, unit) + " to " + shown(high, unit);
+}
+
 std::string injection_csv(const trial::InjectionReport& report) {
   std::string out = "function,test,quantity,by,expected,low,high,measured,unit,judged,passed\n";
   const auto number = [](double v) { return std::isfinite(v) ? fmt::format("{:.6g}", v) : std::string(); };
@@ -62,11 +68,10 @@ std::string injection_page(const trial::InjectionReport& report, const std::stri
        "class=\"number\">measured</th><th></th></tr></thead><tbody>\n";
   for (const auto& p : report.points) {
     s += fmt::format(
-        "<tr><td>{}</td><td>{}</td><td>{}</td><td>{}</td><td class=\"number\">{}</td><td class=\"number\">{} "
-        "to "
-        "{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
+        "<tr><td>{}</td><td>{}</td><td>{}</td><td>{}</td><td class=\"number\">{}</td><td "
+        "class=\"number\">{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
         escaped(p.function), escaped(p.test), escaped(p.quantity), escaped(p.by), shown(p.expected, p.unit),
-        shown(p.low, p.unit), shown(p.high, p.unit), shown(p.measured, p.unit),
+        shown_band(p.low, p.high, p.unit), shown(p.measured, p.unit),
         p.judged ? badge(p.passed) : "not judged");
   }
   for (const auto& b : report.boundaries) {

@@ -46,6 +46,9 @@ nlohmann::json verdicts_json(const std::vector<trial::Verdict>& all) {
                         {"doubt", v.doubt},
                         {"uncertain", number_or_null(v.uncertain)},
                         {"at_edge", v.at_edge()},
+                        {"value", number_or_null(v.value)},
+                        {"spare", number_or_null(v.spare)},
+                        {"left", number_or_null(v.left)},
                         {"passed", v.passed}});
   }
   return verdicts;

@@ -14,7 +14,7 @@ function unpack(signal) {
 
 function marksOf(trial) {
   const marks = trial.events.filter((e) => !e.text.endsWith(" off"));
-  return [{ time: trial.trigger, text: "inception", strong: true }, ...marks];
+  return [{ time: 0, text: trial.zero, strong: true }, ...marks];
 }
 
 function drawMarks(u, marks, labelled) {
@@ -55,7 +55,8 @@ function headroom(min, max, labelled) {
   return [min - 0.06 * span, max + (labelled ? 0.4 : 0.06) * span];
 }
 
-function chart(host, trial, panel, time, sync, labelled) {
+/// `drawn` is called with the chart whenever it is: laid out for the first time, zoomed.
+function chart(host, trial, panel, time, sync, labelled, drawn) {
   const data = [time, ...panel.signals.map(unpack)];
   const peak = Math.max(...data.slice(1).map((d) => d.reduce((m, v) => Math.max(m, Math.abs(v)), 0)));
   const kilo = panel.unit !== "" && peak >= 1000; // plain numbers as they are
@@ -69,25 +70,30 @@ function chart(host, trial, panel, time, sync, labelled) {
   host.append(title, box);
   const series = panel.signals.map((s, k) => ({
     label: s.name, stroke: colours[k % colours.length], width: 1.2, points: { show: false },
-    value: (u, v) => (v == null ? "" : v.toFixed(3)),
+    value: (u, v) => (v == null ? "" : String(Number(v.toPrecision(6)))),
   }));
   const marks = marksOf(trial);
   return new uPlot({
     width, height: 190, cursor: { sync: { key: sync.key, scales: ["x", null] }, drag: { x: true, y: false } },
     scales: { x: { time: false }, y: { range: (u, min, max) => headroom(min, max, labelled) } },
     axes: [{ size: 28, grid: { stroke: "#e3e6e8" } }, { size: axisWidth, grid: { stroke: "#e3e6e8" } }],
-    series: [{ label: "t (s)", value: (u, v) => (v == null ? "" : v.toFixed(5)) }, ...series],
-    hooks: { draw: [(u) => drawMarks(u, marks, labelled)] },
+    series: [{ label: `s from ${trial.zero}`, value: (u, v) => (v == null ? "" : v.toFixed(5)) }, ...series],
+    hooks: { draw: [(u) => drawMarks(u, marks, labelled), (u) => drawn(u)] },
   }, data, box);
+}
+
+/// What has a lane: two-state signals that change, and state machines.
+function rowsOf(trial) {
+  return [...trial.binaries.filter((b) => b.changes.length > 0), ...trial.states];
 }
 
 /// Two-state signals as lanes below the charts, following their zoom.
 function lanes(host, trial) {
-  const rows = trial.binaries.filter((b) => b.changes.length > 0);
+  const rows = rowsOf(trial);
   if (rows.length === 0) return () => {};
   const title = document.createElement("p");
   title.className = "wave-title";
-  title.textContent = "two-state signals";
+  title.textContent = "states";
   const canvas = document.createElement("canvas");
   canvas.className = "lanes";
   const height = 20 * rows.length + 6;
@@ -107,6 +113,24 @@ function lanes(host, trial) {
       ctx.fillStyle = "#5b6770";
       ctx.textAlign = "right";
       ctx.fillText(row.name, left - 6, y + 11);
+      if (row.from) {
+        ctx.textAlign = "left";
+        row.from.forEach(([since, name], n) => {
+          const until = n + 1 < row.from.length ? row.from[n + 1][0] : Infinity;
+          const [a, b] = [Math.max(since, from), Math.min(until, to)];
+          if (b <= a) return;
+          ctx.fillStyle = n % 2 ? "#d5dee8" : "#e9eef2";
+          ctx.fillRect(x(a), y, x(b) - x(a), 14);
+          ctx.fillStyle = "#22303a";
+          ctx.save();
+          ctx.beginPath();
+          ctx.rect(x(a), y, x(b) - x(a), 14);
+          ctx.clip();
+          ctx.fillText(name, x(a) + 3, y + 11);
+          ctx.restore();
+        });
+        return;
+      }
       let state = row.first;
       let since = from;
       for (const t of [...row.changes, Infinity]) {
@@ -129,21 +153,24 @@ function show(host, trial) {
   hint.className = "hint";
   hint.textContent = "Drag across a chart to zoom all of them; double-click for the whole record.";
   host.append(hint);
-  const charts = trial.panels.map((panel, k) => chart(host, trial, panel, time, sync, k === 0));
-  const drawLanes = lanes(host, trial);
+  // The lanes stand where the first chart's axis does, which is known once that is laid out.
+  let drawLanes = () => {};
+  const drawn = (u) => drawLanes(u.scales.x.min, u.scales.x.max, u.bbox.left / devicePixelRatio,
+    (u.bbox.left + u.bbox.width) / devicePixelRatio);
+  const charts = trial.panels.map((panel, k) => chart(host, trial, panel, time, sync, k === 0, k === 0 ? drawn : () => {}));
+  drawLanes = lanes(host, trial);
   if (charts.length === 0) return;
   window.zavrekCharts[host.dataset.trial] = charts;
   let busy = false;
   const follow = (u) => {
     const { min, max } = u.scales.x;
-    drawLanes(min, max, axisWidth, axisWidth + u.bbox.width / devicePixelRatio);
     if (busy) return;
     busy = true;
     for (const other of charts) if (other !== u) other.setScale("x", { min, max });
     busy = false;
   };
   for (const u of charts) u.hooks.setScale = [(self, key) => key === "x" && follow(self)];
-  follow(charts[0]);
+  charts[0].redraw();
 }
 
 // A trial's charts are made when they come near the window: a report may hold many.
@@ -157,7 +184,7 @@ const watcher = new IntersectionObserver((entries) => {
 for (const host of document.querySelectorAll(".waves")) {
   // Room is kept from the start, so that nothing moves when the charts appear.
   const trial = trials[host.dataset.trial - 1];
-  const rows = trial.binaries.filter((b) => b.changes.length > 0).length;
+  const rows = rowsOf(trial).length;
   if (trial.panels.length > 0) host.style.minHeight = `${20 + 252 * trial.panels.length + (rows ? 36 + 20 * rows : 0)}px`;
   watcher.observe(host);
 }

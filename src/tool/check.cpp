@@ -236,7 +236,7 @@ int check(const CheckOptions& options) {
     notes.push_back(fmt::format("power_cut.{}: {}", cut->name, bench::judge_cut(all, *cut).words));
   const OnBench on_bench = on_bench_of(all);
   if (options.json) {
-    fmt::print("{}\n", printed(to_json(all, plant, notes, on_bench)));
+    fmt::print("{}\n", printed("check", to_json(all, plant, notes, on_bench)));
   } else {
     print(all, plant, notes, on_bench, options);
   }

@@ -51,12 +51,12 @@ int write_coverage(const trial::Coverage& coverage, const std::filesystem::path&
                       {"amounts", row.amounts},
                       {"found_from", row.found() ? nlohmann::json(row.from) : nlohmann::json()},
                       {"by", row.by}});
-    fmt::print("{}\n", printed({{"mistakes", coverage.mistakes()},
-                                {"found", coverage.found()},
-                                {"trials", coverage.trials},
-                                {"trials_in_all", coverage.of},
-                                {"left_out", coverage.left_out},
-                                {"rows", std::move(rows)}}));
+    fmt::print("{}\n", printed("coverage", {{"mistakes", coverage.mistakes()},
+                                            {"found", coverage.found()},
+                                            {"trials", coverage.trials},
+                                            {"trials_in_all", coverage.of},
+                                            {"left_out", coverage.left_out},
+                                            {"rows", std::move(rows)}}));
   } else {
     std::string device;
     for (const trial::CoverageRow& row : report::coverage_rows(coverage)) {
@@ -92,12 +92,12 @@ int write_choice(const trial::Choice& choice, const trial::Case& all, const std:
                   choice.found, choice.of_found, nlohmann::json(base.string()).dump()));
   record::write_file(chosen / "trials.toml", casefile::trials_text(choice.trials, choice.sweeps));
   if (json) {
-    fmt::print("{}\n", printed({{"chosen", choice.chosen},
-                                {"of", choice.of},
-                                {"found", choice.found},
-                                {"found_by_all", choice.of_found},
-                                {"paced_s", choice.paced_s},
-                                {"case", chosen.string()}}));
+    fmt::print("{}\n", printed("choice", {{"chosen", choice.chosen},
+                                          {"of", choice.of},
+                                          {"found", choice.found},
+                                          {"found_by_all", choice.of_found},
+                                          {"paced_s", choice.paced_s},
+                                          {"case", chosen.string()}}));
   } else {
     fmt::print(
         "{} of {} trials find {} of the {} mistakes that all replayed find, in {:.0f} s of real time\n",

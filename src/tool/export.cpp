@@ -31,13 +31,13 @@ int export_case(const ExportOptions& options) {
                                 : std::filesystem::path(options.out);
   const handover::Exported made = handover::export_model(options.folder, how);
   if (options.json) {
-    fmt::print("{}\n", printed({{"file", made.file.string()},
-                                {"bytes", made.bytes},
-                                {"inputs", made.inputs},
-                                {"parameters", made.parameters},
-                                {"outputs", made.outputs},
-                                {"step_s", made.step_s},
-                                {"step_cost_s", made.step_cost_s}}));
+    fmt::print("{}\n", printed("export", {{"file", made.file.string()},
+                                          {"bytes", made.bytes},
+                                          {"inputs", made.inputs},
+                                          {"parameters", made.parameters},
+                                          {"outputs", made.outputs},
+                                          {"step_s", made.step_s},
+                                          {"step_cost_s", made.step_cost_s}}));
     return done;
   }
   fmt::print("{}: {:.1f} MB, {} inputs, {} parameters, {} outputs; a step of {} took {} here\n",

@@ -5,6 +5,7 @@
 #include <fmt/ranges.h>
 #include <nlohmann/json.hpp>
 
+#include "tool/json.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/pace.hpp"
 #include "zavrek/pace/machine.hpp"
@@ -122,8 +123,8 @@ int fitness(const FitnessOptions& options) {
   found.advice = pace::advise(found.machine, found.held);
   if (!options.write.empty()) record::write_file(options.write, pace::script_of(found.advice));
   if (options.json) {
-    fmt::print("{}\n", to_json(found).dump(2));
-    return done;
+    fmt::print("{}\n", printed("fitness", to_json(found)));
+    return found.timing.overruns == 0 ? done : failed_verdict;
   }
   const pace::Timing& timing = found.timing;
   fmt::print("{}\n{}\n", to_string(timing),
@@ -133,7 +134,7 @@ int fitness(const FitnessOptions& options) {
   if (!found.held.empty()) print_processors(found);
   print_advice(found.advice);
   if (!options.write.empty()) fmt::print("\n{}: read it, then run it as root\n", options.write);
-  return done;
+  return timing.overruns == 0 ? done : failed_verdict;
 }
 
 }  // namespace zavrek::tool

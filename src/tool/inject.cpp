@@ -18,7 +18,7 @@ void print_report(const trial::InjectionReport& report) {
   for (const trial::InjectedPoint& p : report.points) {
     if (p.function != function) fmt::print("{}\n", p.function);
     function = p.function;
-    fmt::print("     {:<4} {:<12} {:<34} expected {:<10} {:<10} measured {:<10} allowed {} to {}{}\n",
+    fmt::print("     {:<4} {:<12} {:<34} expected {:<10} {:<10} measured {:<10} allowed {}{}\n",
                !p.judged  ? ""
                : p.passed ? "pass"
                           : "FAIL",
@@ -26,7 +26,7 @@ void print_report(const trial::InjectionReport& report) {
                p.by == p.function ? ""
                : p.by.empty()     ? ""
                                   : "(" + p.by + ")",
-               report::shown(p.measured, p.unit), report::shown(p.low, p.unit), report::shown(p.high, p.unit),
+               report::shown(p.measured, p.unit), report::shown_band(p.low, p.high, p.unit),
                p.judged && p.at_edge() ? ", at the edge" : "");
   }
   for (const trial::Boundary& b : report.boundaries) {
@@ -81,8 +81,8 @@ std::vector<report::JunitCase> junit_cases(const trial::InjectionReport& report)
   for (const auto& p : report.points) {
     if (!p.judged) continue;
     cases.push_back({p.function, p.test + " " + p.quantity, p.passed,
-                     fmt::format("expected {} to {}, measured {}", report::shown(p.low, p.unit),
-                                 report::shown(p.high, p.unit), report::shown(p.measured, p.unit)),
+                     fmt::format("expected {}, measured {}", report::shown_band(p.low, p.high, p.unit),
+                                 report::shown(p.measured, p.unit)),
                      p.unit == "s" && std::isfinite(p.measured) ? p.measured : 0});
   }
   for (const auto& b : report.boundaries)
@@ -170,8 +170,14 @@ std::string setting_line(const protection::FunctionSettings& function) {
 }
 
 std::filesystem::path folder_of(const InjectOptions& options, const protection::RelaySettings& approved) {
-  return options.out.empty() ? std::filesystem::path("out") / ("inject-" + approved.name)
-                             : std::filesystem::path(options.out);
+  if (!options.out.empty()) return options.out;
+  // What is tried in part or otherwise has a folder of its own.
+  std::string name = "inject-" + approved.name;
+  for (const std::string& part : {std::filesystem::path(options.plan).stem().string(),
+                                  std::filesystem::path(options.record).stem().string(), options.only}) {
+    if (!part.empty()) name += "-" + report::file_stem(0, part).substr(3);
+  }
+  return std::filesystem::path("out") / name;
 }
 
 }  // namespace
@@ -185,6 +191,7 @@ trial::InjectionReport inject_or_play(const InjectOptions& options, const protec
   trial::Playback playback =
       trial::playback_of(record::read_record(options.record), options.currents, options.voltages);
   playback.name = std::filesystem::path(options.record).stem().string();
+  playback.repeat(options.loops);
   return trial::play_back(playback, settings, approved, options.settings, how);
 }
 
@@ -237,7 +244,7 @@ int inject(const InjectOptions& options) {
   record::write_file(out / "junit.xml",
                      report::junit("element tests of " + approved.name, junit_cases(report)));
   if (options.json) {
-    fmt::print("{}\n", printed(report_json(report)));
+    fmt::print("{}\n", printed("inject", report_json(report)));
   } else {
     print_report(report);
     const auto judged =
@@ -269,7 +276,7 @@ int curve(const CurveOptions& options) {
       }
       list.push_back({{"relay", relay.name}, {"times", quantities}});
     }
-    fmt::print("{}\n", printed(list));
+    fmt::print("{}\n", printed("curve", {{"relays", list}}));
   } else {
     for (const auto& relay : relays) {
       fmt::print("{} ({} values)\n", relay.name, relay.values);

@@ -10,8 +10,10 @@
 
 namespace zavrek::tool {
 
-/// As it is printed; letters of paths that are no UTF-8 are replaced.
-[[nodiscard]] inline std::string printed(const nlohmann::json& value) {
+/// As it is printed, headed by what its shape is called (docs/json.md): "zavrek check 1". Letters of paths
+/// that are no UTF-8 are replaced.
+[[nodiscard]] inline std::string printed(const std::string& verb, nlohmann::json value) {
+  if (!value.contains("format")) value["format"] = "zavrek " + verb + " 1";
   return value.dump(2, ' ', false, nlohmann::json::error_handler_t::replace);
 }
 

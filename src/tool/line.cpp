@@ -139,7 +139,7 @@ int line(const LineOptions& options) {
   if (options.json) {
     nlohmann::json out = to_json(constants);
     if (fits) out["fit"] = options.in_phases ? to_json(in_phases) : to_json(fit);
-    fmt::print("{}\n", printed(out));
+    fmt::print("{}\n", printed("line", out));
     return done;
   }
   print(constants, geometry);

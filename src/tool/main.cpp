@@ -7,12 +7,11 @@
 
 #include "tool/manual.hpp"
 #include "tool/verbs.hpp"
+#include "zavrek/casefile.hpp"
 #include "zavrek/error.hpp"
 #include "zavrek/quantity.hpp"
 
 namespace {
-
-constexpr const char* tool_version = ZAVREK_VERSION;
 
 using namespace zavrek;
 
@@ -30,7 +29,7 @@ struct Words {
   tool::SplitOptions split;
   tool::DemoOptions demo;
   tool::NewOptions begun;
-  std::string manual_as = "man";
+  std::string manual_as = "page";
   tool::RelayOptions relay;
   tool::PanelOptions panel;
   tool::PlcOptions plc;
@@ -43,6 +42,7 @@ struct Words {
   tool::SclOptions scl;
   tool::ProveOptions prove;
   tool::FitnessOptions fitness;
+  tool::SettingsOptions settings;
   tool::InjectOptions inject;
   tool::CurveOptions curve;
   tool::ProgrammeOptions programme;
@@ -149,13 +149,16 @@ void add_running(CLI::App& app, Words& words, int& code) {
                    "folder in which the disturbance recorders of the bench keep their files");
   verb->add_option("--figure", words.run.figure, "draw the record: NAME.png or NAME.svg");
   verb->add_option("--cores", words.run.cores, cores_help)->check(CLI::Range(1, 64));
+  verb->add_flag("--json", words.run.json, "print JSON");
   verb->add_option("--on", words.run.on,
                    "on an engine, by its name or address: the case is sent there and runs there");
   verb->callback([&] { code = words.run.on.empty() ? tool::run(words.run) : tool::run_on(words.run); });
 
   verb = app.add_subcommand("test", "run the trials of a case: verdicts, records, figures, report");
   verb->add_option("case", words.test.folder, case_help)->required();
-  verb->add_option("--out", words.test.out, "folder for records, figures and report; out/CASE when left out");
+  verb->add_option(
+      "--out", words.test.out,
+      "folder for records, figures and report; out/CASE when left out, out/CASE-WHAT with --only WHAT");
   verb->add_option("--only", words.test.only, "run only trials with this in their name");
   verb->add_option("--place", words.test.place, place_help)->check(places);
   verb->add_option("--interface", words.test.interface, "network interface, whatever the bench says");
@@ -165,6 +168,9 @@ void add_running(CLI::App& app, Words& words, int& code) {
   verb->add_flag("--json", words.test.json, "print JSON");
   verb->add_flag("--no-figures", words.test.no_figures, "draw no PNG per trial");
   verb->add_flag("--csv", words.test.csv, "keep each record as CSV too");
+  verb->add_flag("--pdf", words.test.pdf, "print the report as PDF too, with room for signatures");
+  verb->add_option("--against", words.test.against,
+                   "results.json of an earlier run, or its folder: what fails now, what got worse");
   verb->add_option("--cores", words.test.cores, cores_help)->check(CLI::Range(1, 64));
   verb->add_option("--repeats", words.test.repeats,
                    "how often a trial that this computer held back too far to be judged is run again")
@@ -192,7 +198,9 @@ void add_running(CLI::App& app, Words& words, int& code) {
 
 void add_study_options(CLI::App* verb, tool::StudyOptions& study) {
   verb->add_option("case", study.folder, case_help)->required();
-  verb->add_option("--trial", study.trial, "strike the fault of this trial");
+  verb->add_option(
+      "--trial", study.trial,
+      "strike the fault of this trial; steps without it strikes that of the first, or one of its own");
   verb->add_option("--for", study.duration, "simulated time; the trial's, or 0.2 s, when left out");
   verb->add_option("--signals", study.signals, "signals to judge; all voltages and currents when left out");
   verb->add_flag("--json", study.json, "print JSON");
@@ -220,9 +228,9 @@ void add_judging(CLI::App& app, Words& words, int& code) {
                    "rms of the difference over the peak of any signal, such as \"1 %\"");
   verb->callback([&] { code = tool::steps(words.study); });
 
-  verb = app.add_subcommand("compare", "lay two records over each other");
+  verb = app.add_subcommand("compare", "lay records over each other: one or several over the first");
   verb->add_option("first", words.compare.first, "COMTRADE (.cfg, .dat), .csv or HDF5 (.h5)")->required();
-  verb->add_option("second", words.compare.second, "the same")->required();
+  verb->add_option("others", words.compare.others, "the same; each is laid over the first")->required();
   verb->add_option("--signals", words.compare.signals,
                    "signals to compare, with how far they may differ: \"battery.p\", \"battery.p within 10 "
                    "kW over 50 ms\" "
@@ -248,13 +256,18 @@ void add_first_hour(CLI::App& app, Words& words, int& code) {
   verb->add_option("folder", words.begun.folder, "where to; a folder of the kind's name when left out");
   verb->callback([&] { code = tool::begin_case(words.begun); });
 
-  verb = app.add_subcommand("manual", "the words of this command line, for other programs");
-  verb->add_option("--as", words.manual_as, "a manual page, or what bash completes")
-      ->check(CLI::IsMember({"man", "bash"}));
+  verb = app.add_subcommand("manual",
+                            "the reference as a page, or the words of this command line for other programs");
+  verb->add_option("--as", words.manual_as,
+                   "page: the reference manual in HTML; man: of the command line; bash: what it completes")
+      ->check(CLI::IsMember({"page", "man", "bash"}));
   verb->callback([&] {
-    std::fputs(
-        (words.manual_as == "man" ? tool::man_page(app, tool_version) : tool::bash_completion(app)).c_str(),
-        stdout);
+    const std::string& as = words.manual_as;
+    std::fputs((as == "man"    ? tool::man_page(app, tool::tool_version)
+                : as == "bash" ? tool::bash_completion(app)
+                               : tool::reference_page(app))
+                   .c_str(),
+               stdout);
     code = tool::done;
   });
 }
@@ -359,9 +372,15 @@ void add_element_tests(CLI::App& app, Words& words, int& code) {
                    "multiple of pickup from which on times of inverse curves are judged")
       ->check(CLI::Range(1.0, 10.0));
   verb->add_option("--record", o.record, "play this record (COMTRADE, CSV, HDF5) to the relay instead");
-  verb->add_option("--currents", o.currents,
-                   "with --record: beginning of its current channels, such as CT1.i, for each place");
-  verb->add_option("--voltages", o.voltages, "likewise of its voltages, such as VT0.v");
+  verb->add_option(
+          "--currents", o.currents,
+          "its current channels, for each place: how they begin (CT1.i), or all three (\"IL1, IL2, IL3\"), "
+          "either with a factor (\"CT1.i * 400\")")
+      ->needs("--record");
+  verb->add_option("--voltages", o.voltages, "likewise its voltages, such as VT0.v")->needs("--record");
+  verb->add_option("--loops", o.loops, "how often it is played, one behind the other")
+      ->check(CLI::Range(1, 1000))
+      ->needs("--record");
   verb->add_option("--rays", o.rays, "along which a boundary is searched")->check(CLI::Range(4, 360));
   verb->add_option("--out", o.out, "folder for the report; out/inject-NAME when left out");
   verb->add_option("--name", o.name, "of the relay and its GOOSE; the file's name when left out");
@@ -383,7 +402,21 @@ void add_element_tests(CLI::App& app, Words& words, int& code) {
   verb->add_option("--margin", words.curve.margin, "least grading margin wanted");
   verb->add_option("--figure", words.curve.figure, "draw them: NAME.png or NAME.svg");
   verb->add_flag("--json", words.curve.json, "print JSON");
-  verb->callback([&] { code = tool::curve(words.curve); });
+  verb->add_option("--against", words.curve.against,
+                   "instead of curves: what is set otherwise than in this settings file, field by field");
+  verb->callback([&] {
+    code = words.curve.against.empty()
+               ? tool::curve(words.curve)
+               : tool::settings_against(words.curve.settings, words.curve.against, words.curve.json);
+  });
+
+  verb = app.add_subcommand(
+      "settings", "settings of a relay as a table (CSV) for a spreadsheet, or such a table as settings");
+  verb->add_option("file", words.settings.file, "a settings file, or a table (.csv)")->required();
+  verb->add_option("--map", words.settings.map,
+                   "what the names of somebody else's table are here: a TOML file (docs/protection.md)");
+  verb->add_option("--out", words.settings.out, "file to write; printed when left out");
+  verb->callback([&] { code = tool::settings(words.settings); });
 }
 
 void add_processes(CLI::App& app, Words& words, int& code) {
@@ -542,6 +575,15 @@ void show_defaults(CLI::App& app) {
   }
 }
 
+/// The folder of the case that the verb was given, if it has one.
+std::string case_of(const CLI::App& app) {
+  for (const CLI::App* verb : app.get_subcommands()) {
+    const CLI::Option* option = verb->get_option_no_throw("case");
+    if (option && !option->results().empty()) return option->results().front();
+  }
+  return {};
+}
+
 /// The error of the command line, with the word that was probably meant.
 std::string with_suggestion(const CLI::App& app, const CLI::ParseError& error, int argc, char** argv) {
   std::string text = error.what();
@@ -572,7 +614,7 @@ std::string with_suggestion(const CLI::App& app, const CLI::ParseError& error, i
 int main(int argc, char** argv) {
   CLI::App app{"Zavrek: real-time models of power networks for testing relays and controllers", "zavrek"};
   app.require_subcommand(1);
-  app.set_version_flag("--version", fmt::format("zavrek {}", tool_version));
+  app.set_version_flag("--version", fmt::format("zavrek {}", tool::tool_version));
   Words words;
   int code = tool::done;
   add_first_hour(app, words, code);
@@ -591,6 +633,9 @@ int main(int argc, char** argv) {
     if (error.get_exit_code() == 0) return app.exit(error);
     std::fprintf(stderr, "%s\n\"zavrek --help\" lists the verbs, \"zavrek VERB --help\" their options\n",
                  with_suggestion(app, error, argc, argv).c_str());
+    return tool::bad_input;
+  } catch (const Error& error) {
+    std::fprintf(stderr, "%s\n", casefile::located(error, case_of(app)).what());
     return tool::bad_input;
   } catch (const std::exception& error) {
     std::fprintf(stderr, "%s\n", error.what());

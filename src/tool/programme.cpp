@@ -99,10 +99,10 @@ Written write_reports(const std::filesystem::path& folder, const std::string& ti
   if (options.pdf) report::print_page(folder / "report.html", folder / "report.pdf");
   const auto passed = std::count_if(trials.begin(), trials.end(), [](const auto& t) { return t.passed; });
   if (options.json) {
-    fmt::print("{}\n", printed({{"trials", trials.size()},
-                                {"planned", results.planned()},
-                                {"passed", passed},
-                                {"folder", folder.string()}}));
+    fmt::print("{}\n", printed("programme", {{"trials", trials.size()},
+                                             {"planned", results.planned()},
+                                             {"passed", passed},
+                                             {"folder", folder.string()}}));
   } else {
     for (std::size_t k = 0; k < found.size() && k < 3; ++k)
       fmt::print("{}\n", report::finding_words(found[k]));

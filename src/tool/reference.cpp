@@ -73,7 +73,7 @@ std::vector<fs::path> files_with_examples() {
     const fs::path all = data_folder(data);
     for (const std::string& name : folders_in(all)) {
       std::vector<fs::path> of_case;
-      for (const auto& entry : fs::directory_iterator(all / name)) {
+      for (const auto& entry : fs::recursive_directory_iterator(all / name)) {
         if (entry.path().extension() == ".toml") of_case.push_back(entry.path());
       }
       std::sort(of_case.begin(), of_case.end());
@@ -102,8 +102,7 @@ void add_examples(std::vector<KindManual>& kinds) {
       if (!kind.example.empty() || kind.file != of) continue;
       kind.example = example_in(text, kind.table->kind);
       if (!kind.example.empty())
-        kind.example_from = fmt::format("{}/{}/{}", file.parent_path().parent_path().filename().string(),
-                                        file.parent_path().filename().string(), file.filename().string());
+        kind.example_from = file.lexically_relative(data_folder("demo").parent_path()).string();
     }
   }
 }

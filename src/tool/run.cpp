@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "tool/json.hpp"
 #include "tool/stop.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
@@ -77,6 +78,21 @@ int run(const RunOptions& options) {
   std::vector<trial::Operation> operations;
   for (const std::string& one : options.at) operations.push_back(trial::operation_of(one));
   const trial::TrialResult result = trial::run_undisturbed(all, duration_s, kept_s, how, operations);
+  if (recorded) write_record(result, options.record);
+  if (drawn) report::draw_record(result.record, all.network.title, options.figure);
+  if (options.json) {
+    nlohmann::json out = report::result_json(result);
+    for (const char* of_trials : {"name", "passed", "verdicts", "findings", "not_judged", "inception_s",
+                                  "fault_current_A", "repeats"})
+      out.erase(of_trials);
+    out["case"] = all.folder.string();
+    out["notes"] = result.notes;
+    out["events"] = nlohmann::json::array();
+    for (const auto& event : result.record.events)
+      out["events"].push_back({{"time_s", event.time_s}, {"text", event.text}});
+    fmt::print("{}\n", printed("run", std::move(out)));
+    return result.failure.empty() ? done : result.interrupted ? interrupted : failed_verdict;
+  }
   if (!result.medium.empty()) fmt::print("wire: {}\n", result.medium);
   fmt::print("{}\n", to_string(result.timing));
   if (!result.accounts.empty()) fmt::print("{}\n", bench::to_string(result.accounts, result.step_s));
@@ -84,8 +100,6 @@ int run(const RunOptions& options) {
     for (const std::string& note : *list) fmt::print("  note: {}\n", note);
   }
   for (const auto& event : result.record.events) fmt::print("  {:.4f} s  {}\n", event.time_s, event.text);
-  if (recorded) write_record(result, options.record);
-  if (drawn) report::draw_record(result.record, all.network.title, options.figure);
   if (result.failure.empty()) return done;
   fmt::print(stderr, "{}\n", result.failure);
   if (result.interrupted) return interrupted;

@@ -18,10 +18,10 @@ int split(const SplitOptions& options) {
                              .out = options.out.empty() ? "." : options.out};
   const handover::Halves halves = handover::split_case(options.folder, how);
   if (options.json) {
-    fmt::print("{}\n", printed({{"near", halves.folders[0].string()},
-                                {"far", halves.folders[1].string()},
-                                {"left_out", halves.left_out},
-                                {"judged", halves.judged}}));
+    fmt::print("{}\n", printed("split", {{"near", halves.folders[0].string()},
+                                         {"far", halves.folders[1].string()},
+                                         {"left_out", halves.left_out},
+                                         {"judged", halves.judged}}));
     return done;
   }
   fmt::print(

@@ -141,7 +141,7 @@ int steady(const SteadyOptions& options) {
   bench::open_laws(all);
   const emt::Flow flow = emt::flow_of(all.network, emt::compile(all.network));
   if (options.json) {
-    fmt::print("{}\n", printed(to_json(all.network, flow)));
+    fmt::print("{}\n", printed("steady", to_json(all.network, flow)));
     return done;
   }
   fmt::print("{}: the state that runs start in, rms\n\n",

@@ -58,19 +58,60 @@ struct Subject {
   trial::Case all;
   emt::Study study;
   double trigger_s = 0;
+  std::string struck;  // what disturbs it; empty: nothing
 };
 
-Subject subject_of(const StudyOptions& options) {
-  Subject subject{casefile::read_case(options.folder), {}, 0};
+/// What an undisturbed run says of a step is little: the first trial with a fault, else a fault of its own,
+/// on the last bus whose voltage nothing holds, such that some ten kiloamperes could flow.
+trial::Trial disturbance_of(const trial::Case& all) {
+  for (const trial::Trial& one : all.trials) {
+    if (one.fault) return one;
+  }
+  trial::Trial own;
+  own.prefault_s = 0.02;
+  own.postfault_s = 0.08;
+  for (const network::Bus& bus : all.network.buses) {
+    const bool held = std::any_of(
+        all.network.elements.begin(), all.network.elements.end(), [&](const network::Element& element) {
+          const auto* source = std::get_if<network::Source>(&element);
+          return (source && source->bus == bus.name && !network::is_set(source->short_circuit_VA)) ||
+                 (std::holds_alternative<network::ImposedVoltage>(element) &&
+                  std::get<network::ImposedVoltage>(element).bus == bus.name);
+        });
+    const std::string phases = bus.phases == "abc" ? "ABC" : bus.phases.starts_with("pn") ? "PN" : "";
+    if (held || phases.empty()) continue;
+    constexpr double about_A = 1e4;
+    own.name = fmt::format("{} on {}", phases, bus.name);
+    own.fault.emplace();
+    own.fault->fault.on = bus.name;
+    own.fault->fault.phases = phases;
+    own.fault->fault.resistance_ohm = bus.voltage_V / about_A;
+    own.fault->lasts_s = 0.04;
+  }
+  return own;
+}
+
+enum class Undisturbed : bool { as_it_is, struck };
+Subject subject_of(const StudyOptions& options, Undisturbed undisturbed = Undisturbed::as_it_is) {
+  Subject subject{casefile::read_case(options.folder), {}, 0, options.trial};
   bench::open_laws(subject.all);
   const trial::Trial* trial =
       options.trial.empty() ? nullptr : &trial::find_trial(subject.all, options.trial);
+  trial::Trial own;
+  if (!trial && undisturbed == Undisturbed::struck) {
+    own = disturbance_of(subject.all);
+    if (own.fault) trial = &own;
+    subject.struck = own.name;
+  }
   const double duration = options.duration.empty() ? 0 : positive_time("--for", options.duration);
   subject.study = trial::study_of(subject.all, trial, duration);
   subject.study.signals = options.signals;
   if (options.signals.empty())
     subject.study.signals = emt::voltages_and_currents(emt::compile(subject.study.network));
   if (!subject.study.commands.empty()) subject.trigger_s = subject.study.commands.front().at_s;
+  constexpr double long_enough_s = 0.1;
+  if (options.trial.empty() && trial && duration == 0)
+    subject.study.duration_s = std::min(subject.study.duration_s, subject.trigger_s + long_enough_s);
   return subject;
 }
 
@@ -176,7 +217,7 @@ int compare_depths(const StudyOptions& options, Subject& subject, double toleran
     fmt::print("{}\n", all.back().name);
     print(comparison, 12);
   }
-  if (options.json) fmt::print("{}\n", printed(out));
+  if (options.json) fmt::print("{}\n", printed("reference", out));
   if (!options.figure.empty())
     report::draw_calculations(all, subject.study.signals,
                               fmt::format("{}: two depths over the reference", subject.all.network.title),
@@ -210,7 +251,7 @@ int reference(const StudyOptions& options) {
     nlohmann::json out = to_json(comparison);
     out["reference_steps"] = exact.steps;
     out["fixed_steps"] = fixed.steps;
-    fmt::print("{}\n", printed(out));
+    fmt::print("{}\n", printed("reference", out));
     return done;
   }
   fmt::print("{} of {}: {} variable steps (precision {}), {} of {}\n",
@@ -233,34 +274,61 @@ std::array<std::string, 2> apart(const std::filesystem::path& first, const std::
 }  // namespace
 
 int compare(const CompareOptions& options) {
-  const record::Record first = record::read_record(options.first),
-                       second = record::read_record(options.second);
-  const double band = share("--band", options.band, 1e-12);
+  const record::Record first = record::read_record(options.first);
   std::vector<record::Band> signals;
   for (const std::string& text : options.signals) signals.push_back(record::parse_band(text));
-  const record::Comparison comparison = record::compare(
-      first, second,
-      {.signals = std::move(signals), .most_shift_s = parse_quantity_as(options.shift, "s"), .band = band});
-  if (!options.figure.empty()) {
-    const auto [one, other] = apart(options.first, options.second);
-    const std::string trial = first.fact("trial") == second.fact("trial") ? first.fact("trial") : "";
-    report::draw_overlay(comparison, one, other, trial.empty() ? one + " and " + other : trial,
-                         options.figure);
+  const record::CompareOptions how{.signals = std::move(signals),
+                                   .most_shift_s = parse_quantity_as(options.shift, "s"),
+                                   .band = share("--band", options.band, 1e-12)};
+  std::vector<report::Calculation> all{{apart(options.first, options.others.front())[0], first}};
+  nlohmann::json list = nlohmann::json::array();
+  bool passed = true;
+  for (const std::string& other : options.others) {
+    all.push_back({apart(options.first, other)[1], record::read_record(other)});
+    const record::Comparison comparison = record::compare(first, all.back().record, how);
+    passed = passed && comparison.passed();
+    if (options.json) {
+      list.push_back(to_json(comparison));
+      list.back()["record"] = other;
+    } else {
+      fmt::print("{}{} signals over {}, {} {} by {}\n", list.empty() ? "" : "\n", comparison.signals.size(),
+                 print_rounded(comparison.time_s.back() - comparison.time_s.front(), "s"),
+                 options.others.size() == 1 ? "the second" : all.back().name,
+                 comparison.shift_s >= 0 ? "late" : "early",
+                 print_rounded(std::abs(comparison.shift_s), "s"));
+      print(comparison, 40);
+      fmt::print(
+          "{}: {} of {} signals stay within their bands ({} of their peak where nothing else is said)\n",
+          comparison.passed() ? "passed" : "FAILED",
+          std::count_if(comparison.signals.begin(), comparison.signals.end(),
+                        [](const auto& s) { return s.passed; }),
+          comparison.signals.size(), options.band);
+    }
+    if (options.figure.empty() || options.others.size() > 1) continue;
+    const std::string trial =
+        first.fact("trial") == all.back().record.fact("trial") ? first.fact("trial") : "";
+    report::draw_overlay(comparison, all[0].name, all[1].name,
+                         trial.empty() ? all[0].name + " and " + all[1].name : trial, options.figure);
+  }
+  if (!options.figure.empty() && options.others.size() > 1) {
+    std::vector<std::string> drawn;
+    for (const record::Band& band : how.signals) drawn.push_back(band.signal);
+    constexpr std::size_t most = 4;
+    for (const record::Analog& analog : first.analogs) {
+      const bool common = std::all_of(all.begin(), all.end(), [&](const report::Calculation& one) {
+        return one.record.find_analog(analog.name) != nullptr;
+      });
+      if (options.signals.empty() && common && drawn.size() < most) drawn.push_back(analog.name);
+    }
+    report::draw_calculations(all, drawn, all[0].name + " and others", first.time_s.front(), options.figure);
   }
   if (options.json) {
-    fmt::print("{}\n", printed(to_json(comparison)));
-  } else {
-    fmt::print("{} signals over {}, the second {} by {}\n", comparison.signals.size(),
-               print_rounded(comparison.time_s.back() - comparison.time_s.front(), "s"),
-               comparison.shift_s >= 0 ? "late" : "early", print_rounded(std::abs(comparison.shift_s), "s"));
-    print(comparison, 40);
-    fmt::print("{}: {} of {} signals stay within their bands ({} of their peak where nothing else is said)\n",
-               comparison.passed() ? "passed" : "FAILED",
-               std::count_if(comparison.signals.begin(), comparison.signals.end(),
-                             [](const auto& s) { return s.passed; }),
-               comparison.signals.size(), options.band);
+    nlohmann::json out = options.others.size() == 1
+                             ? std::move(list[0])
+                             : nlohmann::json{{"passed", passed}, {"comparisons", list}};
+    fmt::print("{}\n", printed("compare", std::move(out)));
   }
-  return comparison.passed() ? done : failed_verdict;
+  return passed ? done : failed_verdict;
 }
 
 namespace {
@@ -371,7 +439,7 @@ class StepTrials {
 }  // namespace
 
 int steps(const StudyOptions& options) {
-  Subject subject = subject_of(options);
+  Subject subject = subject_of(options, Undisturbed::struck);
   const double wanted = share("--error", options.error, 1e-9);
   const double tolerance = std::min(1e-8, wanted / 1000);
   const double bound = emt::compile(subject.study.network).summary().largest_step_s;
@@ -383,7 +451,7 @@ int steps(const StudyOptions& options) {
   trials.run();
   subject.study.network.step_s = subject.all.network.step_s;
   if (stop_on_signal()) return interrupted;
-  nlohmann::json out;
+  nlohmann::json out{{"struck", subject.struck}};
   for (const Tried& tried : trials.tried()) {
     nlohmann::json row{{"step_s", tried.step_s}};
     if (tried.failed.empty()) {
@@ -398,7 +466,10 @@ int steps(const StudyOptions& options) {
   if (bound < 1e300) out["bound_s"] = bound;
   if (order > 0) out["order"] = order;
   if (!options.json) {
-    fmt::print("{}\n  {:>10}  {:>12}  {}\n", subject.all.network.title, "step", "worst rms", "signal");
+    fmt::print("{}\nstruck: {}{}\n  {:>10}  {:>12}  {}\n", subject.all.network.title,
+               subject.struck.empty() ? "nothing, there being no bus to strike" : subject.struck,
+               options.trial.empty() && !subject.struck.empty() ? " (--trial names another)" : "", "step",
+               "worst rms", "signal");
     for (const Tried& tried : trials.tried()) {
       if (tried.failed.empty()) {
         fmt::print("  {:>10}  {:>11.4f}%  {}\n", print_rounded(tried.step_s, "s"), 100 * tried.worst.error,
@@ -422,7 +493,7 @@ int steps(const StudyOptions& options) {
     out["modes"].push_back(
         {{"real", all[k].s.real()}, {"imaginary", all[k].s.imag()}, {"where", all[k].where}});
   if (options.json) {
-    fmt::print("{}\n", printed(out));
+    fmt::print("{}\n", printed("steps", out));
     return largest > 0 ? done : failed_verdict;
   }
   if (largest > 0) {

@@ -72,7 +72,7 @@ class TargetVerb {
   template <class Print>
   int show(const json& answer, Print&& print) const {
     if (options_.json)
-      fmt::print("{}\n", printed(answer));
+      fmt::print("{}\n", printed("target", answer));
     else
       print(answer);
     return done;
@@ -134,7 +134,7 @@ class TargetVerb {
 
   int outcome(const json& answer) const {
     if (options_.json)
-      fmt::print("{}\n", printed(answer));
+      fmt::print("{}\n", printed("target", answer));
     else
       fmt::print("{}{}\n", answer["outcome"].get<std::string>(),
                  answer.contains("text") ? ": " + answer["text"].get<std::string>() : "");
@@ -229,7 +229,7 @@ class TargetVerb {
     const auto passed = std::count_if(results.begin(), results.end(),
                                       [](const json& one) { return one["passed"].get<bool>(); });
     if (options_.json)
-      fmt::print("{}\n", printed(work));
+      fmt::print("{}\n", printed("target", work));
     else
       fmt::print("{} of {} trials passed; result {}{}\n", passed, results.size(),
                  work["result"].is_string() ? work["result"].get<std::string>() : "none",

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <cmath>
 #include <numeric>
+#include <set>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -56,6 +57,14 @@ void keep_evidence(const trial::Case& all, const trial::TrialResult& result,
                         report::judged_signals(all, result.name));
 }
 
+/// Of a trial's files, in its folder.
+std::string stem_of(const trial::Case& all, const std::string& name) {
+  for (std::size_t k = 0; k < all.trials.size(); ++k) {
+    if (all.trials[k].name == name) return report::file_stem(k + 1, name);
+  }
+  return report::file_stem(0, name);
+}
+
 /// What cannot be written is said, and the trials go on. Returns whether it was written.
 template <class Write>
 bool try_to(Write&& write) {
@@ -93,13 +102,76 @@ std::vector<trial::TrialResult> run_all(const trial::Case& all, const TestOption
 
 }  // namespace
 
+namespace {
+
+/// Where the run's evidence goes: a run of some trials has a folder of its own, so that it takes nothing from
+/// a whole one.
+std::filesystem::path folder_of(const TestOptions& options) {
+  if (!options.out.empty()) return options.out;
+  std::string name = std::filesystem::canonical(options.folder).filename().string();
+  if (!options.only.empty()) name += "-" + report::file_stem(0, options.only).substr(3);
+  return std::filesystem::path("out") / name;
+}
+
+nlohmann::json read_results(const std::filesystem::path& path) {
+  const std::filesystem::path file = std::filesystem::is_directory(path) ? path / "results.json" : path;
+  nlohmann::json read = nlohmann::json::parse(record::read_file(file), nullptr, false);
+  if (read.is_discarded()) throw Error(file.string() + ": is no JSON");
+  return read;
+}
+
+/// Takes away what an earlier run left in its folder and this one did not write anew.
+void clear_stale(const std::filesystem::path& out, const std::set<std::string>& earlier,
+                 const std::set<std::string>& written, const TestOptions& options) {
+  std::error_code ignored;
+  const auto remove = [&](const std::string& stem, const char* end) {
+    std::filesystem::remove(out / (stem + end), ignored);
+  };
+  for (const std::string& stem : earlier) {
+    const bool again = written.contains(stem);
+    if (!again || options.no_figures) remove(stem, ".png");
+    if (!again || !options.csv) remove(stem, ".csv");
+    if (again) continue;
+    for (const char* end : {".cfg", ".dat", ".inf", ".hdr"}) remove(stem, end);
+    std::filesystem::remove_all(out / stem, ignored);
+  }
+  if (!options.pdf) std::filesystem::remove(out / "report.pdf", ignored);
+}
+
+std::set<std::string> stems_in(const std::filesystem::path& out) {
+  std::set<std::string> stems;
+  if (!std::filesystem::exists(out / "results.json")) return stems;
+  try {
+    const nlohmann::json earlier = read_results(out);
+    for (const auto& trial : earlier.at("trials")) {
+      const std::string stem = trial.value("evidence", "");
+      // A name from a file leads nowhere else.
+      if (!stem.empty() && stem.find('/') == std::string::npos && stem.front() != '.') stems.insert(stem);
+    }
+  } catch (const std::exception&) {
+    // Whatever it is, it is not ours to clear.
+  }
+  return stems;
+}
+
+void print_changes(const std::vector<report::Change>& changes) {
+  constexpr std::size_t most = 12;
+  fmt::print("\nsince the earlier run: {}\n", changes.empty() ? "nothing changed" : "");
+  for (std::size_t k = 0; k < changes.size() && k < most; ++k)
+    fmt::print("  {:<12} {}, {}: {} -> {}\n", report::words(changes[k].kind), changes[k].trial,
+               changes[k].expectation, changes[k].before.empty() ? "-" : changes[k].before,
+               changes[k].now.empty() ? "-" : changes[k].now);
+  if (changes.size() > most) fmt::print("  ... and {} more, in the report\n", changes.size() - most);
+}
+
+}  // namespace
+
 int test(const TestOptions& options) {
   trial::Case all = casefile::read_case(options.folder);
   bench::open_laws(all);
-  const std::filesystem::path out =
-      options.out.empty()
-          ? std::filesystem::path("out") / std::filesystem::canonical(options.folder).filename()
-          : std::filesystem::path(options.out);
+  const std::filesystem::path out = folder_of(options);
+  const nlohmann::json earlier = options.against.empty() ? nlohmann::json() : read_results(options.against);
+  const std::set<std::string> stale = stems_in(out);
   trial::check_trials(all);
   bool written = true;
   std::vector<trial::TrialResult> results = run_all(all, options, out, written);
@@ -111,9 +183,19 @@ int test(const TestOptions& options) {
     throw Error(all.trials.empty() ? "the case has no trials; write some in trials.toml"
                                    : fmt::format("no trial has \"{}\" in its name", options.only));
   }
-  const std::vector<trial::Explanation> causes = trial::likely_causes(all, results);
+  report::TrialPage with{.causes = trial::likely_causes(all, results),
+                         .provenance = report::provenance_of(all, options.place, tool_version),
+                         .changes = {},
+                         .stems = {}};
+  for (const trial::TrialResult& result : results) with.stems.push_back(stem_of(all, result.name));
+  nlohmann::json told = report::results_json(all, results, with.causes, *with.provenance);
+  for (std::size_t k = 0; k < results.size(); ++k) told["trials"][k]["evidence"] = with.stems[k];
+  if (!earlier.is_null()) with.changes = report::changes_since(earlier, told);
   written &=
-      try_to([&] { record::write_file(out / "report.html", report::html_report(all, results, causes)); });
+      try_to([&] { record::write_file(out / "report.html", report::html_report(all, results, with)); });
+  written &= try_to([&] { record::write_file(out / "results.json", printed("results", told)); });
+  if (options.pdf) written &= try_to([&] { report::print_page(out / "report.html", out / "report.pdf"); });
+  clear_stale(out, stale, {with.stems.begin(), with.stems.end()}, options);
   written &= try_to([&] {
     record::write_file(out / "junit.xml", report::junit(all.network.title, report::trial_cases(results)));
   });
@@ -122,20 +204,24 @@ int test(const TestOptions& options) {
       std::count_if(results.begin(), results.end(), [](const auto& r) { return !r.not_judged.empty(); });
   const int repeats = std::accumulate(results.begin(), results.end(), 0,
                                       [](int sum, const auto& r) { return sum + r.repeats; });
-  const bool well = passed == static_cast<std::ptrdiff_t>(results.size());
   if (options.json) {
-    nlohmann::json list = nlohmann::json::array();
-    for (const auto& result : results) list.push_back(report::result_json(result));
-    fmt::print("{}\n", printed({{"case", all.folder.string()},
-                                {"passed", well},
-                                {"trials", list},
-                                {"causes", causes_json(causes)}}));
+    if (with.changes) {
+      told["changes"] = nlohmann::json::array();
+      for (const report::Change& change : *with.changes)
+        told["changes"].push_back({{"what", report::words(change.kind)},
+                                   {"trial", change.trial},
+                                   {"expectation", change.expectation},
+                                   {"before", change.before},
+                                   {"now", change.now}});
+    }
+    fmt::print("{}\n", printed("results", told));
   } else {
     if (!results.back().medium.empty()) fmt::print("\nwire: {}\n", results.back().medium);
     fmt::print("last trial: {}\n", to_string(results.back().timing));
     if (!results.back().accounts.empty())
       fmt::print("{}\n", bench::to_string(results.back().accounts, results.back().step_s));
-    if (results.size() > 1) print_causes(causes, "verdicts");
+    if (results.size() > 1) print_causes(with.causes, "verdicts");
+    if (with.changes) print_changes(*with.changes);
     if (repeats > 0) fmt::print("\n{} runs were held back by this computer and repeated\n", repeats);
     fmt::print("\n{} of {} trials passed{}\nreport: {}\n", passed, results.size(),
                unjudged > 0 ? fmt::format(", {} could not be judged", unjudged) : std::string(),
@@ -166,7 +252,7 @@ int judge(const JudgeOptions& options) {
   if (name.empty()) throw Error("the record does not say of which trial it is; name it with --trial");
   const trial::TrialResult result = trial::judge_again(all, trial::find_trial(all, name), std::move(record));
   if (options.json)
-    fmt::print("{}\n", printed(report::result_json(result)));
+    fmt::print("{}\n", printed("judge", report::result_json(result)));
   else
     print_result(result);
   return result.passed() ? done : failed_verdict;

@@ -10,6 +10,9 @@
 
 namespace zavrek::tool {
 
+/// Of the tool, as its build says.
+inline constexpr const char* tool_version = ZAVREK_VERSION;
+
 inline constexpr int done = 0;
 inline constexpr int failed_verdict = 1;
 inline constexpr int incomplete = 3;     // all was run, and something could not be judged or kept
@@ -53,6 +56,7 @@ struct RunOptions {
   std::string captures;  // folder for those of disturbance recorders
   std::string figure;
   int cores = 1;
+  bool json = false;
   std::string on;  // target
 };
 [[nodiscard]] int run(const RunOptions& options);
@@ -70,6 +74,8 @@ struct TestOptions {
   bool json = false;
   bool no_figures = false;
   bool csv = false;
+  bool pdf = false;
+  std::string against;  // results of an earlier run
   int cores = 1;
   int repeats = 8;
 };
@@ -113,7 +119,8 @@ struct StudyOptions {
 [[nodiscard]] int steps(const StudyOptions& options);
 
 struct CompareOptions {
-  std::string first, second;
+  std::string first;
+  std::vector<std::string> others;
   std::vector<std::string> signals;
   std::string shift = "0 s";
   std::string band = "1 %";
@@ -329,6 +336,7 @@ struct InjectOptions {
   double judged_from = 1.2;
   std::string record;
   std::vector<std::string> currents, voltages;
+  int loops = 1;
   int rays = 24;
   std::string out;
   bool json = false;
@@ -342,11 +350,23 @@ struct InjectOptions {
 struct CurveOptions {
   std::vector<std::string> settings;
   std::string margin = "0.25 s";
+  std::string against;  // other settings
   std::string figure;
   bool json = false;
 };
 /// The characteristics of settings files, and how they grade.
 [[nodiscard]] int curve(const CurveOptions& options);
+
+struct SettingsOptions {
+  std::string file;  // settings, or a table of them (.csv)
+  std::string map;   // what the table's names are
+  std::string out;   // standard output when empty
+};
+/// Settings as a table, or a table as settings.
+[[nodiscard]] int settings(const SettingsOptions& options);
+/// What settings files have otherwise than another.
+[[nodiscard]] int settings_against(const std::vector<std::string>& files, const std::string& other,
+                                   bool json);
 
 struct FitnessOptions {
   std::string step = "50 us";

@@ -58,7 +58,7 @@ int wiring(const WiringOptions& options) {
   if (options.json) {
     nlohmann::json out{{"wires", nlohmann::json::array()}, {"flaws", flaws}};
     for (const bench::Wire& wire : wires) out["wires"].push_back(to_json(wire));
-    fmt::print("{}\n", printed(out));
+    fmt::print("{}\n", printed("wiring", out));
   } else if (options.csv) {
     fmt::print("{}", bench::to_csv(wires));
   } else {
@@ -90,7 +90,7 @@ int prove(const ProveOptions& options) {
     out.push_back(std::move(one));
   }
   if (options.json)
-    fmt::print("{}\n", printed(out));
+    fmt::print("{}\n", printed("prove", out));
   else
     fmt::print("{}{} of {} proven, {} wrong\n", bench::to_string(proofs), passed, proofs.size(), failed);
   return failed > 0 ? failed_verdict : done;

@@ -3,6 +3,7 @@
 #include <numbers>
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include "bench/control_seat.hpp"
 #include "bench/make_port.hpp"
@@ -433,8 +434,20 @@ std::vector<std::string> notes_of(const Case& all, const emt::Plant& plant) {
   return notes;
 }
 
+/// What the numbers of recorded state machines mean, for those who draw them.
+void name_states(const Case& all, record::Record& record) {
+  if (!has_control(all)) return;
+  const control::Description expanded = control::expand(all.control);
+  for (const control::Block& block : expanded.blocks) {
+    const auto* sequence = std::get_if<control::Sequence>(&block);
+    if (sequence && record.find_analog(sequence->name))
+      record.facts.emplace_back("states of " + sequence->name,
+                                fmt::format("{}", fmt::join(sequence->states, " ")));
+  }
+}
+
 /// What a run leaves behind, unjudged.
-void take_result(bench::Run& run, const RunOptions& options, TrialResult& result) {
+void take_result(const Case& all, bench::Run& run, const RunOptions& options, TrialResult& result) {
   const emt::Plant& plant = *run.plant();
   const bool kept_pace = run.paced();
   run.end();
@@ -450,6 +463,7 @@ void take_result(bench::Run& run, const RunOptions& options, TrialResult& result
   result.record = run.take_record(result.inception_s);
   result.rows = run.rows();
   result.record.facts = {{"trial", result.name}, {"ended_s", fmt::format("{}", plant.time_s())}};
+  name_states(all, result.record);
   const double late_s = pace::punctuality(result.timing).worst_late_s;
   if (run.somebody_elsewhere() && late_s > 0)
     result.record.facts.emplace_back("late_s", fmt::format("{:.3g}", late_s));
@@ -481,7 +495,7 @@ TrialResult run_undisturbed(const Case& all, double duration_s, double kept_s, c
     result.failure = run.failure();
     note_interruption(run, duration_s, options, result);
   }
-  take_result(run, options, result);
+  take_result(all, run, options, result);
   add_losses(result.accounts, result);
   add_lateness(result);
   return result;
@@ -555,7 +569,7 @@ TrialResult run_once(const Case& all, const Trial& trial, const RunOptions& opti
     if (result.timing.gave_up_step >= 0) result.not_judged = std::exchange(result.failure, {});
     note_interruption(run, duration, options, result);
   }
-  take_result(run, options, result);
+  take_result(all, run, options, result);
   // Who died was not held back.
   if (run.somebody_elsewhere() && !died && !result.interrupted && result.not_judged.empty())
     result.not_judged = held_back(trial, result, spoiled);

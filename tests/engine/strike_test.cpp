@@ -108,7 +108,7 @@ TEST(Bundles, ComeBackBitForBitAndAlike) {
   damaged[bytes.size() / 2] = static_cast<char>(damaged[bytes.size() / 2] ^ 1);
   EXPECT_THROW((void)internal::read_bundle(damaged), Error);
   // Known by other means: printf '' | sha256sum.
-  EXPECT_EQ(internal::sha256(""), "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855");
+  EXPECT_EQ(record::sha256(""), "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855");
 }
 
 /// The blinder, the reactance and the direction line meet where geometry has it.

@@ -13,8 +13,18 @@ assert.equal(await page.locator("#trial1 canvas.lanes").count(), 1, "lanes of tw
 
 const spans = () => page.evaluate(() => window.zavrekCharts["1"].map((u) => [u.scales.x.min, u.scales.x.max]));
 const whole = await spans();
-assert.ok(whole[0][1] > 1, "the whole record is shown at first");
+assert.ok(whole[0][0] < 0 && whole[0][1] > 1, "the whole record is shown at first, and its zero is the inception");
+const lanes = await page.evaluate(() => {
+  const canvas = document.querySelector("#trial1 canvas.lanes");
+  const trip = trials[0].binaries.filter((b) => b.changes.length > 0)[0];
+  const u = window.zavrekCharts["1"][0];
+  const x = Math.round(u.valToPos(trip.changes[0], "x") + u.bbox.left / devicePixelRatio);
+  const at = (k) => canvas.getContext("2d").getImageData(k * devicePixelRatio, 8 * devicePixelRatio, 1, 1).data[3];
+  return { before: at(x - 3), behind: at(x + 3) };
+});
+assert.ok((lanes.before > 0) !== (lanes.behind > 0), `a lane changes where its chart says so, ahead of any zoom: ${JSON.stringify(lanes)}`);
 
+await page.locator("#trial1 .u-over").first().scrollIntoViewIfNeeded();
 const box = await page.locator("#trial1 .u-over").first().boundingBox();
 await drag(page, box, [0.1, 0.3], [0.2, 0.3]);
 const zoomed = await spans();

@@ -46,7 +46,7 @@ expect(completed("zavrek", "te") == ["test"], f"{completed('zavrek', 'te')}")
 expect("--signals" in completed("zavrek", "run", "x", "--s"), "an option")
 expect(completed("zavrek", "run", "x", "--pace", "f") == ["free"], "what an option may be")
 expect("veskar" in completed("zavrek", "test", "ves"), "a folder")
-page = run("manual")
+page = run("manual", "--as", "man")
 has(page, ".TH ZAVREK 1", ".SS split", ".SS new", "\\-\\-signals", ".SH EXIT STATUS")
 expect(not any(line.startswith(("'", "...")) for line in page.splitlines()), "no text is taken for a request")
 if shutil.which("mandoc"):

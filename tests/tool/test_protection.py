@@ -16,7 +16,7 @@ text = run("curve", demo / "veskar" / "R1.toml", demo / "veskar" / "R0.toml", "-
 has(text, "pickup 5800 A, delay 0.05 s", "R0 grades over R1 in phase current", "R0 grades over R1 in earth current")
 expect((scratch / "curve.png").read_bytes()[:4] == b"\x89PNG", "figure of characteristics")
 has(run("curve", demo / "veskar" / "R0.toml", demo / "veskar" / "R1.toml"), "LESS than the 0.250 s wanted")
-times = as_json(run("curve", demo / "veskar" / "R1.toml", "--json"))[0]["times"]["phase"]
+times = as_json(run("curve", demo / "veskar" / "R1.toml", "--json"))["relays"][0]["times"]["phase"]
 expect(all(a["time_s"] >= b["time_s"] for a, b in zip(times, times[1:])), "times fall with the current")
 run("curve", demo / "line" / "DM.toml", "--figure", "zones.svg")
 expect("<svg" in (scratch / "zones.svg").read_text(), "zones as SVG")
@@ -38,7 +38,7 @@ has((scratch / "w" / "junit.xml").read_text(), "<failure message=\"expected")
 has(run("inject", "bad.toml", code=2), 'bad.toml:4: stage.a, blocked_by: the condition "b.start andd c": "andd" stands where and, or or the end is wanted')
 has(run("inject", demo / "veskar" / "R1.toml", "--only", "nothing", code=2), 'no function with "nothing" in its name')
 has(run("inject", demo / "veskar" / "R1.toml", "--time-tolerance", "5 km", code=2), '"5 km" is no tolerance of times; a share such as "5 %"')
-has(run("inject", demo / "veskar" / "R1.toml", "--tolerance=-5 %", code=2), '"-5 %" is no tolerance of times')
+has(run("inject", demo / "veskar" / "R1.toml", "--time-tolerance=-5 %", code=2), '"-5 %" is no tolerance of times')
 has(run("inject", demo / "veskar" / "R1.toml", "--value-tolerance", "80 %", code=2), "--value-tolerance: a share from 0 % to 50 % is wanted")
 has(run("curve", demo / "veskar" / "R1.toml", demo / "veskar" / "R0.toml", "--margin", "0 s", code=2), '--margin: "0 s" is no time above zero')
 
@@ -132,6 +132,33 @@ has(run("inject", demo / "veskar" / "R1.toml", *channels), "playback", "trip ris
 (scratch / "wrong.toml").write_text((demo / "veskar" / "R1.toml").read_text().replace("time_multiplier = 0.2", "time_multiplier = 0.4"))
 run("inject", "wrong.toml", "--approved", demo / "veskar" / "R1.toml", *channels, code=1)
 has(run("inject", demo / "veskar" / "R1.toml", "--record", played, "--currents", "CT9.i", code=2), 'no channel "CT9.ia"')
+named = ["--record", played, "--currents", "CT1.ia, CT1.ib, CT1.ic * 1", "--voltages", "VT0.v", "--no-figures", "--out", "played"]
+has(run("inject", demo / "veskar" / "R1.toml", *named, "--loops", 2), "2 of 2 points")
+faint = run("inject", demo / "veskar" / "R1.toml", "--record", played, "--currents", "CT1.i * 0.001", "--voltages", "VT0.v", "--no-figures")
+has(faint, "expected never", "out/inject-R1-" + played.stem[:8])
+has(run("inject", demo / "veskar" / "R1.toml", "--record", played, "--currents", "CT1.ia, CT1.ib", code=2), "names 2 channels; three are wanted")
+
+# Settings as a table and back, and from somebody else's table.
+for settings in sorted(demo.glob("*/*.toml")):
+    if settings.name in ("network.toml", "bench.toml", "trials.toml", "case.toml", "page.toml", "plan.toml", "map.toml") or settings.name.startswith("control"):
+        continue
+    text = (settings.read_text().split("[")[1] if "[" in settings.read_text() else "").split(".")[0]
+    if text not in ("stage", "zone", "differential", "voltage_stage", "frequency_stage", "power_swing"):
+        continue
+    run("settings", settings, "--out", "table.csv")
+    run("settings", "table.csv", "--out", "back.toml")
+    has(run("curve", "back.toml", "--against", settings), ": the same")
+relay = demo / "shore-relay"
+run("settings", relay / "export.csv", "--map", relay / "map.toml", "--out", "RX.toml")
+has((scratch / "RX.toml").read_text(), 'pickup = "2.5 A"', "time_multiplier = 0.15", 'characteristic = "IEC normal inverse"', 'delay = "50 ms"', 'values = "secondary"')
+text = run("curve", "RX.toml", "--against", relay / "RS.toml", code=1)
+has(text, "stage.phase1.pickup                  2.5 A                    1.05 A", "stage.earth1.pickup                  not there                0.1 A")
+table = (relay / "export.csv").read_text()
+(scratch / "odd.csv").write_text(table.replace("I high, pick-up;2,5", "I high, pick up;2,5"))
+has(run("settings", "odd.csv", "--map", relay / "map.toml", code=2), "odd.csv:7: ", '"I high, pick up" stands not in [settings] of map.toml')
+(scratch / "odd.csv").write_text(table.replace("12;A", "12;V"))
+has(run("settings", "odd.csv", "--map", relay / "map.toml", code=2), 'odd.csv:10: stage.phase2, pickup: "12 V" is a voltage; a current is wanted, in A')
+has(run("settings", relay / "export.csv", code=2), 'has no column "name"')
 has(run("inject", "wrong.toml", "--approved", demo / "veskar" / "R1.toml", "--no-figures", "--out", "played", code=1), "it behaves as if the", "observations")
 
 # another case in the same folder is refused; a sweep over what is not there, too

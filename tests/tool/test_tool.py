@@ -14,7 +14,7 @@ has(run("check", demo / "veskar"), "Veskar quay, 11 kV shore supply", "36 unknow
 checked = as_json(run("check", demo / "veskar", "--json"))
 expect(checked["partitions"] == 2, "partitions in JSON")
 expect(0 < checked["measured_step_s"] < checked["measured_discontinuous_step_s"] < checked["measured_bound_s"], "times of a step")
-has(run("check", demo / "veskar", "--signals"), "cable1.ia_far A", "quay.va V", "Q1.closed")
+has(run("check", demo / "veskar", "--signals"), "cable1.ia_far  A", "quay.va        V", "Q1.closed")
 has(run("check", scratch / "nowhere", code=2), "is no folder; a case is a folder with network.toml in it")
 
 # every fault of a case at once, exit 2
@@ -117,7 +117,7 @@ has(run("run", source / "tests" / "data" / "feeder13", "--record", "x.csv", "--s
 # judging the step: reference, steps, compare
 trial = "earth fault through 20 ohm on cable 1"
 text = run("reference", demo / "veskar", "--trial", trial, "--for", "0.25 s", "--figure", "ref.png", "--record", "ref.csv")
-has(text, "variable steps (tolerance 1e-8)", "5000 of 50 us", "nrmse")
+has(text, "variable steps (precision 1e-8)", "5000 of 50 us", "nrmse")
 expect((scratch / "ref.png").read_bytes()[:4] == b"\x89PNG", "overlay figure")
 quiet = as_json(run("reference", demo / "veskar", "--for", "0.06 s", "--json"))
 expect(quiet["passed"] and max(s["nrmse"] for s in quiet["signals"]) < 1e-3, "a quiet network agrees to 0.1 %")

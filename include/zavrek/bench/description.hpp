@@ -28,6 +28,7 @@ struct Device {
   std::string connected = "frames";  ///< or "terminals", or "both", where it is not in the plant's process
   std::string settings;              ///< file, relative to the case: what a stand-in runs with
   std::string approved;              ///< file with the settings it should have; `settings` when empty
+  std::string model, serial;         ///< for reports
   std::vector<std::string> reads;    ///< streams, one for each of its places
   std::vector<std::string> trips;    ///< what its trip opens: breakers, contactors, gates
   std::vector<std::string> opens;    ///< "WHAT: OUTPUT"

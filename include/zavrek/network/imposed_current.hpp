@@ -29,6 +29,7 @@ inline const Table& table(const ImposedCurrent*) {
                  "current of each phase in the steady state that a run starts from: [\"120 A at -30 deg\", "
                  "...]; "
                  "none when left out")
+          .gives("#", "A", "what it is told")
           .gives("i#", "A", "current into it from its bus")
           .build();
   return built;

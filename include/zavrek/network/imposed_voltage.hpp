@@ -22,6 +22,7 @@ inline const Table& table(const ImposedVoltage*) {
                  "voltage of each phase in the steady state that a run starts from: [\"5.39 kV at -30 "
                  "deg\", ...]; none when left out")
           .supplies()
+          .gives("#", "V", "what it is told")
           .gives("i#", "A", "current out of it, into its bus")
           .build();
   return built;

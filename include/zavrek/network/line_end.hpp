@@ -44,6 +44,8 @@ inline const Table& table(const LineEnd*) {
             "-30 deg\", ...]; none when left out")
         .texts("far_current", &LineEnd::far_current,
                "current into the line there, likewise: [\"120 A at 12 deg\", ...]")
+        .gives("arriving_#", "V", "wave that it is told")
+        .gives("arrived_#", "V", "the same a step ago, as the far end calls it")
         .gives("i#", "A", "current into the line")
         .gives("leaving_#", "V", "wave that leaves it, v + (Z - R/4) i")
         .gives("left_#", "V", "the same a step ago, where something jumped since then by its area")

@@ -154,9 +154,13 @@ struct Playback {
   std::vector<std::vector<protection::Sample>> places;  ///< 80 in a cycle, primary
   double trigger_s = 0;                                 ///< from which times count
   double frequency_Hz = 50;
+
+  /// So many times, one behind the other.
+  void repeat(int times);
 };
-/// The channels of a record whose names begin so, "CT1.i" for "CT1.ia" and its likes, one of each for every
-/// place; the first three in A and the first three in V when both are empty. Values between samples are
+/// The channels of a record whose names begin so, "CT1.i" for "CT1.ia" and its likes, or "IL1, IL2, IL3" by
+/// name, either with a factor ("CT1.i * 400"), one of each for every place; the first three in A and the
+/// first three in V when both are empty, zero where there are no voltages. Values between samples are
 /// interpolated. Throws Error that names what is missing, or a record with less than 16 samples in a cycle.
 [[nodiscard]] Playback playback_of(const record::Record& record, const std::vector<std::string>& currents,
                                    const std::vector<std::string>& voltages);

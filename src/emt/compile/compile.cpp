@@ -14,6 +14,7 @@ namespace zavrek::emt::internal {
 Compiled Compiler::run() {
   assemble_elements();
   refuse_floating(assembly_);
+  note_held_by_valves(assembly_);
   refuse_capacitor_loops();
   stamp();
   topology_ = find_topology(assembly_, stamps_.entries);

@@ -116,11 +116,38 @@ void order(std::vector<int>& members, const std::vector<std::set<int>>& columns,
 
 }  // namespace
 
-void refuse_floating(const Assembly& assembly) {
+namespace {
+
+/// What hangs together by parts of the kinds that count, and by what imposes voltages.
+template <class Counts>
+Groups islands_of(const Assembly& assembly, Counts&& counts) {
   Groups islands(assembly.node_count());
-  for (const PartKind* kind : part_kinds())
-    kind->visit_ends(assembly, [&](const Ends& ends) { islands.join(ends.p, ends.q); });
+  for (const PartKind* kind : part_kinds()) {
+    if (counts(kind)) kind->visit_ends(assembly, [&](const Ends& ends) { islands.join(ends.p, ends.q); });
+  }
   for (const auto& known : assembly.known_nodes) islands.join(known.node, ground_node);
+  return islands;
+}
+
+}  // namespace
+
+void note_held_by_valves(Assembly& assembly) {
+  if (assembly.valve_parts.empty()) return;
+  Groups islands =
+      islands_of(assembly, [](const PartKind* kind) { return kind != &valve_kind() && kind != &leg_kind(); });
+  for (const network::Bus& bus : assembly.network().buses) {
+    const std::vector<NodeId> nodes = assembly.nodes(bus.name);
+    const auto tied = [&](NodeId node) { return islands.find(node) == islands.find(ground_node); };
+    if (std::none_of(nodes.begin(), nodes.end(), tied))
+      assembly.note(
+          "bus." + bus.name + ": " + held_by_valves +
+          ": its voltage to ground is what their leakage makes of it; a resistance from there to ground "
+          "settles it");
+  }
+}
+
+void refuse_floating(const Assembly& assembly) {
+  Groups islands = islands_of(assembly, [](const PartKind*) { return true; });
   std::vector<Flaw> flaws;
   std::set<std::string> named;
   for (NodeId node = 1; node < assembly.node_count(); ++node) {

@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include "emt/compile/topology.hpp"
 #include "emt/reference/reference_solver.hpp"
 
 namespace zavrek::emt {
@@ -151,6 +152,11 @@ void ReferenceSolver::create() {
 
 void ReferenceSolver::check(int flag, const char* what) const {
   if (flag >= 0) return;
+  for (const std::string& note : equations_.core().summary.notes) {
+    if (note.find(held_by_valves) != std::string::npos)
+      throw Error(
+          fmt::format("the reference {} no further at t = {:.9g} s (IDA {}); {}", what, time_, flag, note));
+  }
   throw Error(
       fmt::format("the reference {} no further at t = {:.9g} s (IDA {}); a loop of capacitances, or values "
                   "that differ by many "

@@ -142,6 +142,9 @@ const Table& table(const CaseFiles*) {
                     "in place of that in the network's file", Need::optional)
           .quantity("least_coverage", &CaseFiles::least_coverage, "%", within(0, 1),
                     "share of mistakes in relays and wires that its trials shall find: programme --coverage")
+          .text("place", &CaseFiles::place, "what is tested where, for reports: \"Veskar quay, bay 2\"",
+                Need::optional)
+          .text("tested_by", &CaseFiles::tested_by, "who, for reports", Need::optional)
           .build();
   return built;
 }

@@ -1,6 +1,7 @@
 // A record played to a relay.
 #include <algorithm>
 #include <cmath>
+#include <string_view>
 
 #include <fmt/format.h>
 
@@ -16,25 +17,56 @@ using protection::Sample;
 constexpr double least_per_cycle = 16;
 constexpr double measuring_s = 0.03;
 
-/// Three channels whose names begin with `prefix`, or the first three in `unit`.
-std::array<const record::Analog*, 3> phases_of(const record::Record& record, const std::string& prefix,
-                                               const std::string& unit) {
-  std::array<const record::Analog*, 3> found{};
-  if (!prefix.empty()) {
-    for (std::size_t k = 0; k < 3; ++k) {
-      const std::string name = prefix + static_cast<char>('a' + k);
-      found[k] = record.find_analog(name);
-      if (found[k]) continue;
-      std::vector<std::string> names;
-      for (const record::Analog& analog : record.analogs) names.push_back(analog.name);
-      throw Error(fmt::format("the record has no channel \"{}\"{}", name, suggestion(name, names)));
-    }
-    return found;
+/// Channels of three phases, and what they are multiplied by.
+struct Phases {
+  std::array<const record::Analog*, 3> channels{};  // none: zero
+  double factor = 1;
+};
+
+std::string_view trimmed(std::string_view text) {
+  while (!text.empty() && text.front() == ' ') text.remove_prefix(1);
+  while (!text.empty() && text.back() == ' ') text.remove_suffix(1);
+  return text;
+}
+
+/// "CT1.i": CT1.ia and its likes; "IL1, IL2, IL3": those; either with a factor behind, "CT1.i * 400".
+Phases named_phases(const record::Record& record, std::string_view text) {
+  Phases found;
+  if (const std::size_t star = text.rfind('*'); star != std::string_view::npos) {
+    found.factor = parse_quantity_as(trimmed(text.substr(star + 1)), "");
+    text = trimmed(text.substr(0, star));
   }
+  std::vector<std::string> names;
+  for (std::string_view rest = text;;) {
+    const std::size_t comma = rest.find(',');
+    names.emplace_back(trimmed(rest.substr(0, comma)));
+    if (comma == std::string_view::npos) break;
+    rest.remove_prefix(comma + 1);
+  }
+  if (names.size() == 1) names = {names[0] + "a", names[0] + "b", names[0] + "c"};
+  if (names.size() != 3)
+    throw Error(
+        fmt::format("\"{}\" names {} channels; three are wanted, \"IL1, IL2, IL3\", or what they begin with",
+                    text, names.size()));
+  for (std::size_t k = 0; k < 3; ++k) {
+    found.channels[k] = record.find_analog(names[k]);
+    if (found.channels[k]) continue;
+    std::vector<std::string> known;
+    for (const record::Analog& analog : record.analogs) known.push_back(analog.name);
+    throw Error(fmt::format("the record has no channel \"{}\"{}", names[k], suggestion(names[k], known)));
+  }
+  return found;
+}
+
+/// As named, or the first three in `unit`; voltages may be missing.
+Phases phases_of(const record::Record& record, const std::string& named, const std::string& unit) {
+  if (!named.empty()) return named_phases(record, named);
+  Phases found;
   std::size_t count = 0;
   for (const record::Analog& analog : record.analogs) {
-    if (count < 3 && analog.unit == unit) found[count++] = &analog;
+    if (count < 3 && analog.unit == unit) found.channels[count++] = &analog;
   }
+  if (count == 0 && unit == "V") return {};
   if (count < 3)
     throw Error(fmt::format("the record has no three channels in {}; name them, such as --{} CT1.{}", unit,
                             unit == "A" ? "currents" : "voltages", unit == "A" ? "i" : "v"));
@@ -67,17 +99,27 @@ Playback playback_of(const record::Record& record, const std::vector<std::string
       return p < names.size() ? names[p] : std::string();
     };
     const auto i = phases_of(record, name(currents), "A"), v = phases_of(record, name(voltages), "V");
+    const auto value_of = [&](const Phases& of, std::size_t phase, double at_s) {
+      return of.channels[phase] ? of.factor * value_at(record, *of.channels[phase], at_s) : 0.0;
+    };
     std::vector<Sample>& samples = made.places.emplace_back();
     for (std::size_t k = 0; static_cast<double>(k) / rate_Hz <= lasts_s; ++k) {
       const double at_s = record.time_s.front() + static_cast<double>(k) / rate_Hz;
       Sample& sample = samples.emplace_back();
       for (std::size_t phase = 0; phase < 3; ++phase) {
-        sample.current_A[3] += sample.current_A[phase] = value_at(record, *i[phase], at_s);
-        sample.voltage_V[3] += sample.voltage_V[phase] = value_at(record, *v[phase], at_s);
+        sample.current_A[3] += sample.current_A[phase] = value_of(i, phase, at_s);
+        sample.voltage_V[3] += sample.voltage_V[phase] = value_of(v, phase, at_s);
       }
     }
   }
   return made;
+}
+
+void Playback::repeat(int times) {
+  for (std::vector<Sample>& samples : places) {
+    const std::vector<Sample> once = samples;
+    for (int k = 1; k < times; ++k) samples.insert(samples.end(), once.begin(), once.end());
+  }
 }
 
 InjectionReport play_back(const Playback& playback, const protection::RelaySettings& settings,

@@ -288,6 +288,14 @@ std::pair<double, double> band_of(const Expectation& e, const std::string& unit,
   return {edge(e.between[0]), edge(e.between[1])};
 }
 
+/// What a point is at 1 and at 0: "closed throughout".
+std::string state_words(const std::string& point, double level) {
+  const bool switched = point.ends_with(".closed");
+  if (level == 1) return switched ? "closed throughout" : "on throughout";
+  if (level == 0) return switched ? "open throughout" : "off throughout";
+  return fmt::format("{} for {:.3g} % of the time", switched ? "closed" : "on", 100 * level);
+}
+
 void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
   verdict.expectation = e.signal + " " + e.measure;
   const record::Analog& analog = analog_of(o.record, e.signal);
@@ -315,6 +323,16 @@ void judge_waveform(const Expectation& e, const Outcome& o, Verdict& verdict) {
   verdict.value = measured;
   if (std::isnan(measured)) return;
   const double left = std::min(measured - low, high - measured);
+  // A state that is to be the same all the time has no tolerance to be told of.
+  const bool state =
+      low == high && (low == 0 || low == 1) && unit.empty() && e.measure == "mean" &&
+      std::all_of(analog.samples.begin(), analog.samples.end(), [](double x) { return x == 0 || x == 1; });
+  if (state) {
+    verdict.expected = state_words(e.signal, low);
+    verdict.measured = state_words(e.signal, measured);
+    verdict.passed = left >= 0;
+    return;
+  }
   verdict.margin = show_value(left, unit, in_percent);
   verdict.spare = left;
   verdict.passed = left >= 0;
