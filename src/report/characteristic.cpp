@@ -260,6 +260,7 @@ bool draw_injection(const trial::InjectionReport& report, const std::string& tit
     Plot set{{}, "using 1:2 with lines lw 2 lc rgb '#5b6770'", "set"};
     for (const Phasor& p : boundary.outline) set.rows.push_back(row(p));
     const bool outlined = !boundary.outline.empty();
+    // Its band as far as it is known all along.
     Plot low{{}, "using 1:2 with lines lw 1 dt 3 lc rgb '#9aa3a8'", "band of tolerance"};
     Plot high{{}, "using 1:2 with lines lw 1 dt 3 lc rgb '#9aa3a8'", ""};
     Plot good{{}, fmt::format("using 1:2 with points pt 7 ps 0.9 lc rgb '{}'", colours[1]), "measured"};
@@ -268,11 +269,15 @@ bool draw_injection(const trial::InjectionReport& report, const std::string& tit
              "outside, or not found (at the set place)"};
     for (const auto& ray : boundary.rays) {
       if (!outlined) set.rows.push_back(row(ray.expected));
-      low.rows.push_back(row(ray.low));
-      high.rows.push_back(row(ray.high));
+      if (boundary.inner.empty()) {
+        low.rows.push_back(row(ray.low));
+        high.rows.push_back(row(ray.high));
+      }
       (ray.passed ? good : bad).rows.push_back(row(ray.found ? ray.measured : ray.expected));
     }
     if (boundary.rays.empty()) continue;
+    for (const Phasor& p : boundary.inner) low.rows.push_back(row(p));
+    for (const Phasor& p : boundary.outer) high.rows.push_back(row(p));
     if (!differential) {
       for (Plot* plot : {&low, &high}) plot->rows.push_back(plot->rows.front());
     }

@@ -23,12 +23,14 @@ std::string row(std::string_view name, const std::string& value) {
 struct OnBench {
   std::vector<bench::Path> paths;
   std::vector<std::string> settings;
+  std::vector<std::string> outputs;  // of the control
 };
 OnBench on_bench_of(const trial::Case& all) {
   network::Network network = all.network;
   network.faults.clear();
   bench::Run run(all, network, {});
-  OnBench found{run.paths(), {}};
+  OnBench found{run.paths(), {}, {}};
+  if (const control::Controller* controller = run.controller()) found.outputs = controller->outputs();
   for (const auto& [name, unit] : run.exchange().port_settings())
     found.settings.push_back(unit.empty() ? name : name + " " + unit);
   return found;
@@ -38,19 +40,15 @@ OnBench on_bench_of(const trial::Case& all) {
 struct Readable {
   std::string name, unit, meaning;
 };
-std::vector<Readable> readable_in(const trial::Case& all, const emt::Plant& plant) {
+std::vector<Readable> readable_in(const trial::Case& all, const emt::Plant& plant, const OnBench& on_bench) {
   std::vector<Readable> found;
   for (const std::string& name : plant.signal_names())
     found.push_back({name, plant.unit(plant.signal(name)), network::meaning_of(all.network, name)});
-  if (!trial::has_control(all)) return found;
-  const control::Controller controller(all.control, plant.signal_names());
-  const std::vector<std::string> units =
-      control::output_units(all.control, controller.outputs(),
-                            [&](const std::string& name) { return plant.unit(plant.signal(name)); });
+  const std::vector<std::string> units = control::output_units(
+      all.control, on_bench.outputs, [&](const std::string& name) { return plant.unit(plant.signal(name)); });
   const control::Description expanded = control::expand(all.control);
   for (std::size_t k = 0; k < units.size(); ++k)
-    found.push_back(
-        {controller.outputs()[k], units[k], control::meaning_of(expanded, controller.outputs()[k])});
+    found.push_back({on_bench.outputs[k], units[k], control::meaning_of(expanded, on_bench.outputs[k])});
   return found;
 }
 
@@ -143,7 +141,7 @@ void print(const trial::Case& all, const emt::Plant& plant, const std::vector<st
               fmt::format("{}, {} with a discontinuity (medians, of the plant alone); {} with {}",
                           print_rounded(times.plain_s, "s", 3), print_rounded(times.discontinuous_s, "s", 3),
                           print_rounded(times.bound_s(s.events_per_step), "s", 3), s.events_per_step));
-  const std::vector<Readable> readable = readable_in(all, plant);
+  const std::vector<Readable> readable = readable_in(all, plant, on_bench);
   const std::vector<std::string> settable = settable_in(all, plant, on_bench);
   text += row("signals, knobs",
               fmt::format("{}, {} (--signals and --knobs list them)", readable.size(), settable.size()));
@@ -194,7 +192,7 @@ nlohmann::json to_json(const trial::Case& all, const emt::Plant& plant, const st
                      {"devices", all.bench.devices.size()},
                      {"trials", all.trials.size()},
                      {"notes", notes}};
-  for (const Readable& one : readable_in(all, plant))
+  for (const Readable& one : readable_in(all, plant, on_bench))
     out["readable"].push_back({{"name", one.name}, {"unit", one.unit}, {"meaning", one.meaning}});
   for (const bench::Path& path : on_bench.paths)
     out["wiring"].push_back({{"from", path.from},

@@ -260,11 +260,11 @@ has(run_paced("test", datagram, "--only", "solid", "--out", "d", "--no-figures")
 # the stand-in refuses settings that cannot work; fitness measures
 (scratch / "R.toml").write_text('[stage.s]\npickup = "100 A"\n')
 has(run("relay", "R.toml", code=2), "R.toml:1: stage.s, delay: missing")
-has(run("fitness", "--for", "0.2 s", "--write", "settings.sh"), "start lateness", "idle steps of 50 us", "held up /s",
+has(run("fitness", "--for", "0.2 s", "--write", "settings.sh", code=None), "start lateness", "idle steps of 50 us", "held up /s",
     "half of it work", "what could be set", "settings.sh: read it")
 expect((scratch / "settings.sh").read_text().startswith("#!/bin/sh"), "what is advised is no script")
 expect(subprocess.run(["sh", "-n", scratch / "settings.sh"]).returncode == 0, "the shell cannot read what is advised")
-found = as_json(run("fitness", "--for", "0.2 s", "--json"))
+found = as_json(run("fitness", "--for", "0.2 s", "--json", code=None))
 expect(found["steps"] == 4000 and found["processors"] and found["processors"][0]["least_step_s"] >= 0,
        "fitness as JSON")
 finish()

@@ -119,7 +119,8 @@ struct Boundary {
     bool found = false, passed = false;
   };
   std::vector<Ray> rays;
-  std::vector<protection::Phasor> outline;  ///< as set, finer than the rays
+  std::vector<protection::Phasor> outline;       ///< as set, finer than the rays
+  std::vector<protection::Phasor> inner, outer;  ///< the band of tolerance along that; empty where not known
   [[nodiscard]] bool passed() const;
   /// Largest deviation over the tolerance.
   double worst = 0;

@@ -11,7 +11,36 @@ using protection::Phasor;
 
 namespace {
 
-constexpr int outline_rays = 90;  // at which a set boundary is drawn
+/// A set boundary around a centre, so drawn that its corners stand where they are: by rays, and between them
+/// again where it bends. `edge_at` gives how far it is at an angle.
+template <class EdgeAt>
+std::vector<std::pair<double, double>> outlined(EdgeAt&& edge_at) {
+  constexpr int rays = 48, refinements = 5;
+  constexpr double straight_rad = 0.05;
+  std::vector<std::pair<double, double>> points;  // angle and distance
+  for (int r = 0; r <= rays; ++r) {
+    const double angle = 2 * std::numbers::pi * r / rays;
+    points.emplace_back(angle, edge_at(angle));
+  }
+  const auto place = [&](std::size_t k) { return std::polar(points[k].second, points[k].first); };
+  for (int level = 0; level < refinements; ++level) {
+    std::vector<char> divide(points.size(), 0);  // the stretch behind each
+    for (std::size_t k = 1; k + 1 < points.size(); ++k) {
+      const Phasor before = place(k) - place(k - 1), behind = place(k + 1) - place(k);
+      if (std::abs(std::arg(behind * std::conj(before))) > straight_rad) divide[k - 1] = divide[k] = 1;
+    }
+    std::vector<std::pair<double, double>> finer;
+    for (std::size_t k = 0; k < points.size(); ++k) {
+      finer.push_back(points[k]);
+      if (divide[k] == 0 || k + 1 == points.size()) continue;
+      const double angle = (points[k].first + points[k + 1].first) / 2;
+      finer.emplace_back(angle, edge_at(angle));
+    }
+    points = std::move(finer);
+  }
+  return points;
+}
+
 constexpr int halvings_of_a_ray = 7;
 
 /// "B-C" a third of a turn later, and again: "C-A", "A-B".
@@ -115,15 +144,23 @@ void Tester::boundaries(const protection::Zone& zone, const Probe& probe) {
       report_.boundaries.push_back(std::move(found));
       continue;
     }
-    for (int r = 0; r <= outline_rays; ++r) {
-      const Phasor ray = std::polar(1.0, 2 * std::numbers::pi * r / outline_rays);
-      found.outline.push_back(
-          centre + ray * edge(0, farthest, 10, [&](double x) { return should(centre + x * ray); }));
+    const auto tolerance_of = [&](double wanted) {
+      return 2.5 * options_.value_tolerance * std::max(wanted, 0.2 * zone.reach_ohm);
+    };
+    const auto set_edge = [&](double angle) {
+      const Phasor ray = std::polar(1.0, angle);
+      return edge(0, farthest, 16, [&](double x) { return should(centre + x * ray); });
+    };
+    for (const auto& [angle, distance] : outlined(set_edge)) {
+      const Phasor ray = std::polar(1.0, angle);
+      found.outline.push_back(centre + distance * ray);
+      found.inner.push_back(centre + (distance - tolerance_of(distance)) * ray);
+      found.outer.push_back(centre + (distance + tolerance_of(distance)) * ray);
     }
     for (int r = 0; r < options_.rays && report_.failure.empty(); ++r) {
       const Phasor ray = std::polar(1.0, 2 * std::numbers::pi * r / options_.rays + 0.01);
       const double wanted = edge(0, farthest, 14, [&](double x) { return should(centre + x * ray); });
-      const double tolerance = 2.5 * options_.value_tolerance * std::max(wanted, 0.2 * zone.reach_ohm);
+      const double tolerance = tolerance_of(wanted);
       // Only near where it should be: each try costs the device's time.
       double low = std::max(0.0, wanted - 6 * tolerance), high = wanted + 6 * tolerance;
       Boundary::Ray& one = found.rays.emplace_back();
