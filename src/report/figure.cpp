@@ -211,19 +211,28 @@ std::string script_of(const record::Record& record, const std::string& title,
           k ? ", " : "plot ", column, lane, colours[k % std::size(colours)]);
       ++column;
     }
+    // A state's name stands in its stretch where that has room for it; the machine's own, beside the panel.
+    constexpr double character = 0.0075;  // of the panel's width
+    const double span = record.time_s.back() - record.time_s.front();
     for (std::size_t k = 0; k < named.size(); ++k) {
       const double lane = static_cast<double>(named.size() - 1 - k);
-      s += fmt::format("set label {} at graph 0.006, first {} left front noenhanced font ',9'\n",
+      s += fmt::format("set label {} at graph 1.008, first {} left front noenhanced font ',9'\n",
                        quoted(named[k].name), lane + 0.4);
       plots += fmt::format("{}{} with lines lw 1.3 lc rgb '#9aa3a8' notitle", plots.empty() ? "plot " : ", ",
                            lane + 0.02);
-      for (const auto& [from_s, state] : named[k].from) {
-        s += fmt::format("set arrow from {0:.7g}, first {1} to {0:.7g}, first {2} nohead lc rgb '#5b6770'\n",
-                         from_s, lane + 0.02, lane + 0.8);
+      const auto& from = named[k].from;
+      for (std::size_t n = 0; n < from.size(); ++n) {
+        const auto& [from_s, state] = from[n];
+        const double until_s = n + 1 < from.size() ? from[n + 1].first : record.time_s.back();
+        if (n > 0)
+          s +=
+              fmt::format("set arrow from {0:.7g}, first {1} to {0:.7g}, first {2} nohead lc rgb '#5b6770'\n",
+                          from_s, lane + 0.02, lane + 0.8);
+        if (until_s - from_s < character * static_cast<double>(state.size() + 1) * span) continue;
         s += fmt::format(
-            "set label {} at {:.7g}, first {} left front noenhanced font ',9' offset 0.4,{} tc rgb "
+            "set label {} at {:.7g}, first {} left front noenhanced font ',9' offset 0.4,0 tc rgb "
             "'#2b5fa8'\n",
-            quoted(state), from_s, lane + 0.4, from_s == record.time_s.front() ? "0.9" : "0");
+            quoted(state), from_s, lane + 0.4);
       }
     }
     s += plots + "\n";
