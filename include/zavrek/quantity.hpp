@@ -34,8 +34,13 @@ struct Quantity {
 /// taken too. Throws Error on an unknown unit.
 [[nodiscard]] Unit parse_unit(std::string_view text);
 
-/// The same; where a unit is unknown, one of the dimension that is `wanted` is suggested.
-[[nodiscard]] Unit parse_unit(std::string_view text, const Unit* wanted);
+/// What was asked for, to be told where something else was written.
+struct Wanted {
+  Dimension dimension;
+  std::string example;  ///< "50 us"
+};
+/// The same; where a unit is unknown, one of the dimension that is wanted is suggested.
+[[nodiscard]] Unit parse_unit(std::string_view text, const Wanted& wanted);
 
 /// Reads "50 us", "0.32 ohm/km", "60 %", "3". Throws Error naming the text and what is wrong with it.
 [[nodiscard]] Quantity parse_quantity(std::string_view text);

@@ -89,20 +89,9 @@ class CaseReader {
     case_.place = files.place;
     case_.tested_by = files.tested_by;
     if (!files.base.empty()) take_base(files);
-    auto network = open(files_, files.network, flaws_);
-    if (network) case_.network = read_network(*network);
+    auto [network, bench, controls, trials] = read_parts(files, own);
     if (network::is_set(files.step_s)) case_.network.step_s = files.step_s;
     if (network) read_playbacks(*network);
-    auto bench = open_if_there(files.bench);
-    if (bench) read_bench(*bench, case_.bench);
-    std::vector<Reader> controls = open_all(files_, files.control, trial::CaseFiles().control);
-    for (std::size_t k = 0; k < controls.size(); ++k) {
-      control::Description part = read_control(controls[k]);
-      k == 0 ? void(case_.control = std::move(part))
-             : internal::add(std::move(part), controls[k], case_.control);
-    }
-    std::vector<Reader> trials = open_all(own, files.trials, trial::CaseFiles().trials);
-    for (Reader& reader : trials) read_trials(reader, case_);
     if (bench) read_device_settings(*bench);
     if (bench) read_databases(*bench);
     if (bench && !case_.bench.scl.empty()) read_substation(*bench);
@@ -121,30 +110,19 @@ class CaseReader {
     read_names(files);
     const FilesOf own = files_;
     if (!files.base.empty()) take_base(files);
-    std::vector<Reader> all;
-    if (auto network = open(files_, files.network, flaws_)) {
-      (void)read_network(*network);
-      all.push_back(std::move(*network));
+    Parts parts = read_parts(files, own);
+    std::vector<const Reader*> all;
+    for (const auto* one : {&parts.network, &parts.bench}) {
+      if (*one) all.push_back(&**one);
     }
-    if (auto bench = open_if_there(files.bench)) {
-      bench::Bench unused;
-      read_bench(*bench, unused);
-      all.push_back(std::move(*bench));
-    }
-    for (Reader& reader : open_all(files_, files.control, trial::CaseFiles().control)) {
-      (void)read_control(reader);
-      all.push_back(std::move(reader));
-    }
-    for (Reader& reader : open_all(own, files.trials, trial::CaseFiles().trials)) {
-      trial::Case unused;
-      read_trials(reader, unused);
-      all.push_back(std::move(reader));
+    for (const auto* several : {&parts.controls, &parts.trials}) {
+      for (const Reader& reader : *several) all.push_back(&reader);
     }
     for (Flaw& flaw : flaws) {
       if (!flaw.file.empty() || flaw.place.empty()) continue;
-      for (const Reader& reader : all) {
-        if (const int line = reader.line_of(flaw.place, flaw.field); line > 0 && flaw.file.empty()) {
-          flaw.file = reader.file();
+      for (const Reader* reader : all) {
+        if (const int line = reader->line_of(flaw.place, flaw.field); line > 0 && flaw.file.empty()) {
+          flaw.file = reader->file();
           flaw.line = line;
         }
       }
@@ -167,6 +145,27 @@ class CaseReader {
   }
 
  private:
+  /// The files of a case, as far as they could be parsed; what they say stands in `case_` then.
+  struct Parts {
+    std::optional<Reader> network, bench;
+    std::vector<Reader> controls, trials;
+  };
+  Parts read_parts(const trial::CaseFiles& files, const FilesOf& own) {
+    Parts parts;
+    parts.network = open(files_, files.network, flaws_);
+    if (parts.network) case_.network = read_network(*parts.network);
+    parts.bench = open_if_there(files.bench);
+    if (parts.bench) read_bench(*parts.bench, case_.bench);
+    parts.controls = open_all(files_, files.control, trial::CaseFiles().control);
+    for (std::size_t k = 0; k < parts.controls.size(); ++k) {
+      control::Description part = read_control(parts.controls[k]);
+      k == 0 ? void(case_.control = std::move(part))
+             : internal::add(std::move(part), parts.controls[k], case_.control);
+    }
+    parts.trials = open_all(own, files.trials, trial::CaseFiles().trials);
+    for (Reader& reader : parts.trials) read_trials(reader, case_);
+    return parts;
+  }
   void take_flaws(Reader& reader) {
     const std::vector<Flaw> sorted = in_order(reader.flaws());
     flaws_.insert(flaws_.end(), sorted.begin(), sorted.end());

@@ -68,17 +68,7 @@ double parse_quantity_as(std::string_view text, std::string_view unit) {
     throw Error(fmt::format("\"{}\" has no unit; {} is wanted, such as \"{} {}\"", text,
                             name_of(wanted.dimension), parts.number, unit));
   }
-  const auto read = [&] {
-    try {
-      return parse_unit(parts.unit, &wanted);
-    } catch (const Error& error) {
-      const std::string text_of = error.flaws().front().text;
-      if (!text_of.starts_with("unknown unit") || text_of.ends_with("?")) throw;
-      throw Error(fmt::format("{}; {} is wanted, such as \"{} {}\"", text_of, name_of(wanted.dimension),
-                              parts.number, unit));
-    }
-  };
-  const Unit given = read();
+  const Unit given = parse_unit(parts.unit, {wanted.dimension, fmt::format("{} {}", parts.number, unit)});
   if (!(given.dimension == wanted.dimension)) {
     throw Error(fmt::format("\"{}\" is {}; {} is wanted, in {}", text, name_of(given.dimension),
                             name_of(wanted.dimension), unit.empty() ? "no unit" : unit));

@@ -197,7 +197,7 @@ void multiply(Unit& unit, const Unit& factor, int exponent) {
 }
 
 /// Of what is wanted, when that is known.
-[[noreturn]] void throw_unknown(std::string_view symbol, const Unit* wanted) {
+[[noreturn]] void throw_unknown(std::string_view symbol, const Wanted* wanted) {
   std::vector<std::string> known;
   for (const Symbol& s : symbols) {
     if (wanted && !(s.dimension == wanted->dimension)) continue;
@@ -207,8 +207,11 @@ void multiply(Unit& unit, const Unit& factor, int exponent) {
     }
   }
   const std::string close = nearest_name(symbol, known);
-  throw Error("unknown unit \"" + std::string(symbol) + "\"" +
-              (close.empty() ? std::string() : ", did you mean \"" + close + "\"?"));
+  const std::string text = "unknown unit \"" + std::string(symbol) + "\"";
+  if (!close.empty()) throw Error(text + ", did you mean \"" + close + "\"?");
+  throw Error(wanted ? text + "; " + name_of(wanted->dimension) + " is wanted, such as \"" + wanted->example +
+                           "\""
+                     : text);
 }
 
 /// Splits "m2" or "m^2" into its symbol and exponent.
@@ -222,11 +225,7 @@ int take_exponent(std::string_view& factor) {
   return 1;
 }
 
-}  // namespace
-
-Unit parse_unit(std::string_view text) { return parse_unit(text, nullptr); }
-
-Unit parse_unit(std::string_view written, const Unit* wanted) {
+Unit parse(std::string_view written, const Wanted* wanted) {
   const std::string text = with_letters(written);
   Unit unit;
   int sign = 1;
@@ -257,6 +256,11 @@ Unit parse_unit(std::string_view written, const Unit* wanted) {
   }
   return unit;
 }
+
+}  // namespace
+
+Unit parse_unit(std::string_view text) { return parse(text, nullptr); }
+Unit parse_unit(std::string_view text, const Wanted& wanted) { return parse(text, &wanted); }
 
 std::string name_of(const Dimension& dimension) {
   for (const Named& named : names) {

@@ -1,6 +1,7 @@
 // Several calculations of one case over each other.
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 #include <fmt/format.h>
 
@@ -34,11 +35,15 @@ void draw_calculations(const std::vector<Calculation>& calculations, const std::
                    calculations[0].record.time_s.back());
   for (std::size_t k = 0; k < signals.size(); ++k) {
     if (k + 1 == signals.size()) s += "set xlabel 'time (s)'\n";
-    s += "set ylabel " + quoted(signals[k] + ", " + calculations[0].record.find_analog(signals[k])->unit) +
-         " noenhanced\nplot ";
+    const record::Analog& first = *calculations[0].record.find_analog(signals[k]);
+    const double peak = std::accumulate(first.samples.begin(), first.samples.end(), 0.0,
+                                        [](double most, double x) { return std::max(most, std::abs(x)); });
+    const bool kilo = !first.unit.empty() && peak >= 1000;
+    s += "set ylabel " + quoted(signals[k] + ", " + (kilo ? "k" : "") + first.unit) + " noenhanced\nplot ";
     for (std::size_t c = 0; c < calculations.size(); ++c) {
-      s += fmt::format("{}$data{} using 1:{} with lines lw {} lc rgb '{}' title {}", c ? ", " : "", c, k + 2,
-                       c == 0 ? 3.2 : 1.2, c == 0 ? "#b9c3c9" : colours[(c - 1) % std::size(colours)],
+      s += fmt::format("{}$data{} using 1:(${}*{}) with lines lw {} lc rgb '{}' title {}", c ? ", " : "", c,
+                       k + 2, kilo ? 1e-3 : 1.0, c == 0 ? 3.2 : 1.2,
+                       c == 0 ? "#b9c3c9" : colours[(c - 1) % std::size(colours)],
                        quoted(calculations[c].name));
     }
     s += "\n";

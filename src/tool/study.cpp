@@ -273,61 +273,79 @@ std::array<std::string, 2> apart(const std::filesystem::path& first, const std::
 
 }  // namespace
 
+namespace {
+
+void print_compared(const record::Comparison& comparison, const std::string& name, const std::string& band) {
+  fmt::print("{} signals over {}, {} {} by {}\n", comparison.signals.size(),
+             print_rounded(comparison.time_s.back() - comparison.time_s.front(), "s"), name,
+             comparison.shift_s >= 0 ? "late" : "early", print_rounded(std::abs(comparison.shift_s), "s"));
+  print(comparison, 40);
+  fmt::print("{}: {} of {} signals stay within their bands ({} of their peak where nothing else is said)\n",
+             comparison.passed() ? "passed" : "FAILED",
+             std::count_if(comparison.signals.begin(), comparison.signals.end(),
+                           [](const auto& s) { return s.passed; }),
+             comparison.signals.size(), band);
+}
+
+/// The signals asked for, else the first that all have.
+std::vector<std::string> drawn_of(const std::vector<report::Calculation>& all,
+                                  const std::vector<record::Band>& signals) {
+  constexpr std::size_t most = 4;
+  std::vector<std::string> drawn;
+  for (const record::Band& band : signals) drawn.push_back(band.signal);
+  if (!drawn.empty()) return drawn;
+  for (const record::Analog& analog : all.front().record.analogs) {
+    const bool common = std::all_of(all.begin(), all.end(), [&](const report::Calculation& one) {
+      return one.record.find_analog(analog.name) != nullptr;
+    });
+    if (common && drawn.size() < most) drawn.push_back(analog.name);
+  }
+  return drawn;
+}
+
+/// Two with their difference, several over each other.
+void draw_compared(const std::vector<report::Calculation>& all,
+                   const std::vector<record::Comparison>& compared, const std::vector<record::Band>& signals,
+                   const std::string& figure) {
+  const record::Record& first = all.front().record;
+  if (all.size() > 2)
+    return report::draw_calculations(all, drawn_of(all, signals), all[0].name + " and others",
+                                     first.time_s.front(), figure);
+  const std::string trial = first.fact("trial") == all[1].record.fact("trial") ? first.fact("trial") : "";
+  report::draw_overlay(compared.front(), all[0].name, all[1].name,
+                       trial.empty() ? all[0].name + " and " + all[1].name : trial, figure);
+}
+
+}  // namespace
+
 int compare(const CompareOptions& options) {
-  const record::Record first = record::read_record(options.first);
-  std::vector<record::Band> signals;
-  for (const std::string& text : options.signals) signals.push_back(record::parse_band(text));
-  const record::CompareOptions how{.signals = std::move(signals),
-                                   .most_shift_s = parse_quantity_as(options.shift, "s"),
-                                   .band = share("--band", options.band, 1e-12)};
-  std::vector<report::Calculation> all{{apart(options.first, options.others.front())[0], first}};
+  record::CompareOptions how;
+  for (const std::string& text : options.signals) how.signals.push_back(record::parse_band(text));
+  how.most_shift_s = parse_quantity_as(options.shift, "s");
+  how.band = share("--band", options.band, 1e-12);
+  std::vector<report::Calculation> all{
+      {apart(options.first, options.others.front())[0], record::read_record(options.first)}};
+  std::vector<record::Comparison> compared;
   nlohmann::json list = nlohmann::json::array();
-  bool passed = true;
   for (const std::string& other : options.others) {
     all.push_back({apart(options.first, other)[1], record::read_record(other)});
-    const record::Comparison comparison = record::compare(first, all.back().record, how);
-    passed = passed && comparison.passed();
+    compared.push_back(record::compare(all.front().record, all.back().record, how));
     if (options.json) {
-      list.push_back(to_json(comparison));
+      list.push_back(to_json(compared.back()));
       list.back()["record"] = other;
-    } else {
-      fmt::print("{}{} signals over {}, {} {} by {}\n", list.empty() ? "" : "\n", comparison.signals.size(),
-                 print_rounded(comparison.time_s.back() - comparison.time_s.front(), "s"),
-                 options.others.size() == 1 ? "the second" : all.back().name,
-                 comparison.shift_s >= 0 ? "late" : "early",
-                 print_rounded(std::abs(comparison.shift_s), "s"));
-      print(comparison, 40);
-      fmt::print(
-          "{}: {} of {} signals stay within their bands ({} of their peak where nothing else is said)\n",
-          comparison.passed() ? "passed" : "FAILED",
-          std::count_if(comparison.signals.begin(), comparison.signals.end(),
-                        [](const auto& s) { return s.passed; }),
-          comparison.signals.size(), options.band);
+      continue;
     }
-    if (options.figure.empty() || options.others.size() > 1) continue;
-    const std::string trial =
-        first.fact("trial") == all.back().record.fact("trial") ? first.fact("trial") : "";
-    report::draw_overlay(comparison, all[0].name, all[1].name,
-                         trial.empty() ? all[0].name + " and " + all[1].name : trial, options.figure);
+    if (compared.size() > 1) fmt::print("\n");
+    print_compared(compared.back(), options.others.size() == 1 ? "the second" : all.back().name,
+                   options.band);
   }
-  if (!options.figure.empty() && options.others.size() > 1) {
-    std::vector<std::string> drawn;
-    for (const record::Band& band : how.signals) drawn.push_back(band.signal);
-    constexpr std::size_t most = 4;
-    for (const record::Analog& analog : first.analogs) {
-      const bool common = std::all_of(all.begin(), all.end(), [&](const report::Calculation& one) {
-        return one.record.find_analog(analog.name) != nullptr;
-      });
-      if (options.signals.empty() && common && drawn.size() < most) drawn.push_back(analog.name);
-    }
-    report::draw_calculations(all, drawn, all[0].name + " and others", first.time_s.front(), options.figure);
-  }
-  if (options.json) {
-    nlohmann::json out = options.others.size() == 1
-                             ? std::move(list[0])
-                             : nlohmann::json{{"passed", passed}, {"comparisons", list}};
-    fmt::print("{}\n", printed("compare", std::move(out)));
-  }
+  if (!options.figure.empty()) draw_compared(all, compared, how.signals, options.figure);
+  const bool passed =
+      std::all_of(compared.begin(), compared.end(), [](const auto& one) { return one.passed(); });
+  if (options.json)
+    fmt::print("{}\n", printed("compare", compared.size() == 1
+                                              ? list[0]
+                                              : nlohmann::json{{"passed", passed}, {"comparisons", list}}));
   return passed ? done : failed_verdict;
 }
 

@@ -154,6 +154,20 @@ std::set<std::string> stems_in(const std::filesystem::path& out) {
   return stems;
 }
 
+/// A run of some trials would take the records of the others, and the report of all, from a folder that has
+/// them.
+void refuse_part_in_whole(const trial::Case& all, const std::filesystem::path& out,
+                          const std::set<std::string>& there, const TestOptions& options) {
+  if (options.only.empty()) return;
+  for (const trial::Trial& one : all.trials) {
+    if (one.name.find(options.only) == std::string::npos && there.contains(stem_of(all, one.name)))
+      throw Error(
+          fmt::format("--out: {} has the evidence of further trials, such as \"{}\"; take another folder for "
+                      "a run of some",
+                      out.string(), one.name));
+  }
+}
+
 void print_changes(const std::vector<report::Change>& changes) {
   constexpr std::size_t most = 12;
   fmt::print("\nsince the earlier run: {}\n", changes.empty() ? "nothing changed" : "");
@@ -172,6 +186,7 @@ int test(const TestOptions& options) {
   const std::filesystem::path out = folder_of(options);
   const nlohmann::json earlier = options.against.empty() ? nlohmann::json() : read_results(options.against);
   const std::set<std::string> stale = stems_in(out);
+  refuse_part_in_whole(all, out, stale, options);
   trial::check_trials(all);
   bool written = true;
   std::vector<trial::TrialResult> results = run_all(all, options, out, written);
@@ -195,7 +210,7 @@ int test(const TestOptions& options) {
       try_to([&] { record::write_file(out / "report.html", report::html_report(all, results, with)); });
   written &= try_to([&] { record::write_file(out / "results.json", printed("results", told)); });
   if (options.pdf) written &= try_to([&] { report::print_page(out / "report.html", out / "report.pdf"); });
-  clear_stale(out, stale, {with.stems.begin(), with.stems.end()}, options);
+  if (!stop_on_signal()) clear_stale(out, stale, {with.stems.begin(), with.stems.end()}, options);
   written &= try_to([&] {
     record::write_file(out / "junit.xml", report::junit(all.network.title, report::trial_cases(results)));
   });

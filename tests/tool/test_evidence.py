@@ -29,6 +29,8 @@ has(run("test", case, *free, "--only", "solid earth", "--no-figures"), "report: 
 expect((out / "report.html").stat().st_mtime_ns == first, "the whole report stays")
 expect(len(json.loads((scratch / "out/quay-solid-earth/results.json").read_text())["trials"]) == 1, "one trial")
 
+has(run("test", case, *free, "--only", "solid earth", "--out", out, code=2), "has the evidence of further trials", "take another folder")
+
 # Another setting: what fails now, against the earlier run.
 settings = (case / "R1.toml").read_text()
 (case / "R1-approved.toml").write_text(settings)

@@ -46,10 +46,7 @@ inline const Table& table(const DoublyFedMachine*) {
         .count("pole_pairs", &M::pole_pairs, within(1, 200), "number of pole pairs");
     return shaft_rows(rows)
         .quantity("start_speed", &M::start_speed_rad_per_s, "rad/s", any(), "mechanical, at the start")
-        .gives("i#", "A", "current into it from its bus; a generator's power is negative so")
-        .gives("torque", "N m", "electrical, on its own rotor; positive drives it forward")
-        .gives("speed", "rad/s", "of its own rotor")
-        .gives("angle", "rad", "of its own rotor, electrical")
+        .gives(machine_outputs())
         .gives("i#_far", "A", "current into its rotor, on the rotor's side")
         .build();
   }();

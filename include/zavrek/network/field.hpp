@@ -240,6 +240,11 @@ class TableOf : public TableBuilder {
     return *this;
   }
 
+  TableOf& gives(const std::vector<Output>& all) {
+    table_.outputs.insert(table_.outputs.end(), all.begin(), all.end());
+    return *this;
+  }
+
   /// It feeds a network: its currents and powers count out of it.
   TableOf& supplies() {
     table_.supplies = true;

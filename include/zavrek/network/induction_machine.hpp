@@ -67,10 +67,7 @@ inline const Table& table(const InductionMachine*) {
                 "at the speed that its load allows, in its steady state; or at rest, its stator carrying "
                 "what it draws "
                 "locked")
-        .gives("i#", "A", "current into it from its bus; a generator's power is negative so")
-        .gives("torque", "N m", "electrical, on its own rotor; positive drives it forward")
-        .gives("speed", "rad/s", "of its own rotor")
-        .gives("angle", "rad", "of its own rotor, electrical")
+        .gives(machine_outputs())
         .build();
   }();
   return built;

@@ -37,10 +37,7 @@ inline const Table& table(const PermanentMagnetMachine*) {
         .quantity("start_speed", &M::start_speed_rad_per_s, "rad/s", any(), "mechanical, at the start")
         .quantity("start_angle", &M::start_angle_rad, "deg", any(),
                   "electrical, of the magnets against phase a, at the start")
-        .gives("i#", "A", "current into it from its bus; a generator's power is negative so")
-        .gives("torque", "N m", "electrical, on its own rotor; positive drives it forward")
-        .gives("speed", "rad/s", "of its own rotor")
-        .gives("angle", "rad", "of its own rotor, electrical")
+        .gives(machine_outputs())
         .build();
   }();
   return built;

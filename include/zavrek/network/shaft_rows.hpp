@@ -23,4 +23,12 @@ TableOf<T>& shaft_rows(TableOf<T>& table) {
       .changeable();
 }
 
+/// What every rotating machine shows.
+[[nodiscard]] inline std::vector<Output> machine_outputs() {
+  return {{"i#", "A", "current into it from its bus; a generator's power is negative so"},
+          {"torque", "N m", "electrical, on its own rotor; positive drives it forward"},
+          {"speed", "rad/s", "of its own rotor"},
+          {"angle", "rad", "of its own rotor, electrical"}};
+}
+
 }  // namespace zavrek::network

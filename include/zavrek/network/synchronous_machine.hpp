@@ -1,6 +1,6 @@
 #pragma once
 
-#include "zavrek/network/field.hpp"
+#include "zavrek/network/shaft_rows.hpp"
 
 namespace zavrek::network {
 
@@ -101,10 +101,7 @@ inline const Table& table(const SynchronousMachine*) {
           .gives("voltage_reference", "", "a knob: of the exciter, per unit")
           .gives("power_reference", "", "a knob: of the governor or the turbine, per unit of the rating")
           .gives("field_voltage", "", "a knob: of a machine without exciter, per unit")
-          .gives("i#", "A", "current into it from its bus; a generator's power is negative so")
-          .gives("torque", "N m", "electrical, on its own rotor; positive drives it forward")
-          .gives("speed", "rad/s", "of its own rotor")
-          .gives("angle", "rad", "of its own rotor, electrical")
+          .gives(machine_outputs())
           .build();
   return built;
 }
