@@ -206,10 +206,12 @@ std::string changes_block(const std::vector<Change>& changes) {
   return s + "</tbody></table>\n";
 }
 
-/// Of more trials than this, the waveforms of the first and of those that did not pass stand in the page.
-constexpr std::size_t most_with_waves = 60;
+/// A page of more trials than `all` opens at once only when the waveforms of a few stand in it: of the first,
+/// and of those that did not pass.
+constexpr std::size_t all_with_waves = 60, first_with_waves = 12;
 bool shows_waves(std::size_t k, const std::vector<trial::TrialResult>& results, const TrialPage& with) {
-  return with.stems.empty() || k < most_with_waves || !results[k].passed();
+  return with.stems.empty() || results.size() <= all_with_waves || k < first_with_waves ||
+         !results[k].passed();
 }
 
 constexpr const char* signatures =
