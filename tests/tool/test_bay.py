@@ -73,10 +73,33 @@ def at_the_panel():
     return desk, out, going.returncode, capture is not None
 
 
-# A computer that holds the merging unit back for longer than the relay waits ends the run: then once more.
-for attempt in range(1, 5):
+def samples():
+    """Of each frame in the capture: time, count, synchronisation, identifier, what is malformed."""
+    fields = subprocess.run(["tshark", "-r", str(scratch / "mu.pcap"), "-Y", 'sv.svID == "VSKMU1S"', "-T", "fields", "-e", "frame.time_epoch",
+                             "-e", "sv.smpCnt", "-e", "sv.smpSynch", "-e", "sv.appid", "-e", "_ws.malformed"],
+                            capture_output=True, text=True).stdout.split("\n")
+    return [f.split("\t") for f in fields if f]
+
+
+def numbers_skipped(rows):
+    """Each frame stands once in the capture of the loopback, or twice, as it leaves and as it comes."""
+    counts = [int(row[1]) for row in rows]
+    seen = [c for k, c in enumerate(counts) if k == 0 or c != counts[k - 1]]
+    return [step for step in ((b - a) % 4000 for a, b in zip(seen, seen[1:])) if step != 1]
+
+
+def wanted_of(out):
+    """By IRIG-B at a terminal, which says how good the bench's own clock is."""
+    return {"0" if "clock, not synchronised" in out else "2"}
+
+
+# A computer that holds the merging unit back for longer than the relay waits ends the run, and by some milliseconds
+# spoils a second of the time code: then once more.
+for attempt in range(1, 7):
     desk, out, code, captured = at_the_panel()
-    if code == 0:
+    rows = samples() if captured and code == 0 else []
+    kept_time = {row[2] for row in rows[-2000:]} == wanted_of(out) and all(step <= 40 for step in numbers_skipped(rows))
+    if code == 0 and (kept_time or not captured):
         break
 note_attempts(attempt)
 expect(code == 0, out)
@@ -91,22 +114,12 @@ at = events.index("bench.remote open")
 expect("Q1 open" not in events[at:events.index("bench.hand_open closed")], "a remote order is not obeyed at hand")
 
 if captured:
-    fields = subprocess.run(["tshark", "-r", str(scratch / "mu.pcap"), "-Y", 'sv.svID == "VSKMU1S"', "-T", "fields", "-e", "frame.time_epoch",
-                             "-e", "sv.smpCnt", "-e", "sv.smpSynch", "-e", "sv.appid", "-e", "_ws.malformed"],
-                            capture_output=True, text=True).stdout.split("\n")
-    rows = [f.split("\t") for f in fields if f]
     expect(len(rows) > 12_000, f"{len(rows)} frames of samples")
-    # Each frame stands once in the capture of the loopback, or twice, as it leaves and as it comes.
-    counts = [int(row[1]) for row in rows]
-    seen = [c for k, c in enumerate(counts) if k == 0 or c != counts[k - 1]]
-    steps = [(b - a) % 4000 for a, b in zip(seen, seen[1:])]
     # On a busy computer the capture itself may lack a frame.
-    jumps = [step for step in steps if step != 1]
+    jumps = numbers_skipped(rows)
     expect(len(jumps) <= 5 and all(2 <= step <= 40 for step in jumps), f"counts that jump: {jumps[:8]}")
     expect(not any(row[4] for row in rows), "frames that are malformed")
-    # By IRIG-B at a terminal, which says how good the bench's own clock is.
-    wanted = "0" if "clock, not synchronised" in out else "2"
-    expect({row[2] for row in rows[-2000:]} == {wanted}, f"smpSynch {set(row[2] for row in rows[-2000:])}, not {wanted}")
+    expect({row[2] for row in rows[-2000:]} == wanted_of(out), f"smpSynch {set(row[2] for row in rows[-2000:])}, not {wanted_of(out)}")
     # The number says the instant within its second, once it has settled.
     late = sorted(((float(row[0]) % 1) - int(row[1]) / 4000 + 0.5) % 1 - 0.5 for row in rows[8000:])
     expect(abs(late[len(late) // 2]) < 600e-6, f"samples lie {late[len(late) // 2] * 1e6:.0f} us behind their numbers")
