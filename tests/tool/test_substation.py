@@ -45,22 +45,24 @@ text = run("check", case, code=2)
 has(text, "bench.toml:", "stream.SH, appid: is 16487, and 16486 in", "veskar.scd:")
 
 
-def times_of(name, code=0):
-    for attempt in range(1, 7):
-        done = subprocess.run([tool, "test", str(demo / name), "--json", "--out", name, "--no-figures"], capture_output=True,
-                              text=True, timeout=280, cwd=scratch)
-        if done.returncode == 0 or attempt == 6:
-            note_attempts(attempt)
-            break
-    expect(done.returncode == 0, f"{name}: exit {done.returncode}\n{done.stdout[-3000:]}{done.stderr}")
-    trials = json.loads(done.stdout)["trials"]
-    return {(t["name"], v["expectation"]): v["measured"] for t in trials for v in t["verdicts"]}
+def times_of(name):
+    """What its trials measured. Floods and forgeries want all of a computer: one in ten may be spoiled, none may fail."""
+    def once():
+        fine, says = tried([tool, "test", demo / name, "--out", name, "--no-figures"], timeout=200)
+        if fine is not None or not (scratch / name / "results.json").exists():
+            return fine, says
+        trials = as_json((scratch / name / "results.json").read_text())["trials"]
+        judged = [t for t in trials if not t["not_judged"]]
+        return (True if len(judged) > 0.9 * len(trials) and all(t["passed"] for t in judged) else None), says
+    attempts(once, tries=2)
+    trials = as_json((scratch / name / "results.json").read_text())["trials"]
+    return {(t["name"], v["expectation"]): v["measured"] for t in trials if not t["not_judged"] for v in t["verdicts"]}
 
 
 frames = times_of("substation")
 terminals = times_of("substation-terminals")
 both = frames.keys() & terminals.keys()
-expect(len(both) == 14, f"{len(both)} verdicts in both: {sorted(both)}")
+expect(10 <= len(both) <= 14, f"{len(both)} verdicts in both: {sorted(both)}")
 for key in both:
     a, b = frames[key], terminals[key]
     if not a.endswith(" s"):

@@ -130,23 +130,15 @@ for place, words in (("board", ()), ("plant", ("--place", "plant", "--pace", "fr
 expect(abs(times["board"] - times["plant"]) < 0.012, f"trip times {times}")
 
 
-def prove(*words, code=0, tries=4):
-    """A machine that is busy may hold a relay's converter back."""
-    for attempt in range(tries):
-        done = subprocess.run([tool, "prove", *map(str, words)], capture_output=True, text=True, timeout=120, cwd=scratch)
-        if done.returncode == code:
-            return done.stdout + done.stderr
-    expect(False, f"prove: exit {done.returncode}\n{done.stdout}{done.stderr}")
-
-
-has(prove(case), "10 of 10 proven, 0 wrong", "closed after")
+has(run_paced("prove", case), "10 of 10 proven, 0 wrong", "closed after")
 
 # Mistakes in the wires to a relay that is somebody else's, each found by its name.
 outside = make("outside", BENCH.format(board=board, place="outside"))
 STRAIGHT = {"ia": "0", "ib": "1", "ic": "2", "va": "3", "vb": "4", "vc": "5"}
 
 
-def with_relay(measures, reads=("closed=0@110", "other=1@110"), gives=("start=0@110", "trip=1@110")):
+def with_relay(found, measures, reads=("closed=0@110", "other=1@110"), gives=("start=0@110", "trip=1@110")):
+    """What is proven of a relay that is wired in this way; `found` tells whether it is what it should be."""
     words = [tool, "relay", outside / "R1.toml", "--board", board]
     for name, terminal in {**STRAIGHT, **measures}.items():
         words += ["--measures", f"{name}={terminal}"]
@@ -155,28 +147,36 @@ def with_relay(measures, reads=("closed=0@110", "other=1@110"), gives=("start=0@
     for one in gives:
         words += ["--gives", one]
     relay = subprocess.Popen(list(map(str, words)), stdout=subprocess.PIPE, text=True)
+
+    def once():
+        fine, says = tried([tool, "prove", outside, "--each", "0.5 s"], code=1)
+        return (fine and found(says)) or None, says
     try:
-        return prove(outside, "--each", "0.5 s", code=1)
+        return attempts(once)
     finally:
         relay.terminate()
         relay.communicate()
 
 
 def line_of(text, start):
-    return next(line for line in text.splitlines() if start in line)
+    return next((line for line in text.splitlines() if start in line), "gain nan")
 
 
-text = with_relay({"ia": "1", "ib": "0"})
-has(line_of(text, "X1:1-2"), "FAIL", "swapped: it arrives at ib (terminal X1:3-4)")
-has(line_of(text, "X1:5-6"), "pass")
-text = with_relay({"ic": "2*-1", "vb": "4*0.5"})
-has(line_of(text, "X1:5-6"), "its polarity is reversed")
-gain = line_of(text, "X2:2-4").split("gain ")[1].split()[0]
-expect(abs(float(gain) - 0.5) < 0.01, f"gain {gain}")
-text = with_relay({"va": "40"}, reads=("closed=1@110", "other=0@110"), gives=("start=0@110", "trip=20@110"))
-has(line_of(text, "X2:1-4"), "dead: nothing arrives")
-has(line_of(text, "X4:1-2"), "swapped: other closes (terminal X4:3-4)")
-has(line_of(text, "X3:3-4"), "dead: it never closed")
+def told(*lines):
+    """Whether each line that begins so says this."""
+    return lambda text: all(part in line_of(text, start) for start, part in lines)
+
+
+def gain_is_half(text):
+    return abs(float(line_of(text, "X2:2-4").split("gain ")[1].split()[0]) - 0.5) < 0.01
+
+
+with_relay(told(("X1:1-2", "FAIL"), ("X1:1-2", "swapped: it arrives at ib (terminal X1:3-4)"), ("X1:5-6", "pass")), {"ia": "1", "ib": "0"})
+reversed_ = told(("X1:5-6", "its polarity is reversed"))
+with_relay(lambda text: reversed_(text) and gain_is_half(text), {"ic": "2*-1", "vb": "4*0.5"})
+with_relay(told(("X2:1-4", "dead: nothing arrives"), ("X4:1-2", "swapped: other closes (terminal X4:3-4)"),
+                ("X3:3-4", "dead: it never closed")),
+           {"va": "40"}, reads=("closed=1@110", "other=0@110"), gives=("start=0@110", "trip=20@110"))
 
 # A card reached by its driver, whose outputs are looped to its inputs.
 loop = make("loop", f"""
@@ -209,7 +209,7 @@ text = run("check", loop, code=2)
 has(text, "analogue_out.out")
 (loop / "bench.toml").write_text((loop / "bench.toml").read_text().replace('signals = ["CT1.ia", "-VT0.va"]', 'signals = ["VT0.vb", "-VT0.va"]')
                                  .replace('full_scale = "150 A"', 'full_scale = "150 V"'))
-has(prove(loop), "4 of 4 proven, 0 wrong")
+has(run_paced("prove", loop), "4 of 4 proven, 0 wrong")
 (loop / "bench.toml").write_text((loop / "bench.toml").read_text().replace('[card.loop]', '[card.loop]\naddress = "7"'))
 has(run("prove", loop, code=2), 'cannot open "7": there is no card 7, only "loop"')
 
@@ -311,8 +311,8 @@ def decode(symbols):
     return 3600 * hour + 60 * minute + second, bcd(range(30, 34), range(35, 39)) + 100 * (bits[40] + 2 * bits[41])
 
 
-began, seconds, day, right = 0.5, 0, 0, time.gmtime(0)
-for attempt in range(8):
+def one_second():
+    """Whether a whole second of the code was seen, began with the clock's and named it."""
     pulses.clear()
     listener = threading.Thread(target=listen)
     listener.start()
@@ -324,12 +324,13 @@ for attempt in range(8):
     word = "".join(s[2] for s in symbols)
     mark = word.find("PP")  # the last of a second, and the first of the next
     if not (0 <= mark < 110 and len(word) >= mark + 101 and word[mark + 100] == "P"):
-        continue  # this reader is an ordinary process, and may have slept through an edge
+        return None, f"no whole second in {word}"  # this reader is an ordinary process, and may have slept through an edge
     began = symbols[mark + 1][1]
     seconds, day = decode(word[mark + 1:mark + 101])
     right = time.gmtime(round(began))
-    if (seconds, day) == (3600 * right.tm_hour + 60 * right.tm_min + right.tm_sec, right.tm_yday):
-        break
-expect(abs(began - round(began)) < 0.02, f"the second began at {began}")
-expect((seconds, day) == (3600 * right.tm_hour + 60 * right.tm_min + right.tm_sec, right.tm_yday), f"{seconds} {day}, {right}")
+    fine = abs(began - round(began)) < 0.02 and (seconds, day) == (3600 * right.tm_hour + 60 * right.tm_min + right.tm_sec, right.tm_yday)
+    return fine or None, f"the second began at {began}; {seconds} {day}, {right}"
+
+
+attempts(one_second, 8)
 finish()
