@@ -104,7 +104,8 @@ bool draw_injection(const trial::InjectionReport& report, const std::string& tit
 /// A row for each setting and way, with a heading line.
 [[nodiscard]] std::string coverage_csv(const trial::Coverage& coverage);
 /// One self-contained HTML page of element tests, with `figure` (SVG) in it when not empty.
-[[nodiscard]] std::string injection_page(const trial::InjectionReport& report, const std::string& figure);
+[[nodiscard]] std::string injection_page(const trial::InjectionReport& report, const std::string& figure,
+                                         const std::optional<Provenance>& provenance = {});
 /// A row for each thing tried, with a heading line.
 [[nodiscard]] std::string injection_csv(const trial::InjectionReport& report);
 
@@ -133,7 +134,8 @@ void draw_programme(const std::vector<trial::StoredTrial>& trials, const std::st
 /// failed.
 [[nodiscard]] std::string programme_page(const std::string& title,
                                          const std::vector<trial::StoredTrial>& trials, long long planned = 0,
-                                         const std::vector<trial::Finding>& found = {});
+                                         const std::vector<trial::Finding>& found = {},
+                                         const std::optional<Provenance>& provenance = {});
 /// "R1 behaves as if ...: explains 11 of 12 verdicts".
 [[nodiscard]] std::string finding_words(const trial::Finding& finding);
 /// A row for each verdict, with a heading line.

@@ -160,6 +160,7 @@ struct Verdict {
   bool passed = false;
   double value = unset;      ///< what was measured, in SI units; from the inception when it is a time
   double left = unset;       ///< margin over the tolerance: 1 in its middle, 0 at its edge
+  std::string held_back;     ///< trips that a condition of the settings kept away, and what made it hold
   std::string doubt;         ///< why it proves less than it says; empty where nothing is known
   double spare = unset;      ///< margin, in the units of `value`
   double uncertain = unset;  ///< by which `value` may be off: step, samples, decisions, lateness; resolution

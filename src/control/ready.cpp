@@ -245,10 +245,10 @@ void command_breaker(Composer& c, const std::string& breaker) {
 }
 
 /// Energy W = C u^2/2 of the link: dW/dt = P_in - P; P = -PI(W* - W), made of squares so that it is linear.
-void control_link(Composer& c, double voltage_V, const std::string& reference, double capacitance_F,
+void control_link(Composer& c, double nominal_voltage_V, const std::string& reference, double capacitance_F,
                   double bandwidth_Hz, double power_W) {
   const double w = 2 * pi * bandwidth_Hz;
-  c.wanted("dc_voltage", voltage_V, "V", reference);
+  c.wanted("dc_voltage", nominal_voltage_V, "V", reference);
   c.formula("energy_error", "{} * (#dc_voltage ^ 2 - #udc ^ 2)", capacitance_F / 2);
   c.pi("link_power", "energy_error", 1.4 * w, w * w, power_W, "blocked");
 }
@@ -311,7 +311,7 @@ void follow_grid(Composer& c, const GridForming& b) {
   c.formula("lead",
             "if(#following, clamp(#lead_was + {} * (#active - #p), -1, 1), atan2(sin(#ahead_of_bus), "
             "cos(#ahead_of_bus)))",
-            reached_in * w * b.inductance_H / (b.voltage_V * b.voltage_V));
+            reached_in * w * b.inductance_H / (b.nominal_voltage_V * b.nominal_voltage_V));
   c.formula("offset",
             "if(#following, #lock.angle - #rotor + #lead, if(#state.running, #offset_was, if(#live, "
             "#lock.angle - #rotor, 0)))");
@@ -322,7 +322,7 @@ void follow_grid(Composer& c, const GridForming& b) {
 void expand_one(const GridForming& b, Description& into) {
   Composer c("grid_forming", b.name, into);
   watch(c, b);
-  const double peak = b.voltage_V * std::sqrt(2.0 / 3);
+  const double peak = b.nominal_voltage_V * std::sqrt(2.0 / 3);
   c.lock(b.voltage, b.frequency_Hz, 20);
   c.wires("v", b.voltage, "v");
 
@@ -362,7 +362,7 @@ void expand_one(const GridForming& b, Description& into) {
   c.low_pass("p", "p_was", 10e-3);
   c.low_pass("q", "q_now", 10e-3);
 
-  c.setpoint("voltage", b.voltage_V, "V");
+  c.setpoint("voltage", b.nominal_voltage_V, "V");
   // So does the height: what is there, or nothing.
   c.formula("v_target", "#voltage * {} * (1 + {} * (#reactive - #q))", std::sqrt(2.0 / 3),
             b.voltage_droop / b.power_W);
@@ -380,8 +380,9 @@ void expand_one(const GridForming& b, Description& into) {
   c.formula("resistance", "{} * #excess", 0.5 * b.inductance_H / c.period_s());
   c.low_pass("id_slow", "i.d", 5e-3);
   c.low_pass("iq_slow", "i.q", 5e-3);
-  c.formula("vd", "#v_wanted + #height_control - #resistance * #i.d - {} * (#i.d - #id_slow)", b.virtual_ohm);
-  c.formula("vq", "-#resistance * #i.q - {} * (#i.q - #iq_slow)", b.virtual_ohm);
+  c.formula("vd", "#v_wanted + #height_control - #resistance * #i.d - {} * (#i.d - #id_slow)",
+            b.virtual_resistance_ohm);
+  c.formula("vq", "-#resistance * #i.q - {} * (#i.q - #iq_slow)", b.virtual_resistance_ohm);
   modulate(c, b);
 }
 
@@ -509,7 +510,7 @@ void expand_one(const VoltsPerHertz& b, Description& into) {
   c.formula("target", "#state.running * #speed");
   c.ramp("frequency", "target", b.ramp_Hz_per_s);
   c.rotor("angle", "frequency");
-  const double peak = b.voltage_V * std::sqrt(2.0 / 3), boost = b.boost_V * std::sqrt(2.0 / 3);
+  const double peak = b.nominal_voltage_V * std::sqrt(2.0 / 3), boost = b.boost_V * std::sqrt(2.0 / 3);
   c.formula("vd", "min({}, {} + {} * abs(#frequency))", peak, boost, (peak - boost) / b.frequency_Hz);
   c.formula("vq", "0");
   modulate(c, b);

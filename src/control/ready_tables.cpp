@@ -81,7 +81,8 @@ const Table& table(const GridForming*) {
           .text("voltage", &G::voltage, "bus whose voltage it holds")
           .text("breaker", &G::breaker, "that it closes ahead of its pulses, and opens", Need::optional)
           .quantity("frequency", &G::frequency_Hz, "Hz", above(0), "at the power wanted")
-          .quantity("nominal_voltage", &G::voltage_V, "V", above(0), "between phases; knob NAME.voltage")
+          .quantity("nominal_voltage", &G::nominal_voltage_V, "V", above(0),
+                    "between phases; knob NAME.voltage")
           .quantity("power", &G::power_W, "kW", above(0), "nominal: what droop counts in")
           .quantity("active", &G::active_W, "kW", any(), "at nominal frequency; knob NAME.active")
           .text("follows", &G::follows,
@@ -97,7 +98,7 @@ const Table& table(const GridForming*) {
           .quantity("inertia", &G::inertia_s, "s", at_least(0), "constant H of the virtual machine")
           .quantity("inductance", &G::inductance_H, "mH", above(0), "between bridge and that bus")
           .quantity("voltage_bandwidth", &G::voltage_bandwidth_Hz, "Hz", above(0), bandwidth_doc)
-          .quantity("virtual_resistance", &G::virtual_ohm, "mohm", at_least(0),
+          .quantity("virtual_resistance", &G::virtual_resistance_ohm, "mohm", at_least(0),
                     "by which the voltage gives way to quick changes of the current")
           .quantity("ramp", &G::ramp_s, "ms", above(0), "from nothing to nominal voltage")
           .build();
@@ -180,7 +181,8 @@ const Table& table(const VoltsPerHertz*) {
   static const Table built =
       bridge_control<V>("volts_per_hertz", "ready controller: voltage in proportion to a ramped frequency")
           .quantity("frequency", &V::frequency_Hz, "Hz", above(0), "nominal")
-          .quantity("nominal_voltage", &V::voltage_V, "V", above(0), "between phases, at nominal frequency")
+          .quantity("nominal_voltage", &V::nominal_voltage_V, "V", above(0),
+                    "between phases, at nominal frequency")
           .quantity("boost", &V::boost_V, "V", at_least(0), "between phases, at standstill")
           .quantity("speed", &V::speed_Hz, "Hz", any(), "wanted; knob NAME.speed")
           .quantity("ramp", &V::ramp_Hz_per_s, "", above(0), "Hz per second")

@@ -103,7 +103,7 @@ class SynchroniserFunction final : public BlockFunction {
     const double v1 = in[0], v2 = in[3], slip_Hz = in[1] - in[4];
     const double angle = std::remainder(in[2] - in[5], 2 * pi);
     const double meets = std::remainder(angle + 2 * pi * slip_Hz * b_.closing_time_s, 2 * pi);
-    const bool live = std::min(v1, v2) > b_.least_V;
+    const bool live = std::min(v1, v2) > b_.least_voltage_V;
     const bool holds = live && std::abs(v1 - v2) <= b_.voltage * std::max(v1, v2) &&
                        std::abs(slip_Hz) <= b_.frequency_Hz && std::abs(meets) <= b_.angle_rad;
     since_ = holds ? since_ + period_ : 0;

@@ -434,7 +434,7 @@ const Table& table(const Synchroniser*) {
           .text("amplitude_2", &Synchroniser::amplitude_2, "V, of the other side")
           .text("frequency_2", &Synchroniser::frequency_2, "Hz")
           .text("angle_2", &Synchroniser::angle_2, "rad")
-          .quantity("least_voltage", &Synchroniser::least_V, "V", at_least(0),
+          .quantity("least_voltage", &Synchroniser::least_voltage_V, "V", at_least(0),
                     "amplitude below which a side is dead")
           .changeable()
           .quantity("voltage", &Synchroniser::voltage, "%", within(0, 1), "difference at most, of the larger")
@@ -481,8 +481,9 @@ const Table& table(const Vehicle*) {
                     "of each axle with its machine, about the wheels (the machine's own times ratio squared)")
           .quantity("rolling", &Vehicle::rolling, "%", at_least(0), "rolling resistance over weight")
           .changeable()
-          .quantity("drag_area", &Vehicle::drag_m2, "m^2", at_least(0), "drag coefficient times front area")
-          .quantity("brake_force", &Vehicle::brake_N, "kN", at_least(0),
+          .quantity("drag_area", &Vehicle::drag_area_m2, "m^2", at_least(0),
+                    "drag coefficient times front area")
+          .quantity("brake_force", &Vehicle::brake_force_N, "kN", at_least(0),
                     "of its own brakes, divided as the weight at rest")
           .quantity("adhesion", &Vehicle::adhesion, "", above(0), "largest force of a tyre over its weight")
           .changeable()

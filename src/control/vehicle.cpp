@@ -36,7 +36,7 @@ class VehicleFunction final : public BlockFunction {
     const double at_front = std::clamp(b_.front_share * weight * level - moved, 0.0, weight * level);
     const std::array loads{at_front, weight * level - at_front};
     const std::array shares{b_.front_share, 1 - b_.front_share};
-    const double brake = std::clamp(in[2], 0.0, 1.0) * b_.brake_N;
+    const double brake = std::clamp(in[2], 0.0, 1.0) * b_.brake_force_N;
     double force = -(b_.mass_kg + b_.drawn_kg) * gravity * up;
     grip_ = 0;
     for (std::size_t k = 0; k < 2; ++k) {
@@ -79,7 +79,7 @@ class VehicleFunction final : public BlockFunction {
   }
   /// What is drawn resists by its rolling, which holds it at rest, and all by the air.
   [[nodiscard]] double resist(double force, double rolling) const noexcept {
-    force -= 0.5 * air * b_.drag_m2 * speed_ * std::abs(speed_);
+    force -= 0.5 * air * b_.drag_area_m2 * speed_ * std::abs(speed_);
     const double mass = b_.mass_kg + b_.drawn_kg, impulse = mass * speed_ + period_ * force;
     return (braked(impulse, rolling) - mass * speed_) / period_;
   }

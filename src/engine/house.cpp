@@ -264,6 +264,12 @@ Struck House::strike(const Strike& wanted) {
   }
   auto session = current();
   if (session->status().state != "running") refuse(409, "", "nothing runs; start a case");
+  // One that has only just begun takes its first steps before; an angle is found on two cycles.
+  const double first_s = !wanted.angle_rad ? 0 : 2.5 / session->loaded().network.frequency_Hz;
+  const auto begun = std::chrono::steady_clock::now() + std::chrono::seconds(1);
+  while (session->status().time_s <= first_s && session->status().state == "running" &&
+         std::chrono::steady_clock::now() < begun)
+    std::this_thread::sleep_for(std::chrono::milliseconds(5));
   const auto ready = [&](const network::FaultPlace& one) { return one.name == place.name; };
   if (auto places = session->known()->places; std::none_of(places.begin(), places.end(), ready)) {
     if (session->status().bound) {

@@ -115,9 +115,12 @@ void Work::run_trials(const WorkAsked& asked, const std::vector<const trial::Tri
   where.place = asked.place;
   trial::doubt_silent_devices(all, where, results);
   const std::vector<trial::Explanation> causes = trial::likely_causes(all, results);
-  record::write_file(
-      folder / "report.html",
-      report::html_report(all, results, {.causes = causes, .provenance = {}, .changes = {}, .stems = {}}));
+  record::write_file(folder / "report.html",
+                     report::html_report(all, results,
+                                         {.causes = causes,
+                                          .provenance = report::provenance_of(all, asked.place),
+                                          .changes = {},
+                                          .stems = {}}));
   const auto passed =
       std::count_if(results.begin(), results.end(), [](const auto& one) { return one.passed(); });
   store_.finish_result(id, {{"kind", "trials"},
@@ -158,7 +161,8 @@ void Work::run_programme(const WorkAsked& asked) {
   const std::vector<trial::StoredTrial> trials = results.all();
   record::write_file(
       how.folder / "report.html",
-      report::programme_page(all.network.title, trials, results.planned(), trial::findings_of(trials)));
+      report::programme_page(all.network.title, trials, results.planned(), trial::findings_of(trials),
+                             report::provenance_of(all, asked.place)));
   store_.finish_result(id, {{"kind", "programme"},
                             {"case", session_->name()},
                             {"at_utc_ns", pace::utc_ns()},

@@ -21,11 +21,12 @@ class ResidualPart : public DelayedFunction {
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, settings_.end);
-    const double residual_V = size_of(end.voltage[3]);
+    const double residual_voltage_V = size_of(end.voltage[3]);
     const Phasor product = end.current[3] * std::conj(-end.voltage[3]);
-    const double part = residual_V > 0 ? way_ * (active_ ? product.real() : product.imag()) / residual_V : 0;
-    started_ =
-        residual_V >= settings_.voltage_V && part > settings_.pickup_A * (started_ ? settings_.drop_off : 1);
+    const double part =
+        residual_voltage_V > 0 ? way_ * (active_ ? product.real() : product.imag()) / residual_voltage_V : 0;
+    started_ = residual_voltage_V >= settings_.voltage_V &&
+               part > settings_.pickup_A * (started_ ? settings_.drop_off : 1);
     tell(own, settings_.delay_s, in.dt_s);
   }
 
@@ -74,8 +75,8 @@ class BrokenCircuit : public Function {
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, settings_.end);
-    const bool broken =
-        size_of(end.current[3]) > settings_.residual_A && size_of(end.voltage[3]) < settings_.residual_V;
+    const bool broken = size_of(end.current[3]) > settings_.residual_current_A &&
+                        size_of(end.voltage[3]) < settings_.residual_voltage_V;
     own[0] = own[1] = wait(travel_, broken, settings_.delay_s, in.dt_s) ? 1 : 0;
   }
   void rest() noexcept override { travel_.clear(); }

@@ -362,8 +362,9 @@ const Table& table(const VectorShift*) {
 const Table& table(const CurrentWatch*) {
   static const Table built =
       placed_table<CurrentWatch>("current_watch", "a current circuit is broken; block by NAME.start")
-          .quantity("residual_current", &CurrentWatch::residual_A, "A", above(0), "above which, without")
-          .quantity("residual_voltage", &CurrentWatch::residual_V, "V", above(0),
+          .quantity("residual_current", &CurrentWatch::residual_current_A, "A", above(0),
+                    "above which, without")
+          .quantity("residual_voltage", &CurrentWatch::residual_voltage_V, "V", above(0),
                     "such voltage, it is broken")
           .quantity("delay", &CurrentWatch::delay_s, "s", at_least(0), "until it says so")
           .build();
@@ -406,7 +407,7 @@ const Table& table(const LossOfPotential*) {
                                     "a fuse of the voltage circuits has blown; block by NAME.start")
           .quantity("negative", &LossOfPotential::negative_V, "V", above(0),
                     "negative-sequence voltage above which, without such current, a fuse is gone", optional)
-          .quantity("negative_current", &LossOfPotential::negative_A, "A", above(0),
+          .quantity("negative_current", &LossOfPotential::negative_current_A, "A", above(0),
                     "negative- or zero-sequence current that tells a fault instead", optional)
           .quantity("collapsed", &LossOfPotential::collapsed_V, "V", above(0),
                     "positive-sequence voltage below which, without a change of current, all three are gone",

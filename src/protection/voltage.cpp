@@ -121,7 +121,8 @@ class PotentialWatch : public Function {
 
   void run(const Inputs& in, std::span<char> own) noexcept override {
     const End& end = place_of(in.measured, settings_.end);
-    const double quiet = network::is_set(settings_.negative_A) ? settings_.negative_A : INFINITY;
+    const double quiet =
+        network::is_set(settings_.negative_current_A) ? settings_.negative_current_A : INFINITY;
     const bool unbalanced = network::is_set(settings_.negative_V) &&
                             size_of(end.v.negative) > settings_.negative_V &&
                             size_of(end.i.negative) < quiet && size_of(end.current[3]) / 3 < quiet;

@@ -92,6 +92,7 @@ std::string verdict_rows(std::size_t number, const trial::TrialResult& result) {
         "class=\"number\">{5}</td><td>{6}</td></tr>\n",
         number, k + 1, escaped(v.expectation),
         escaped(v.expected) +
+            (v.held_back.empty() ? "" : "<div class=\"muted\">" + escaped(v.held_back) + "</div>") +
             (v.doubt.empty() ? "" : "<div class=\"muted\">in doubt: " + escaped(v.doubt) + "</div>"),
         escaped(v.measured), escaped(v.margin),
         !result.not_judged.empty() ? badge_of(result)
@@ -171,28 +172,6 @@ std::string summary_table(const std::vector<trial::TrialResult>& results) {
   return s + "</tbody></table>\n";
 }
 
-std::string row_of(std::string_view what, const std::string& value) {
-  return value.empty() ? "" : fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, value);
-}
-
-std::string provenance_block(const Provenance& p) {
-  std::string allowed;
-  for (const std::string& one : p.allowed) allowed += (allowed.empty() ? "" : "<br>") + escaped(one);
-  std::string s = "<table class=\"provenance\"><tbody>\n" + row_of("tested", escaped(p.place)) +
-                  row_of("by", escaped(p.tested_by)) + row_of("when", escaped(p.when)) +
-                  row_of("with", "zavrek " + escaped(p.version)) + row_of("on", escaped(p.machine)) +
-                  row_of("time", escaped(p.time_source)) + row_of("deviations allowed", allowed);
-  for (const Provenance::Tested& one : p.tested) {
-    std::string text = escaped(one.model.empty() ? one.where : one.model + ", " + one.where);
-    if (!one.serial.empty()) text += ", serial number " + escaped(one.serial);
-    text += "<br>settings " + escaped(one.settings);
-    if (!one.sha256.empty()) text += fmt::format(" <code title=\"SHA-256\">{}</code>", one.sha256);
-    if (!one.approved.empty()) text += "<br>judged by the settings in " + escaped(one.approved);
-    s += row_of(escaped(one.name), text);
-  }
-  return s + "</tbody></table>\n";
-}
-
 std::string changes_block(const std::vector<Change>& changes) {
   if (changes.empty()) return "<h2>Since the earlier run</h2>\n<p class=\"facts\">Nothing changed.</p>\n";
   std::string s =
@@ -213,9 +192,6 @@ bool shows_waves(std::size_t k, const std::vector<trial::TrialResult>& results, 
   return with.stems.empty() || results.size() <= all_with_waves || k < first_with_waves ||
          !results[k].passed();
 }
-
-constexpr const char* signatures =
-    "<section class=\"signatures\"><p>Tested by</p><p>Witnessed by</p><p>Approved by</p></section>\n";
 
 }  // namespace
 
@@ -245,9 +221,9 @@ std::string html_report(const trial::Case& all, const std::vector<trial::TrialRe
       escaped(all.network.title), escaped(all.folder.filename().string()), internal::now_text(),
       print_rounded(all.network.step_s, "s"), well ? "pass" : "fail", passed, results.size(),
       unjudged > 0 ? fmt::format(", {} could not be judged", unjudged) : std::string());
-  page += "<main>\n" + (with.provenance ? provenance_block(*with.provenance) : std::string()) +
-          summary_table(results) + (with.changes ? changes_block(*with.changes) : std::string()) +
-          internal::causes_list(with.causes, "verdicts") + sections + (with.provenance ? signatures : "") +
+  page += "<main>\n" + internal::provenance_block(with.provenance) + summary_table(results) +
+          (with.changes ? changes_block(*with.changes) : std::string()) +
+          internal::causes_list(with.causes, "verdicts") + sections + internal::signatures(with.provenance) +
           "</main>\n";
   page += "<script>\n" + std::string(internal::uplot_js) +
           "\n</script>\n<script>\nconst trials = " + internal::for_script(data.dump()) + ";\n" +

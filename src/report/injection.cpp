@@ -47,7 +47,8 @@ std::string injection_csv(const trial::InjectionReport& report) {
   return out;
 }
 
-std::string injection_page(const trial::InjectionReport& report, const std::string& figure) {
+std::string injection_page(const trial::InjectionReport& report, const std::string& figure,
+                           const std::optional<Provenance>& provenance) {
   const auto passed =
       std::count_if(report.points.begin(), report.points.end(), [](const auto& p) { return p.passed; });
   std::string s = internal::page_head("Element tests of " + report.settings.name);
@@ -60,6 +61,7 @@ std::string injection_page(const trial::InjectionReport& report, const std::stri
       std::count_if(report.boundaries.begin(), report.boundaries.end(),
                     [](const auto& b) { return b.passed(); }),
       report.boundaries.size());
+  s += internal::provenance_block(provenance);
   if (!report.failure.empty()) s += "<p class=\"failure\">" + escaped(report.failure) + "</p>\n";
   s += internal::causes_list(report.causes, "observations");
   for (const std::string& warning : report.warnings) s += "<p class=\"facts\">" + escaped(warning) + "</p>\n";
@@ -86,7 +88,8 @@ std::string injection_page(const trial::InjectionReport& report, const std::stri
   if (report.kept.paced) s += "<p class=\"facts\">" + escaped(to_string(report.kept)) + "</p>\n";
   if (!report.accounts.empty())
     s += "<pre>" + escaped(bench::to_string(report.accounts, report.step_s)) + "</pre>\n";
-  return s + internal::figure_block(figure) + "</main>\n" + internal::page_end();
+  return s + internal::figure_block(figure) + internal::signatures(provenance) + "</main>\n" +
+         internal::page_end();
 }
 
 }  // namespace zavrek::report

@@ -43,6 +43,7 @@ nlohmann::json verdicts_json(const std::vector<trial::Verdict>& all) {
                         {"expected", v.expected},
                         {"measured", v.measured},
                         {"margin", v.margin},
+                        {"held_back", v.held_back},
                         {"doubt", v.doubt},
                         {"uncertain", number_or_null(v.uncertain)},
                         {"at_edge", v.at_edge()},

@@ -43,6 +43,39 @@ std::string now_text() {
                      parts.tm_mday, parts.tm_hour, parts.tm_min);
 }
 
+namespace {
+
+std::string row_of(std::string_view what, const std::string& value) {
+  return value.empty() ? "" : fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, value);
+}
+
+}  // namespace
+
+std::string provenance_block(const std::optional<Provenance>& provenance) {
+  if (!provenance) return {};
+  const Provenance& p = *provenance;
+  std::string allowed;
+  for (const std::string& one : p.allowed) allowed += (allowed.empty() ? "" : "<br>") + escaped(one);
+  std::string s = "<table class=\"provenance\"><tbody>\n" + row_of("tested", escaped(p.place)) +
+                  row_of("by", escaped(p.tested_by)) + row_of("when", escaped(p.when)) +
+                  row_of("with", "zavrek " + escaped(p.version)) + row_of("on", escaped(p.machine)) +
+                  row_of("time", escaped(p.time_source)) + row_of("deviations allowed", allowed);
+  for (const Provenance::Tested& one : p.tested) {
+    std::string text = escaped(one.model.empty() ? one.where : one.model + ", " + one.where);
+    if (!one.serial.empty()) text += ", serial number " + escaped(one.serial);
+    text += "<br>settings " + escaped(one.settings);
+    if (!one.sha256.empty()) text += fmt::format(" <code title=\"SHA-256\">{}</code>", one.sha256);
+    if (!one.approved.empty()) text += "<br>judged by the settings in " + escaped(one.approved);
+    s += row_of(escaped(one.name), text);
+  }
+  return s + "</tbody></table>\n";
+}
+
+std::string signatures(const std::optional<Provenance>& provenance) {
+  if (!provenance) return {};
+  return "<section class=\"signatures\"><p>Tested by</p><p>Witnessed by</p><p>Approved by</p></section>\n";
+}
+
 std::string causes_list(const std::vector<trial::Explanation>& causes, const std::string& of_what) {
   constexpr std::size_t likeliest = 5;
   if (causes.empty()) return {};

@@ -1,11 +1,13 @@
 // Pieces of HTML and CSV that all reports share.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
 
 #include "record/csv_field.hpp"
+#include "zavrek/report/provenance.hpp"
 #include "zavrek/trial.hpp"
 
 namespace zavrek::report::internal {
@@ -18,6 +20,9 @@ using record::internal::csv_field;
 [[nodiscard]] std::string page_head(const std::string& title);
 /// A drawing (SVG as a file) as it may stand inside a page.
 [[nodiscard]] std::string figure_block(const std::string& svg);
+/// Who, what, when and with what, and room for signatures; empty where that is not known.
+[[nodiscard]] std::string provenance_block(const std::optional<Provenance>& provenance);
+[[nodiscard]] std::string signatures(const std::optional<Provenance>& provenance);
 /// What would explain what failed, the likeliest first; `of_what` it explains: "verdicts".
 [[nodiscard]] std::string causes_list(const std::vector<trial::Explanation>& causes,
                                       const std::string& of_what);

@@ -283,7 +283,8 @@ std::string finding_words(const trial::Finding& finding) {
 }
 
 std::string programme_page(const std::string& title, const std::vector<StoredTrial>& trials,
-                           long long planned, const std::vector<trial::Finding>& found) {
+                           long long planned, const std::vector<trial::Finding>& found,
+                           const std::optional<Provenance>& provenance) {
   const bool missing = static_cast<long long>(trials.size()) < planned;
   const auto passed = std::count_if(trials.begin(), trials.end(), [](const auto& t) { return t.passed; });
   const bool well = passed == static_cast<std::ptrdiff_t>(trials.size());
@@ -301,6 +302,7 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
       : missing ? "void"
                 : "pass",
       passed, trials.size(), missing ? fmt::format("; {} planned", planned) : std::string());
+  s += internal::provenance_block(provenance);
   s += "<table class=\"summary\"><thead><tr><th>sweep</th><th class=\"number\">trials</th><th "
        "class=\"number\">failed</th><th class=\"number\">least margin</th><th></th></tr></thead><tbody>\n";
   for (const std::string& sweep : sweeps_of(trials)) {
@@ -366,7 +368,7 @@ std::string programme_page(const std::string& title, const std::vector<StoredTri
       s += fmt::format("<p class=\"facts\">{} more stand in the database and in trials.csv.</p>\n",
                        count - most_listed);
   }
-  return s + "</main>\n" + internal::page_end(chart_data(trials));
+  return s + internal::signatures(provenance) + "</main>\n" + internal::page_end(chart_data(trials));
 }
 
 std::string programme_csv(const std::vector<StoredTrial>& trials) {

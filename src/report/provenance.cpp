@@ -34,6 +34,15 @@ std::string time_source(const bench::Bench& bench) {
   return bench.clock == "pulse" ? "a pulse at the full second" : "the computer's clock";
 }
 
+/// Empty where it cannot be read: a case from a text has no such file.
+std::string digest_of(const std::filesystem::path& file) {
+  try {
+    return record::sha256(record::read_file(file));
+  } catch (const Error&) {
+    return {};
+  }
+}
+
 /// "R1 trip: 5 %, 30 ms".
 std::vector<std::string> allowed_in(const trial::Case& all) {
   std::vector<std::string> allowed;
@@ -51,34 +60,41 @@ std::vector<std::string> allowed_in(const trial::Case& all) {
 
 }  // namespace
 
-Provenance provenance_of(const trial::Case& all, const std::string& place, const std::string& version) {
+std::string place_words(const std::string& place) {
+  return place == "plant" ? "in this process" : place == "process" ? "in a process of its own" : "outside";
+}
+
+Provenance provenance_of(const trial::Case& all, const std::string& place) {
   Provenance p{.place = all.place,
                .tested_by = all.tested_by,
                .when = internal::now_text(),
-               .version = version,
+               .version = ZAVREK_VERSION,
                .machine = machine(),
                .time_source = time_source(all.bench),
                .tested = {},
                .allowed = allowed_in(all)};
-  for (const bench::Device& device : all.bench.devices) {
-    const std::string& at = place.empty() ? device.place : place;
-    Provenance::Tested one{.name = device.name,
-                           .model = device.model,
-                           .serial = device.serial,
-                           .where = at == "plant"     ? "in this process"
-                                    : at == "process" ? "in a process of its own"
-                                                      : "outside",
-                           .settings = device.settings,
-                           .sha256 = {},
-                           .approved = device.approved == device.settings ? "" : device.approved};
-    try {
-      one.sha256 = record::sha256(record::read_file(all.folder / device.settings));
-    } catch (const Error&) {
-      // A case from a text has no such file.
-    }
-    p.tested.push_back(std::move(one));
-  }
+  for (const bench::Device& device : all.bench.devices)
+    p.tested.push_back({.name = device.name,
+                        .model = device.model,
+                        .serial = device.serial,
+                        .where = place_words(place.empty() ? device.place : place),
+                        .settings = device.settings,
+                        .sha256 = digest_of(all.folder / device.settings),
+                        .approved = device.approved == device.settings ? "" : device.approved});
   return p;
+}
+
+Provenance provenance_of(Provenance::Tested relay, const std::string& place, const std::string& tested_by,
+                         std::vector<std::string> allowed) {
+  relay.sha256 = digest_of(relay.settings);
+  return {.place = place,
+          .tested_by = tested_by,
+          .when = internal::now_text(),
+          .version = ZAVREK_VERSION,
+          .machine = machine(),
+          .time_source = {},
+          .tested = {std::move(relay)},
+          .allowed = std::move(allowed)};
 }
 
 std::string_view words(Change::Kind kind) {
@@ -166,9 +182,8 @@ std::vector<Change> changes_since(const json& earlier, const json& now) {
   }
 }
 
-json results_json(const trial::Case& all, const std::vector<trial::TrialResult>& results,
-                  const std::vector<trial::Explanation>& causes, const Provenance& p) {
-  json tested = json::array(), trials = json::array();
+json provenance_json(const Provenance& p) {
+  json tested = json::array();
   for (const Provenance::Tested& one : p.tested)
     tested.push_back({{"name", one.name},
                       {"model", one.model},
@@ -177,6 +192,19 @@ json results_json(const trial::Case& all, const std::vector<trial::TrialResult>&
                       {"settings", one.settings},
                       {"sha256", one.sha256},
                       {"approved", one.approved}});
+  return {{"place", p.place},
+          {"tested_by", p.tested_by},
+          {"when", p.when},
+          {"version", p.version},
+          {"machine", p.machine},
+          {"time_source", p.time_source},
+          {"tested", std::move(tested)},
+          {"allowed", p.allowed}};
+}
+
+json results_json(const trial::Case& all, const std::vector<trial::TrialResult>& results,
+                  const std::vector<trial::Explanation>& causes, const Provenance& p) {
+  json trials = json::array();
   for (std::size_t k = 0; k < results.size(); ++k) {
     json one = result_json(results[k]);
     one["number"] = k + 1;
@@ -188,15 +216,7 @@ json results_json(const trial::Case& all, const std::vector<trial::TrialResult>&
           {"case", all.folder.string()},
           {"title", all.network.title},
           {"passed", std::all_of(results.begin(), results.end(), [](const auto& r) { return r.passed(); })},
-          {"provenance",
-           {{"place", p.place},
-            {"tested_by", p.tested_by},
-            {"when", p.when},
-            {"version", p.version},
-            {"machine", p.machine},
-            {"time_source", p.time_source},
-            {"tested", std::move(tested)},
-            {"allowed", p.allowed}}},
+          {"provenance", provenance_json(p)},
           {"trials", std::move(trials)},
           {"causes", causes_json(causes)}};
 }

@@ -2,31 +2,29 @@
 #include "tool/coverage.hpp"
 
 #include <algorithm>
+#include <memory>
 #include <thread>
-
-#include <unistd.h>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include "tool/json.hpp"
 #include "tool/stop.hpp"
+#include "tool/telling.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
 
 namespace zavrek::tool {
 
-trial::CoverageOptions coverage_options(int workers, const std::string& only) {
+trial::CoverageOptions coverage_options(int workers, const std::string& only, bool json) {
   trial::CoverageOptions how;
   how.workers = workers > 0 ? workers : static_cast<int>(std::max(1U, std::thread::hardware_concurrency()));
   how.only = only;
   how.stop = &stop_on_signal();
-  if (isatty(STDERR_FILENO) != 0)
-    how.report = [](long long looked, long long all) {
-      fmt::print(stderr, "\r\033[K{} of {} settings and wires{}", looked, all,
-                 looked == all ? "\r\033[K" : "");
-    };
+  how.report = [telling = std::make_shared<Telling>(json)](long long looked, long long all) {
+    telling->tell(fmt::format("{} of {} settings and wires", looked, all));
+  };
   return how;
 }
 

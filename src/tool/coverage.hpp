@@ -9,7 +9,7 @@
 namespace zavrek::tool {
 
 /// `workers` 0: one for each processor.
-[[nodiscard]] trial::CoverageOptions coverage_options(int workers, const std::string& only);
+[[nodiscard]] trial::CoverageOptions coverage_options(int workers, const std::string& only, bool json);
 /// Writes coverage.html and coverage.csv, prints what was found; the exit code, a failure when less than the
 /// share `least` was.
 [[nodiscard]] int write_coverage(const trial::Coverage& coverage, const std::filesystem::path& folder,

@@ -6,6 +6,8 @@
 
 #include "tool/coverage.hpp"
 #include "tool/json.hpp"
+#include "tool/stop.hpp"
+#include "tool/telling.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
@@ -70,6 +72,8 @@ nlohmann::json report_json(const trial::InjectionReport& report) {
           {"failure", report.failure},
           {"points", points},
           {"boundaries", boundaries},
+          {"interrupted", report.interrupted},
+          {"injected_s", report.injected_s},
           {"causes", causes_json(report.causes)},
           {"warnings", report.warnings},
           {"ports", ports_json(report.accounts)},
@@ -184,9 +188,34 @@ std::filesystem::path folder_of(const InjectOptions& options, const protection::
 
 namespace {
 
+/// Where the relay runs, and how to have it elsewhere: here it is as fast as this process.
+std::string where_words(const InjectOptions& options, const std::string& name) {
+  if (options.place == "plant")
+    return name +
+           " runs in this process, as fast as it goes (--place process: in one of its own, outside: yours)";
+  return fmt::format("{} is {}, at its own pace", name, report::place_words(options.place));
+}
+
+report::Provenance provenance_of(const InjectOptions& options, const trial::InjectionOptions& how,
+                                 const std::string& name) {
+  const std::string approved = options.approved == options.settings ? "" : options.approved;
+  std::string times = "times:";
+  for (const std::string& one : how.tolerance) times += " " + one;
+  return report::provenance_of({name, options.model, options.serial, report::place_words(options.place),
+                                options.settings, "", approved},
+                               options.site, options.tested_by,
+                               {times, "values: " + print_quantity(how.value_tolerance, "%")});
+}
+
 trial::InjectionReport inject_or_play(const InjectOptions& options, const protection::RelaySettings& settings,
                                       const protection::RelaySettings& approved,
-                                      const trial::InjectionOptions& how) {
+                                      trial::InjectionOptions how) {
+  Telling telling(options.json);
+  how.report = [&](const trial::InjectionProgress& p) {
+    telling.tell(fmt::format("{}, {} of {}: {} points, {} failed, {:.0f} s injected{}", p.at, p.done + 1,
+                             p.total, p.points, p.failed, p.injected_s,
+                             p.done > 0 ? ", " + duration(p.left_s()) + " left" : std::string()));
+  };
   if (options.record.empty()) return trial::inject(settings, approved, options.settings, how);
   trial::Playback playback =
       trial::playback_of(record::read_record(options.record), options.currents, options.voltages);
@@ -215,6 +244,7 @@ int inject(const InjectOptions& options) {
   if (!options.tolerance.empty()) how.tolerance = options.tolerance;
   how.value_tolerance = share("--value-tolerance", options.value_tolerance, 0, 0.5);
   how.accurate_above = options.judged_from;
+  how.stop = &stop_on_signal();
   if (!options.record.empty() && (!options.plan.empty() || options.coverage))
     throw Error("--record goes without --plan and --coverage");
   trial::InjectionPlan plan;
@@ -225,10 +255,12 @@ int inject(const InjectOptions& options) {
   if (options.coverage) {
     how.place = "plant";
     return write_coverage(
-        trial::coverage_of(approved, how, coverage_options(0, "")), folder_of(options, approved),
-        "the element tests of " + approved.name,
+        trial::coverage_of(approved, how, coverage_options(0, "", options.json)),
+        folder_of(options, approved), "the element tests of " + approved.name,
         options.least_coverage.empty() ? 0 : share("--least-coverage", options.least_coverage), options.json);
   }
+  if (!options.json) fmt::print("{}\n", where_words(options, how.name));
+  std::fflush(stdout);
   const trial::InjectionReport report = inject_or_play(options, settings, approved, how);
   if (report.points.empty() && report.failure.empty() && !how.plan)
     throw Error(fmt::format("no function with \"{}\" in its name can be tested by injection", options.only));
@@ -239,12 +271,15 @@ int inject(const InjectOptions& options) {
     (void)report::draw_injection(report, "Element tests of " + approved.name, out / "injection.svg");
     figure = record::read_file(out / "injection.svg");
   }
-  record::write_file(out / "report.html", report::injection_page(report, figure));
+  const report::Provenance provenance = provenance_of(options, how, approved.name);
+  record::write_file(out / "report.html", report::injection_page(report, figure, provenance));
   record::write_file(out / "points.csv", report::injection_csv(report));
   record::write_file(out / "junit.xml",
                      report::junit("element tests of " + approved.name, junit_cases(report)));
   if (options.json) {
-    fmt::print("{}\n", printed("inject", report_json(report)));
+    nlohmann::json told = report_json(report);
+    told["provenance"] = report::provenance_json(provenance);
+    fmt::print("{}\n", printed("inject", told));
   } else {
     print_report(report);
     const auto judged =
@@ -257,6 +292,7 @@ int inject(const InjectOptions& options) {
                judged, boundaries, report.boundaries.size(), report.injected_s,
                (out / "report.html").string());
   }
+  if (report.interrupted) return interrupted;
   return report.passed() ? done : failed_verdict;
 }
 

@@ -5,14 +5,13 @@
 #include <cstdlib>
 #include <thread>
 
-#include <unistd.h>
-
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include "tool/coverage.hpp"
 #include "tool/json.hpp"
 #include "tool/stop.hpp"
+#include "tool/telling.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
@@ -24,13 +23,6 @@ std::filesystem::path folder_of(const ProgrammeOptions& options) {
   if (!options.out.empty()) return options.out;
   return std::filesystem::path("out") /
          (std::filesystem::canonical(options.folder).filename().string() + "-programme");
-}
-
-std::string duration(double seconds) {
-  const long long whole = std::llround(seconds);
-  return whole < 60     ? fmt::format("{} s", whole)
-         : whole < 3600 ? fmt::format("{} min {:02} s", whole / 60, whole % 60)
-                        : fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);
 }
 
 /// The shard that a job array of Slurm gives: its tasks are numbered from 1.
@@ -83,7 +75,7 @@ struct Written {
 };
 /// Writes every form of the report.
 Written write_reports(const std::filesystem::path& folder, const std::string& title,
-                      const ReportOptions& options) {
+                      const std::optional<report::Provenance>& provenance, const ReportOptions& options) {
   const trial::Results results(folder / "results.sqlite", "");
   const std::vector<trial::StoredTrial> trials = results.all();
   const long long missing = results.planned() - static_cast<long long>(trials.size());
@@ -93,7 +85,8 @@ Written write_reports(const std::filesystem::path& folder, const std::string& ti
   }
   std::vector<trial::Finding> found = results.causes();
   if (found.empty()) found = trial::findings_of(trials);
-  record::write_file(folder / "report.html", report::programme_page(title, trials, results.planned(), found));
+  record::write_file(folder / "report.html",
+                     report::programme_page(title, trials, results.planned(), found, provenance));
   record::write_file(folder / "trials.csv", report::programme_csv(trials));
   record::write_file(folder / "junit.xml", report::junit(title, report::programme_cases(trials)));
   if (options.pdf) report::print_page(folder / "report.html", folder / "report.pdf");
@@ -123,7 +116,7 @@ int programme(const ProgrammeOptions& options) {
   bench::open_laws(all);
   if (options.coverage || options.choose > 0) {
     trial::check_trials(all);
-    trial::CoverageOptions how = coverage_options(options.workers, options.mistakes);
+    trial::CoverageOptions how = coverage_options(options.workers, options.mistakes, options.json);
     how.most_trials = options.most_trials;
     if (options.choose > 0)
       return write_choice(trial::choose_trials(all, options.choose, how), all, folder_of(options),
@@ -156,21 +149,20 @@ int programme(const ProgrammeOptions& options) {
       throw Error(fmt::format("\"{}\" is no shard; write it like 3/8, the third of eight", options.shard));
   }
   how.run.stop = &stop_on_signal();
-  const bool live = isatty(STDERR_FILENO) != 0;
   long long lost_records = 0;
-  const auto done_now =
-      trial::run_programme(all, how, [&](const trial::Progress& p, const trial::StoredTrial& t) {
-        if (!t.unwritten.empty() && ++lost_records == 1)
-          fmt::print(stderr, "{}{}\n", live ? "\r\033[K" : "", t.unwritten);
-        if (!t.passed && !options.json && p.failed <= 20) {
-          fmt::print(stderr, "{}FAIL {} {}\n", live ? "\r\033[K" : "", t.number, t.name);
-          if (p.failed == 20) fmt::print(stderr, "     further failures stand in the report\n");
-        }
-        if (live || p.done % 1000 == 0)
-          fmt::print(stderr, "{}{} of {} trials, {} failed, {} left{}", live ? "\r\033[K" : "",
-                     p.before + p.done, p.total, p.failed, duration(p.left_s()), live ? "" : "\n");
-      });
-  if (live) fmt::print(stderr, "\r\033[K");
+  trial::Progress done_now;
+  {
+    Telling telling(options.json);
+    done_now = trial::run_programme(all, how, [&](const trial::Progress& p, const trial::StoredTrial& t) {
+      if (!t.unwritten.empty() && ++lost_records == 1) telling.say(t.unwritten);
+      if (!t.passed && !options.json && p.failed <= 20) {
+        telling.say(fmt::format("FAIL {} {}", t.number, t.name));
+        if (p.failed == 20) telling.say("     further failures stand in the report");
+      }
+      telling.tell(fmt::format("{} of {} trials, {} failed, {} left", p.before + p.done, p.total, p.failed,
+                               duration(p.left_s())));
+    });
+  }
   if (!options.json) {
     if (done_now.before > 0) fmt::print("{} trials were there already\n", done_now.before);
     if (done_now.done > 0)
@@ -185,8 +177,9 @@ int programme(const ProgrammeOptions& options) {
   }
   if (!options.json) print_searches(all, trial::Results(how.folder / "results.sqlite", "").all());
   const bool complete = done_now.before + done_now.done == done_now.total;
-  const bool well =
-      write_reports(how.folder, all.network.title, {options.json, options.no_figures, options.pdf}).passed;
+  const bool well = write_reports(how.folder, all.network.title, report::provenance_of(all, options.place),
+                                  {options.json, options.no_figures, options.pdf})
+                        .passed;
   if (!complete) fmt::print(stderr, "stopped early; the same command goes on\n");
   if (stop_on_signal()) return interrupted;
   if (lost_records > 0) {
@@ -212,7 +205,7 @@ int merge(const MergeOptions& options) {
             std::filesystem::copy_options::recursive | std::filesystem::copy_options::skip_existing);
     }
   }
-  const Written whole = write_reports(folder, options.title.empty() ? "Programme" : options.title,
+  const Written whole = write_reports(folder, options.title.empty() ? "Programme" : options.title, {},
                                       {options.json, options.no_figures, options.pdf});
   if (!whole.passed) return failed_verdict;
   return whole.missing > 0 ? incomplete : done;

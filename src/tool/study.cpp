@@ -1,18 +1,16 @@
 // The verbs that judge the step: reference, compare, steps.
 #include <algorithm>
 #include <array>
-#include <chrono>
 #include <cmath>
 #include <cstdio>
 #include <numbers>
-
-#include <unistd.h>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include "tool/json.hpp"
 #include "tool/stop.hpp"
+#include "tool/telling.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/casefile.hpp"
 #include "zavrek/report.hpp"
@@ -20,39 +18,20 @@
 namespace zavrek::tool {
 namespace {
 
-/// Solves the reference, telling on the way how far it is: on a terminal in one line, else now and then.
-class TellingReference {
- public:
-  /// Who reads JSON is told on a terminal only.
-  TellingReference(double duration_s, bool json) : duration_s_(duration_s), silent_(json && !live_) {}
-  [[nodiscard]] emt::Series solve(const emt::Study& study, double tolerance) {
-    emt::Series series = emt::solve_reference(
-        study, {.relative_tolerance = tolerance,
-                .goes_on = [&](double time_s, long long steps) { return tell(time_s, steps); }});
-    if (told_ && live_) fmt::print(stderr, "\r{:60}\r", "");
-    if (series.interrupted)
-      fmt::print(stderr, "interrupted: the reference came to {}\n", print_rounded(series.time_s.back(), "s"));
-    return series;
-  }
-
- private:
-  using Clock = std::chrono::steady_clock;
-  bool tell(double time_s, long long steps) {
-    const auto now = Clock::now();
-    if (!silent_ && now - last_ >= (live_ ? std::chrono::milliseconds(300) : std::chrono::seconds(10))) {
-      last_ = now;
-      told_ = true;
-      fmt::print(stderr, "{}reference: {} of {}, {} steps{}", live_ ? "\r" : "", print_rounded(time_s, "s"),
-                 print_rounded(duration_s_, "s"), steps, live_ ? "   " : "\n");
-      std::fflush(stderr);
-    }
-    return !stop_on_signal();
-  }
-
-  double duration_s_;
-  bool live_ = isatty(STDERR_FILENO) != 0, silent_, told_ = false;
-  Clock::time_point last_ = Clock::now();
-};
+/// Solves the reference, telling on the way how far it is.
+emt::Series solve_telling(const emt::Study& study, double tolerance, bool json) {
+  Telling telling(json);
+  emt::Series series = emt::solve_reference(
+      study, {.relative_tolerance = tolerance, .goes_on = [&](double time_s, long long steps) {
+                telling.tell(fmt::format("reference: {} of {}, {} steps", print_rounded(time_s, "s"),
+                                         print_rounded(study.duration_s, "s"), steps));
+                return !stop_on_signal();
+              }});
+  if (series.interrupted)
+    telling.say(
+        fmt::format("interrupted: the reference came to {}", print_rounded(series.time_s.back(), "s")));
+  return series;
+}
 
 struct Subject {
   trial::Case all;
@@ -197,8 +176,7 @@ int compare_depths(const StudyOptions& options, Subject& subject, double toleran
   const auto record_of = [&](const emt::Series& series) {
     return trial::record_of(series, subject.all, subject.trigger_s);
   };
-  const emt::Series exact =
-      TellingReference(subject.study.duration_s, options.json).solve(subject.study, tolerance);
+  const emt::Series exact = solve_telling(subject.study, tolerance, options.json);
   if (exact.interrupted) return interrupted;
   std::vector<report::Calculation> all{{"reference", record_of(exact)}};
   const double band = share("--band", options.error);
@@ -232,8 +210,7 @@ int reference(const StudyOptions& options) {
   const double tolerance = parse_quantity_as(options.precision, "");
   if (!(tolerance >= 1e-12 && tolerance <= 1e-2)) throw Error("--precision: from 1e-12 to 1e-2 is wanted");
   if (options.depths) return compare_depths(options, subject, tolerance);
-  const emt::Series exact =
-      TellingReference(subject.study.duration_s, options.json).solve(subject.study, tolerance);
+  const emt::Series exact = solve_telling(subject.study, tolerance, options.json);
   if (exact.interrupted) return interrupted;
   const emt::Series fixed = emt::simulate(subject.study);
   const record::Record first = trial::record_of(exact, subject.all, subject.trigger_s);
@@ -362,8 +339,8 @@ struct Tried {
 /// Tries steps beside a reference.
 class StepTrials {
  public:
-  StepTrials(Subject& subject, const record::Record& exact, double wanted, double bound_s)
-      : subject_(subject), exact_(exact), wanted_(wanted), bound_s_(bound_s) {}
+  StepTrials(Subject& subject, const record::Record& exact, double wanted, double bound_s, bool json)
+      : subject_(subject), exact_(exact), wanted_(wanted), bound_s_(bound_s), telling_(json) {}
 
   /// The file's own step, then larger ones as far as they may lead, smaller ones as far as they are better,
   /// and some between the largest that keeps the error and the least that does not.
@@ -437,6 +414,7 @@ class StepTrials {
                              [](const Tried& a, const Tried& b) { return a.step_s < b.step_s; });
   }
   void attempt(double step_s) {
+    telling_.tell(fmt::format("{} steps were tried, now {}", tried_.size(), print_rounded(step_s, "s")));
     subject_.study.network.step_s = step_s;
     Tried next{step_s, {}, {}};
     try {
@@ -451,6 +429,7 @@ class StepTrials {
   Subject& subject_;
   const record::Record& exact_;
   double wanted_, bound_s_;
+  Telling telling_;
   std::vector<Tried> tried_;
 };
 
@@ -461,11 +440,10 @@ int steps(const StudyOptions& options) {
   const double wanted = share("--error", options.error, 1e-9);
   const double tolerance = std::min(1e-8, wanted / 1000);
   const double bound = emt::compile(subject.study.network).summary().largest_step_s;
-  const emt::Series reference =
-      TellingReference(subject.study.duration_s, options.json).solve(subject.study, tolerance);
+  const emt::Series reference = solve_telling(subject.study, tolerance, options.json);
   if (reference.interrupted) return interrupted;
   const record::Record exact = trial::record_of(reference, subject.all, 0);
-  StepTrials trials(subject, exact, wanted, bound);
+  StepTrials trials(subject, exact, wanted, bound, options.json);
   trials.run();
   subject.study.network.step_s = subject.all.network.step_s;
   if (stop_on_signal()) return interrupted;

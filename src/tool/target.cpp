@@ -1,10 +1,13 @@
 #include <algorithm>
+#include <chrono>
 #include <cstdio>
+#include <thread>
 
 #include <fmt/format.h>
 
 #include "tool/engine_client.hpp"
 #include "tool/json.hpp"
+#include "tool/stop.hpp"
 #include "tool/verbs.hpp"
 #include "zavrek/error.hpp"
 #include "zavrek/record.hpp"
@@ -119,15 +122,25 @@ class TargetVerb {
     return show(ask_for("/api/v1/cases/" + in_a_path(word(0, "a case")) + "/remove", json::object()),
                 [](const json& it) { fmt::print("removed {}\n", it["removed"].get<std::string>()); });
   }
+  /// What is said to a run next finds it running; one that waits for others may take its time.
+  json once_begun(json run) {
+    using namespace std::chrono;
+    const auto patience = steady_clock::now() + seconds(30);
+    while (run["state"] == "starting" && steady_clock::now() < patience && !stop_on_signal()) {
+      std::this_thread::sleep_for(milliseconds(20));
+      run = engine().call("/api/v1/run");
+    }
+    return run;
+  }
   int start() {
     json body = how();
     if (!options_.duration.empty()) body["for"] = options_.duration;
-    return show_run(ask_for("/api/v1/cases/" + in_a_path(word(0, "a case")) + "/start", body));
+    return show_run(once_begun(ask_for("/api/v1/cases/" + in_a_path(word(0, "a case")) + "/start", body)));
   }
   int restart() {
     json body = json::object();
     if (!options_.duration.empty()) body["for"] = options_.duration;
-    return show_run(ask_for("/api/v1/run/restart", body));
+    return show_run(once_begun(ask_for("/api/v1/run/restart", body)));
   }
   int stop() { return show_run(ask_for("/api/v1/run/stop", json::object())); }
   int back() { return show_run(ask_for("/api/v1/run/back", {{"to", word(0, "a time such as \"2.5 s\"")}})); }

@@ -36,6 +36,7 @@ void print_result(const trial::TrialResult& result) {
     }
     fmt::print("     {:<4} {:<22} expected {:<34} measured {:<10} {}\n", v.passed ? "pass" : "FAIL",
                v.expectation, v.expected, v.measured, v.margin.empty() ? "" : "margin " + v.margin);
+    if (!v.held_back.empty()) fmt::print("          {}\n", v.held_back);
     if (!v.doubt.empty()) fmt::print("          in doubt: {}\n", v.doubt);
   }
   for (std::size_t k = 0; k < result.findings.size() && k < 4; ++k)
@@ -199,7 +200,7 @@ int test(const TestOptions& options) {
                                    : fmt::format("no trial has \"{}\" in its name", options.only));
   }
   report::TrialPage with{.causes = trial::likely_causes(all, results),
-                         .provenance = report::provenance_of(all, options.place, tool_version),
+                         .provenance = report::provenance_of(all, options.place),
                          .changes = {},
                          .stems = {}};
   for (const trial::TrialResult& result : results) with.stems.push_back(stem_of(all, result.name));

@@ -336,6 +336,7 @@ struct InjectOptions {
   double judged_from = 1.2;
   std::string record;
   std::vector<std::string> currents, voltages;
+  std::string model, serial, site, tested_by;  // for the report
   int loops = 1;
   int rays = 24;
   std::string out;

@@ -81,6 +81,10 @@ void add_element_tests(CLI::App& app, Words& words, int& code) {
       ->needs("--record");
   verb->add_option("--rays", o.rays, "along which a boundary is searched")->check(CLI::Range(4, 360));
   verb->add_option("--out", o.out, "folder for the report; out/inject-NAME when left out");
+  verb->add_option("--model", o.model, "of the relay, for the report");
+  verb->add_option("--serial", o.serial, "its serial number, for the report");
+  verb->add_option("--site", o.site, "where it is tested, for the report");
+  verb->add_option("--tested-by", o.tested_by, "who tests, for the report");
   verb->add_option("--name", o.name, "of the relay and its GOOSE; the file's name when left out");
   verb->add_option("--goose-appid", o.goose_appid, "application identifier of its GOOSE")
       ->check(CLI::Range(0, 0x3FFE));

@@ -28,12 +28,12 @@ struct Drive : testing::Test {
     drive.opens = {"bench.trip"};
     drive.closes = {"bench.close"};
     drive.interlocks = {"not bench.locked"};
-    drive.opening_s = 30e-3;
-    drive.closing_s = 50e-3;
-    drive.coil_s = 5e-3;
+    drive.opening_time_s = 30e-3;
+    drive.closing_time_s = 50e-3;
+    drive.coil_time_s = 5e-3;
     drive.a_lag_s = 2e-3;
     drive.b_lag_s = 4e-3;
-    drive.charging_s = 0.3;
+    drive.charging_time_s = 0.3;
     setup.bench.ports.emplace_back(drive);
   }
   void play(double duration_s, std::vector<Deed> deeds) {

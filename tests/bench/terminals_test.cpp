@@ -129,7 +129,7 @@ bench::Setup quay_with_board(const std::string& name) {
   contacts.card = "board";
   contacts.points = {"Q1", "not bench.remote"};
   contacts.wetting_V = 110;
-  contacts.pickup_s = 10e-3;
+  contacts.pickup_time_s = 10e-3;
   ContactIn back;
   back.name = "ci";
   back.card = "board";

@@ -87,7 +87,7 @@ TEST(Synchroniser, ReleasesWhereTheContactsWillMeetInPhase) {
   auto& s = b.add<Synchroniser>("s");
   s.amplitude_1 = "v1", s.frequency_1 = "f1", s.angle_1 = "a1";
   s.amplitude_2 = "v2", s.frequency_2 = "f2", s.angle_2 = "a2";
-  s.least_V = 200;
+  s.least_voltage_V = 200;
   s.closing_time_s = 0.1;
   s.angle_rad = pi / 18;
   s.lasts_s = 0.002;

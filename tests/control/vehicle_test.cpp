@@ -56,7 +56,7 @@ TEST(Vehicle, TurnsTorqueIntoAccelerationByAllThatMovesAndTurns) {
 
 TEST(Vehicle, CoastsDownAgainstRollingAndAir) {
   Road road;
-  road.vehicle.drag_m2 = 8;
+  road.vehicle.drag_area_m2 = 8;
   road.signals["front"] = road.signals["rear"] = 250;
   road.go(15);
   road.signals["front"] = road.signals["rear"] = 0;
@@ -76,7 +76,7 @@ TEST(Vehicle, CoastsDownAgainstRollingAndAir) {
 
 TEST(Vehicle, RollsBackOnASlopeUnlessItsBrakeHoldsIt) {
   Road road;
-  road.vehicle.brake_N = 60e3;
+  road.vehicle.brake_force_N = 60e3;
   road.vehicle.rolling = 0;
   road.signals["slope"] = 0.06;
   road.signals["brake"] = 1;
@@ -92,7 +92,7 @@ TEST(Vehicle, RollsBackOnASlopeUnlessItsBrakeHoldsIt) {
 
 TEST(Vehicle, IsHeldBackByItsBrakesByItsMass) {
   Road road;
-  road.vehicle.brake_N = 30e3;
+  road.vehicle.brake_force_N = 30e3;
   road.vehicle.rolling = 0;
   road.vehicle.drawn_kg = 20e3;
   road.signals["front"] = road.signals["rear"] = 250;
@@ -134,8 +134,8 @@ TEST(Vehicle, GoesAlikeAtEveryPeriod) {
   std::vector<double> ends;
   for (const double period : {0.2e-3, 1e-3, 10e-3}) {
     Road road(period);
-    road.vehicle.drag_m2 = 8;
-    road.vehicle.brake_N = 30e3;
+    road.vehicle.drag_area_m2 = 8;
+    road.vehicle.brake_force_N = 30e3;
     road.signals["front"] = road.signals["rear"] = 200;
     road.signals["slope"] = 0.02;
     road.go(6);

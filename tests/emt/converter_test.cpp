@@ -58,11 +58,15 @@ Network leg_on_load(const std::string& topology, const std::string& depth) {
   Network n;
   n.start = "zero";
   n.buses = {{"dc", 800, "pnm"}, {"ac", 400, "a"}};
-  n.elements = {
-      DcSource{.name = "e", .bus = "dc", .voltage_V = 800, .resistance_ohm = 1e-4},
-      DcLink{.name = "c", .bus = "dc", .capacitance_F = 0.2, .voltage_V = 800, .earth_ohm = 0.01},
-      Bridge{.name = "b", .topology = topology, .dc = "dc", .ac = "ac", .depth = depth, .on_ohm = 1e-3},
-      Branch{.name = "z", .between = {"ac", "ground"}, .resistance_ohm = 2, .inductance_H = 2e-3}};
+  n.elements = {DcSource{.name = "e", .bus = "dc", .voltage_V = 800, .resistance_ohm = 1e-4},
+                DcLink{.name = "c", .bus = "dc", .capacitance_F = 0.2, .voltage_V = 800, .earth_ohm = 0.01},
+                Bridge{.name = "b",
+                       .topology = topology,
+                       .dc = "dc",
+                       .ac = "ac",
+                       .depth = depth,
+                       .on_resistance_ohm = 1e-3},
+                Branch{.name = "z", .between = {"ac", "ground"}, .resistance_ohm = 2, .inductance_H = 2e-3}};
   return n;
 }
 
@@ -257,7 +261,7 @@ Network dc_converter(const std::string& topology, const std::string& depth, doub
                   .low = "low",
                   .inductance_H = 1e-3,
                   .depth = depth,
-                  .on_ohm = 1e-4},
+                  .on_resistance_ohm = 1e-4},
       Branch{.name = "r",
              .between = {up ? "high.p" : "low.p", up ? "high.n" : "low.n"},
              .resistance_ohm = load_ohm}};
@@ -379,8 +383,8 @@ TEST(Bridge, OfTwelvePulsesDoublesTheVoltageAndQuartersTheRipple) {
   n.buses = {{"grid", 11e3}, {"star", 400}, {"delta", 400}, {"dc", 1000, "pn"}};
   Transformer to_star;
   to_star.name = "t1";
-  to_star.high_bus = "grid";
-  to_star.low_bus = "star";
+  to_star.high = "grid";
+  to_star.low = "star";
   to_star.rating_VA = 5e6;
   to_star.high_voltage_V = 11e3;
   to_star.low_voltage_V = 400;
@@ -388,7 +392,7 @@ TEST(Bridge, OfTwelvePulsesDoublesTheVoltageAndQuartersTheRipple) {
   to_star.short_circuit_voltage = 0.01;
   Transformer to_delta = to_star;
   to_delta.name = "t2";
-  to_delta.low_bus = "delta";
+  to_delta.low = "delta";
   to_delta.vector_group = "Yd1";
   n.elements = {Source{.name = "s", .bus = "grid"},
                 to_star,
@@ -417,10 +421,10 @@ PvArray modules() {
           .bus = "dc",
           .modules = 20,
           .strings = 5,
-          .open_circuit_V = 38.4,
-          .short_circuit_A = 9.2,
-          .best_V = 31.2,
-          .best_A = 8.7};
+          .open_circuit_voltage_V = 38.4,
+          .short_circuit_current_A = 9.2,
+          .best_voltage_V = 31.2,
+          .best_current_A = 8.7};
 }
 Network pv_on_source(const PvArray& array, double volts) {
   Network n;
@@ -472,7 +476,7 @@ TEST(PvArray, FollowsLightWarmthAndShade) {
 
 TEST(PvArray, RefusesAModuleThatCannotBe) {
   PvArray array = modules();
-  array.best_A = 9.3;
+  array.best_current_A = 9.3;
   EXPECT_EQ(
       message_of([&] { (void)compile(pv_on_source(array, 600)); }),
       "pv_array.pv, best_voltage: a module of 60 cells with 38.4 V and 9.2 A cannot give 9.3 A at 31.2 V; "
@@ -638,7 +642,7 @@ TEST(Converters, BalanceTheirPowerInEveryTopologyAtBothDepths) {
   for (const std::string depth : {"switched", "averaged"}) {
     for (const std::string topology : {"two-level", "neutral-point clamped", "t-type"}) {
       Network n = leg_on_load(topology, depth);
-      std::get<Bridge>(n.elements[2]).on_ohm = 1e-6;  // so that next to nothing is lost
+      std::get<Bridge>(n.elements[2]).on_resistance_ohm = 1e-6;  // so that next to nothing is lost
       Plant plant = compile(n, 2e-6);
       std::vector<Pulser> feeds;
       if (topology == "two-level") {
@@ -683,7 +687,7 @@ TEST(DcConverter, BalancesItsPowerWithItsLosses) {
     for (const auto& [depth, step] : {std::pair{"switched", 1e-6}, {"averaged", 10e-6}}) {
       Network n = dc_converter(topology, depth, 4);
       auto& converter = std::get<DcConverter>(n.elements[2]);
-      converter.on_ohm = 50e-3;
+      converter.on_resistance_ohm = 50e-3;
       converter.resistance_ohm = 20e-3;
       Plant plant = compile(n, step);
       Pulser feed = pulse(plant, "d.a", 10e3, [](double) { return 0.6; });

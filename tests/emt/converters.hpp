@@ -66,7 +66,7 @@ inline network::Network diode_rl() {
                        .bus = "s",
                        .voltage_V = 325 / std::numbers::sqrt2,
                        .angle_rad = -std::numbers::pi / 2},
-                Valve{.name = "d", .device = "diode", .from = "s.a", .to = "r.a", .on_ohm = 1e-6},
+                Valve{.name = "d", .device = "diode", .from = "s.a", .to = "r.a", .on_resistance_ohm = 1e-6},
                 Branch{.name = "z", .between = {"r", "ground"}, .resistance_ohm = 8, .inductance_H = 30e-3}};
   return n;
 }
@@ -80,16 +80,16 @@ inline network::Network h_bridge() {
   n.elements = {
       DcSource{.name = "e", .bus = "dc", .voltage_V = 800, .resistance_ohm = 1e-6},
       DcLink{.name = "c", .bus = "dc", .capacitance_F = 1e-3, .voltage_V = 800, .earth_ohm = 1e5},
-      Bridge{.name = "h", .dc = "dc", .ac = "ac", .on_ohm = 1e-6},
+      Bridge{.name = "h", .dc = "dc", .ac = "ac", .on_resistance_ohm = 1e-6},
       Branch{.name = "z", .between = {"ac.a", "ac.b"}, .resistance_ohm = 1.2, .inductance_H = 4e-3}};
   return n;
 }
 
 /// "T" from 11 kV to bus "low"; saturates where there is a knee.
-inline network::Transformer station_transformer(const std::string& high_bus, double knee = network::unset) {
+inline network::Transformer station_transformer(const std::string& high, double knee = network::unset) {
   return {.name = "T",
-          .high_bus = high_bus,
-          .low_bus = "low",
+          .high = high,
+          .low = "low",
           .rating_VA = 630e3,
           .high_voltage_V = 11e3,
           .low_voltage_V = 400,
@@ -196,7 +196,7 @@ inline emt::Study boost(double inductance_H, double load_ohm, double duty, doubl
                   .high = "hi",
                   .low = "lo",
                   .inductance_H = inductance_H,
-                  .on_ohm = 1e-3},
+                  .on_resistance_ohm = 1e-3},
       DcLink{.name = "c", .bus = "hi", .capacitance_F = 100e-6, .voltage_V = start_V, .earth_ohm = 1e5},
       Branch{.name = "r", .between = {"hi.p", "hi.n"}, .resistance_ohm = load_ohm}};
   const auto named = std::make_shared<const emt::Plant>(emt::compile(n));

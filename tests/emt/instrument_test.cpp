@@ -46,7 +46,8 @@ double error_after_fault(const CurrentTransformer& ct, double from, double until
 }
 
 TEST(CurrentTransformer, IsNearlyIdealBelowItsKneeAndSaturatesOnTheOffset) {
-  CurrentTransformer ct{.knee_V = 2000, .knee_A = 0.02, .winding_ohm = 2, .burden_ohm = 3};
+  CurrentTransformer ct{
+      .knee_V = 2000, .knee_current_A = 0.02, .winding_resistance_ohm = 2, .burden_resistance_ohm = 3};
   EXPECT_LT(error_after_fault(ct, 0, 0.1), 0.05);
   ct.knee_V = 250;
   // The offset's flux fills the core within some cycles, not at once: time to saturation.
@@ -56,7 +57,11 @@ TEST(CurrentTransformer, IsNearlyIdealBelowItsKneeAndSaturatesOnTheOffset) {
 
 TEST(CurrentTransformer, CarriesAnInductiveBurdenAsTheEquationSays) {
   // Far below the knee the magnetising branch is an inductance M = 0.85 bend / knee: phasors are exact.
-  CurrentTransformer ct{.knee_V = 200, .knee_A = 0.2, .winding_ohm = 2, .burden_ohm = 3, .burden_H = 40e-3};
+  CurrentTransformer ct{.knee_V = 200,
+                        .knee_current_A = 0.2,
+                        .winding_resistance_ohm = 2,
+                        .burden_resistance_ohm = 3,
+                        .burden_inductance_H = 40e-3};
   Plant plant = compile(with_ct(ct), 10e-6);
   for (int k = 0; k < 20000; ++k) ASSERT_EQ(plant.step(), Status::running);
   const double omega = 2 * pi * 50;
@@ -76,16 +81,20 @@ TEST(CurrentTransformer, CarriesAnInductiveBurdenAsTheEquationSays) {
 }
 
 TEST(CurrentTransformer, AnInductiveBurdenBringsSaturationForward) {
-  CurrentTransformer ct{.knee_V = 250, .knee_A = 0.02, .winding_ohm = 2, .burden_ohm = 3};
+  CurrentTransformer ct{
+      .knee_V = 250, .knee_current_A = 0.02, .winding_resistance_ohm = 2, .burden_resistance_ohm = 3};
   const double resistive = error_after_fault(ct, 0, 0.006);
-  ct.burden_H = 20e-3;
+  ct.burden_inductance_H = 20e-3;
   EXPECT_GT(error_after_fault(ct, 0, 0.006), resistive);
 }
 
 TEST(CurrentTransformer, RemanenceBringsSaturationForward) {
   const auto time_to_saturation = [](double remanence) {
-    CurrentTransformer ct{
-        .knee_V = 400, .knee_A = 0.02, .winding_ohm = 2, .burden_ohm = 3, .remanence = remanence};
+    CurrentTransformer ct{.knee_V = 400,
+                          .knee_current_A = 0.02,
+                          .winding_resistance_ohm = 2,
+                          .burden_resistance_ohm = 3,
+                          .remanence = remanence};
     Plant plant = compile(with_ct(ct), 20e-6);
     plant.close(plant.operable("f"), 0.04);
     while (plant.time_s() < 0.5) {
@@ -101,8 +110,10 @@ TEST(CurrentTransformer, RemanenceBringsSaturationForward) {
 }
 
 TEST(CurrentTransformer, DrawsAtTheKneeWhatTheStandardSays) {
-  // Secondary e.m.f. of the knee: magnetising current knee_A; 10 % more: half as much again (peaks of flux).
-  CurrentTransformer ct{.knee_V = 100, .knee_A = 0.1, .winding_ohm = 50, .burden_ohm = 50};
+  // Secondary e.m.f. of the knee: magnetising current knee_current_A; 10 % more: half as much again (peaks of
+  // flux).
+  CurrentTransformer ct{
+      .knee_V = 100, .knee_current_A = 0.1, .winding_resistance_ohm = 50, .burden_resistance_ohm = 50};
   for (const auto& [factor, ratio] : {std::pair{1.0, 1.0}, std::pair{1.1, 1.5}}) {
     Network n = with_ct(ct);
     // Choose the load so that the flux swings to factor * knee: i_s = factor * knee_V / 100 ohm.

@@ -37,8 +37,8 @@ Network corridor() {
             .c0_F_per_m = 0.36e-9,
             .sections = 2},
       Transformer{.name = "T1",
-                  .high_bus = "shore",
-                  .low_bus = "quay",
+                  .high = "shore",
+                  .low = "quay",
                   .rating_VA = 25e6,
                   .high_voltage_V = 66e3,
                   .low_voltage_V = 11e3,
@@ -52,9 +52,9 @@ Network corridor() {
                          .on = "cable",
                          .primary_A = 400,
                          .knee_V = 60,
-                         .knee_A = 0.02,
-                         .winding_ohm = 2,
-                         .burden_ohm = 3},
+                         .knee_current_A = 0.02,
+                         .winding_resistance_ohm = 2,
+                         .burden_resistance_ohm = 3},
       CapacitiveVoltageTransformer{.name = "VT", .bus = "shore", .primary_V = 66e3, .secondary_V = 110}};
   for (const auto& [name, from, to, length] :
        {std::tuple{"near", "moor", "far", 95e3}, {"short", "far", "shore", 22e3}})

@@ -14,9 +14,9 @@ using std::numbers::pi;
 
 OnePhaseTransformer pot(const char* name, const char* high, const char* low) {
   return {.name = name,
-          .high_bus = "high",
+          .high = "high",
           .high_phases = high,
-          .low_bus = "low",
+          .low = "low",
           .low_phases = low,
           .rating_VA = 100e3,
           .high_voltage_V = 7200,

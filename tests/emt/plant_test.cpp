@@ -42,8 +42,8 @@ Network with_transformer(const std::string& group) {
   n.buses = {{"high", 66e3}, {"low", 11e3}};
   n.elements = {Source{.name = "grid", .bus = "high"},
                 Transformer{.name = "T",
-                            .high_bus = "high",
-                            .low_bus = "low",
+                            .high = "high",
+                            .low = "low",
                             .rating_VA = 20e6,
                             .high_voltage_V = 66e3,
                             .low_voltage_V = 11e3,
@@ -450,7 +450,7 @@ TEST(Plant, TellsOfVoltagesThatNoBusExplains) {
   n.buses = {{"d", 750, "pn"}, {"x", 750, "p"}};
   n.elements = {DcSource{.name = "u", .bus = "d", .voltage_V = 750, .resistance_ohm = 0.01},
                 Branch{.name = "e", .between = {"d.n", "ground"}, .resistance_ohm = 1},
-                Valve{.name = "t", .device = "switch", .from = "d.p", .to = "x.p", .off_ohm = 1e6},
+                Valve{.name = "t", .device = "switch", .from = "d.p", .to = "x.p", .off_resistance_ohm = 1e6},
                 Branch{.name = "l", .between = {"x.p", "d.n"}, .resistance_ohm = 1, .inductance_H = 0.1}};
   Plant plant = compile(n, 10e-6), unseen = compile(n, 10e-6);
   for (Plant* one : {&plant, &unseen}) {

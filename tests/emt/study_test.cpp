@@ -98,8 +98,8 @@ TEST(Reference, FollowsSaturationArcsAndNodesThatOnlyInductancesHold) {
   n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 300e6},
                 Branch{.name = "z", .between = {"bar", "high"}, .resistance_ohm = 0.1, .inductance_H = 1e-3},
                 Transformer{.name = "t",
-                            .high_bus = "high",
-                            .low_bus = "low",
+                            .high = "high",
+                            .low = "low",
                             .rating_VA = 2e6,
                             .high_voltage_V = 20e3,
                             .low_voltage_V = 400,
@@ -225,10 +225,10 @@ TEST(Reference, FollowsACurrentTransformerWithAnInductiveBurdenIntoSaturation) {
                                    .on = "c",
                                    .primary_A = 400,
                                    .knee_V = 250,
-                                   .knee_A = 0.02,
-                                   .winding_ohm = 2,
-                                   .burden_ohm = 3,
-                                   .burden_H = 8e-3}};
+                                   .knee_current_A = 0.02,
+                                   .winding_resistance_ohm = 2,
+                                   .burden_resistance_ohm = 3,
+                                   .burden_inductance_H = 8e-3}};
   n.faults = {Fault{.name = "f", .on = "end", .phases = "ABC"}};
   const Study study{.network = n,
                     .commands = {{0.0213, "f", true}},
@@ -241,7 +241,7 @@ TEST(Reference, FollowsACurrentTransformerWithAnInductiveBurdenIntoSaturation) {
 }
 
 TEST(Reference, FollowsALinkThatAges) {
-  for (const double series_ohm : {0.0, 0.02}) {
+  for (const double series_resistance_ohm : {0.0, 0.02}) {
     Network n;
     n.start = "zero";
     n.buses = {{"dc", 700, "pn"}};
@@ -252,13 +252,13 @@ TEST(Reference, FollowsALinkThatAges) {
                          .voltage_V = 500,
                          .earth_ohm = 1e5,
                          .remaining = 1,
-                         .series_ohm = series_ohm}};
+                         .series_resistance_ohm = series_resistance_ohm}};
     const Study study{.network = n,
                       .commands = {{.at_s = 1e-3, .knob = "c.remaining", .value = 0.4}},
                       .duration_s = 4e-3,
                       .sample_s = 1e-4,
                       .signals = {"c.v"}};
-    EXPECT_LT(difference(study, 1e-6), 1e-4) << series_ohm;
+    EXPECT_LT(difference(study, 1e-6), 1e-4) << series_resistance_ohm;
   }
 }
 
@@ -315,12 +315,15 @@ TEST(Reference, SaysWhatIsStiffInsteadOfGoingOnForEver) {
   Network n;
   n.start = "zero";
   n.buses = {{"lo", 100, "pn"}, {"hi", 200, "pn"}};
-  n.elements = {
-      DcSource{.name = "e", .bus = "lo", .voltage_V = 100, .resistance_ohm = 0.01},
-      DcConverter{
-          .name = "k", .topology = "boost", .high = "hi", .low = "lo", .inductance_H = 50e-6, .on_ohm = 1e-5},
-      DcLink{.name = "c", .bus = "hi", .capacitance_F = 100e-6, .voltage_V = 200, .earth_ohm = 1e5},
-      Branch{.name = "r", .between = {"hi.p", "hi.n"}, .resistance_ohm = 200}};
+  n.elements = {DcSource{.name = "e", .bus = "lo", .voltage_V = 100, .resistance_ohm = 0.01},
+                DcConverter{.name = "k",
+                            .topology = "boost",
+                            .high = "hi",
+                            .low = "lo",
+                            .inductance_H = 50e-6,
+                            .on_resistance_ohm = 1e-5},
+                DcLink{.name = "c", .bus = "hi", .capacitance_F = 100e-6, .voltage_V = 200, .earth_ohm = 1e5},
+                Branch{.name = "r", .between = {"hi.p", "hi.n"}, .resistance_ohm = 200}};
   const auto named = std::make_shared<const Plant>(compile(n));
   Study study{.network = n, .duration_s = 0.005, .sample_s = 1e-4, .signals = {"c.v"}};
   study.drive = [named]() -> std::function<void(ControlledPlant&)> {

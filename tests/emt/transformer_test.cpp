@@ -14,8 +14,8 @@ using std::numbers::pi;
 
 Transformer two_windings(const char* group) {
   return {.name = "T",
-          .high_bus = "high",
-          .low_bus = "low",
+          .high = "high",
+          .low = "low",
           .rating_VA = 40e6,
           .high_voltage_V = 110e3,
           .low_voltage_V = 20e3,
@@ -59,7 +59,7 @@ INSTANTIATE_TEST_SUITE_P(Transformer, ZigzagGroups,
 
 Transformer three_windings(const char* group) {
   Transformer t = two_windings(group);
-  t.tertiary_bus = "third";
+  t.tertiary = "third";
   t.tertiary_voltage_V = 10e3;
   t.short_circuit_voltage_ht = 0.20;
   t.short_circuit_voltage_lt = 0.07;

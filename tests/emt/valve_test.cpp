@@ -116,7 +116,7 @@ TEST(Reference, FollowsABridgeItsDiodesAndItsControl) {
   // Edges every half millisecond with a dead time, which the diodes bridge, and a breakdown of the gates.
   Study study;
   study.network = h_bridge();
-  std::get<Bridge>(study.network.elements[2]).on_ohm = 2e-3;
+  std::get<Bridge>(study.network.elements[2]).on_resistance_ohm = 2e-3;
   std::get<DcSource>(study.network.elements[0]).resistance_ohm = 5e-3;
   study.signals = {"z.ia"};
   study.duration_s = 8e-3;
@@ -146,7 +146,7 @@ TEST(Reference, FollowsABridgeItsDiodesAndItsControl) {
 
 TEST(Bridge, BalancesItsPower) {
   Network n = h_bridge();
-  std::get<Bridge>(n.elements[2]).on_ohm = 20e-3;
+  std::get<Bridge>(n.elements[2]).on_resistance_ohm = 20e-3;
   std::get<Bridge>(n.elements[2]).drop_V = 1.5;
   Plant plant = compile(n, 1e-6);
   EdgeFeeder feed(plant, data);
@@ -173,7 +173,7 @@ Network six_pulse(const std::string& device) {
   Network n;
   n.buses = {{"grid", 400}, {"dc", 540, "pn"}};
   n.elements = {Source{.name = "source", .bus = "grid"},
-                Bridge{.name = "r", .dc = "dc", .ac = "grid", .device = device, .on_ohm = 1e-4},
+                Bridge{.name = "r", .dc = "dc", .ac = "grid", .device = device, .on_resistance_ohm = 1e-4},
                 Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 5, .inductance_H = 1},
                 Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e6}};
   return n;
@@ -328,7 +328,12 @@ TEST(Bridge, OfThyristorsTurnsOffNoneThatCarriesCurrentByWhatItRemembers) {
                .short_circuit_VA = line_V * line_V / (2 * pi * 50 * source_H),
                .x_over_r = 20},
         Branch{.name = "l", .between = {"grid", "ac"}, .resistance_ohm = 1e-3, .inductance_H = 20e-6},
-        Bridge{.name = "r", .dc = "rect", .ac = "ac", .device = "thyristor", .on_ohm = 1e-3, .drop_V = 1},
+        Bridge{.name = "r",
+               .dc = "rect",
+               .ac = "ac",
+               .device = "thyristor",
+               .on_resistance_ohm = 1e-3,
+               .drop_V = 1},
         Branch{
             .name = "choke", .between = {"rect.p", "dc.p"}, .resistance_ohm = 10e-3, .inductance_H = 20e-3},
         Branch{.name = "back", .between = {"rect.n", "dc.n"}, .resistance_ohm = 1e-3},
@@ -358,7 +363,7 @@ std::vector<double> three_level_current(const std::string& topology) {
   n.buses = {{"dc", 800, "pnm"}, {"ac", 400, "a"}};
   n.elements = {DcSource{.name = "e", .bus = "dc", .voltage_V = 800, .resistance_ohm = 1e-3},
                 DcLink{.name = "c", .bus = "dc", .capacitance_F = 20e-3, .voltage_V = 800, .earth_ohm = 1},
-                Bridge{.name = "h", .topology = topology, .dc = "dc", .ac = "ac", .on_ohm = 1e-4},
+                Bridge{.name = "h", .topology = topology, .dc = "dc", .ac = "ac", .on_resistance_ohm = 1e-4},
                 Branch{.name = "z", .between = {"ac.a", "dc.m"}, .resistance_ohm = 2, .inductance_H = 2e-3}};
   Plant plant = compile(n, 2e-6);
   const auto level = [&](int up, double at) {  // 1, 0 or -1
@@ -427,9 +432,9 @@ TEST(Battery, GivesItsVoltageBehindItsResistancesAndCountsItsCharge) {
                         .charge = 0.8,
                         .open_circuit = {{0, 600}, {0.5, 700}, {1, 760}},
                         .resistance_ohm = 0.1,
-                        .fast_ohm = 0.05,
+                        .fast_resistance_ohm = 0.05,
                         .fast_time_s = 0.2,
-                        .slow_ohm = 0.2,
+                        .slow_resistance_ohm = 0.2,
                         .slow_time_s = 2},
                 Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 7},
                 Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e3}};
@@ -458,9 +463,9 @@ TEST(Battery, AnswersAStepOfLoadAlongItsTwoExponentials) {
               .capacity_C = 1e9,
               .open_circuit = {{0, 700}, {1, 700}},
               .resistance_ohm = 0.1,
-              .fast_ohm = 0.05,
+              .fast_resistance_ohm = 0.05,
               .fast_time_s = 0.01,
-              .slow_ohm = 0.02,
+              .slow_resistance_ohm = 0.02,
               .slow_time_s = 0.1},
       Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 700},  // stiff beside it
       Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e3}};
@@ -474,7 +479,7 @@ TEST(Battery, AnswersAStepOfLoadAlongItsTwoExponentials) {
 }
 
 /// A battery of ten cells on a load of 7 ohm, with what fails from the start.
-Network battery_of_ten(double shorted, double added_ohm) {
+Network battery_of_ten(double shorted, double added_resistance_ohm) {
   Network n;
   n.start = "zero";
   n.buses = {{"dc", 700, "pn"}};
@@ -483,11 +488,11 @@ Network battery_of_ten(double shorted, double added_ohm) {
                         .capacity_C = 1e9,
                         .open_circuit = {{0, 700}, {1, 700}},
                         .resistance_ohm = 0.1,
-                        .fast_ohm = 0.2,
+                        .fast_resistance_ohm = 0.2,
                         .fast_time_s = 0.01,
                         .cells = 10,
                         .shorted_cells = shorted,
-                        .added_ohm = added_ohm},
+                        .added_resistance_ohm = added_resistance_ohm},
                 Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 7},
                 Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e3}};
   return n;

@@ -24,7 +24,7 @@ std::pair<Network, control::Description> half_bridge() {
   n.elements = {
       DcSource{.name = "upper", .plus = "dc.p", .minus = "ground", .voltage_V = 400, .resistance_ohm = 1e-3},
       DcSource{.name = "lower", .plus = "ground", .minus = "dc.n", .voltage_V = 400, .resistance_ohm = 1e-3},
-      Bridge{.name = "b", .dc = "dc", .ac = "leg", .on_ohm = 1e-3},
+      Bridge{.name = "b", .dc = "dc", .ac = "leg", .on_resistance_ohm = 1e-3},
       Branch{.name = "coil", .between = {"leg", "out"}, .resistance_ohm = 0.1, .inductance_H = 5e-3},
       Breaker{.name = "Q1", .between = {"out", "load"}},
       Branch{.name = "r", .between = {"load", "ground"}, .resistance_ohm = 4}};

@@ -43,7 +43,7 @@ TEST(Network, RefusesWhatAFileCouldNotHold) {
   Network network = quay();
   network.buses.push_back({"dc", 750, "pn"});
   network.elements.emplace_back(
-      Bridge{.name = "B", .topology = "six-level", .dc = "dc", .ac = "quay", .on_ohm = -1e-3});
+      Bridge{.name = "B", .topology = "six-level", .dc = "dc", .ac = "quay", .on_resistance_ohm = -1e-3});
   network.elements.emplace_back(Cable{.name = "c",
                                       .between = {"moor", "quay"},
                                       .length_m = std::numeric_limits<double>::infinity(),

@@ -43,8 +43,9 @@ TEST(Unbalance, IsTheShareOfNegativeSequenceWhileThereIsCurrent) {
     u.least_current_A = 100;
     u.delay_s = 3;
   });
-  const auto with = [&](double positive_A, double negative_A) {
-    return time_of(open, quiet, steady(sum(balanced(positive_A), balanced(negative_A, -1)), balanced(volts)));
+  const auto with = [&](double positive_A, double negative_current_A) {
+    return time_of(open, quiet,
+                   steady(sum(balanced(positive_A), balanced(negative_current_A, -1)), balanced(volts)));
   };
   EXPECT_NEAR(with(200, 41), 3, 1e-6);
   EXPECT_FALSE(std::isfinite(with(200, 39)));
@@ -60,9 +61,10 @@ TEST(EarthPower, CountsOnlyWhatIsInLineWithTheResidualVoltageOrAcross) {
     e.delay_s = 0.5;
   });
   // Residual voltage 3 V0 = -6 kV, so that minus it stands at 0 degrees.
-  const auto at = [&](const EarthPower& e, Phasor residual_A, double residual_V = 6000) {
+  const auto at = [&](const EarthPower& e, Phasor residual_current_A, double residual_voltage_V = 6000) {
     return time_of(e, quiet,
-                   steady(balanced(residual_A / 3.0, 0), sum(balanced(volts), balanced(-residual_V / 3, 0))));
+                   steady(balanced(residual_current_A / 3.0, 0),
+                          sum(balanced(volts), balanced(-residual_voltage_V / 3, 0))));
   };
   EXPECT_NEAR(at(active, 2.1), 0.5, 1e-6);
   EXPECT_FALSE(std::isfinite(at(active, 1.9)));
@@ -234,8 +236,8 @@ TEST(Thermal, IsHeatedMoreByNegativeSequence) {
 
 TEST(CurrentWatch, TellsABrokenCircuitFromAnEarthFault) {
   const auto watch = function<CurrentWatch>("ct", [](CurrentWatch& w) {
-    w.residual_A = 20;
-    w.residual_V = 500;
+    w.residual_current_A = 20;
+    w.residual_voltage_V = 500;
     w.delay_s = 0.5;
   });
   const auto says = [&](const std::array<Phasor, 3>& current, const std::array<Phasor, 3>& voltage) {

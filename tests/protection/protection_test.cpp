@@ -438,7 +438,7 @@ TEST(LossOfPotential, TellsAFuseFromAFault) {
   LossOfPotential watch;
   watch.name = "vt";
   watch.negative_V = 600;
-  watch.negative_A = 20;
+  watch.negative_current_A = 20;
   watch.collapsed_V = 1000;
   watch.change_A = 15;
   const Steady well = Steady::balanced(100, 0.4, 6350);

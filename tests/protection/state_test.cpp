@@ -87,7 +87,7 @@ std::vector<FunctionSettings> one_of_each() {
   power.pickup_W = 2e5;
   auto potential = quick<LossOfPotential>("potential");
   potential.negative_V = 500;
-  potential.negative_A = 100;
+  potential.negative_current_A = 100;
   potential.collapsed_V = 2000;
   potential.change_A = 100;
   auto unbalance = quick<Unbalance>("unbalance");
@@ -122,8 +122,8 @@ std::vector<FunctionSettings> one_of_each() {
     v.least_voltage_V = 1000;
   });
   const auto watch = function<CurrentWatch>("watch", [](CurrentWatch& w) {
-    w.residual_A = 20;
-    w.residual_V = 4000;
+    w.residual_current_A = 20;
+    w.residual_voltage_V = 4000;
     w.delay_s = 0.02;
   });
   const auto logic = function<Logic>("logic", [](Logic& l) {

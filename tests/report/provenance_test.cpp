@@ -33,7 +33,7 @@ trial::Case quay() {
 
 nlohmann::json results(const std::vector<trial::TrialResult>& trials) {
   const trial::Case all = quay();
-  return results_json(all, trials, {}, provenance_of(all, "plant", "1.2"));
+  return results_json(all, trials, {}, provenance_of(all, "plant"));
 }
 
 TEST(Changes, TellWhatFailsAndWhatGotWorseSinceAnEarlierRun) {
@@ -74,7 +74,7 @@ TEST(Results, SayWhatWasTestedAndNumberTheirVerdicts) {
   EXPECT_EQ(told["format"], "zavrek results 1");
   EXPECT_EQ(told["trials"][1]["verdicts"][1]["number"], "2.2");
   EXPECT_EQ(told["provenance"]["place"], "Veskar quay, bay 2");
-  EXPECT_EQ(told["provenance"]["version"], "1.2");
+  EXPECT_FALSE(told["provenance"]["version"].get<std::string>().empty());
   EXPECT_EQ(told["provenance"]["tested"][0]["serial"], "17");
   EXPECT_EQ(told["provenance"]["tested"][0]["where"], "in this process");
 }
@@ -91,7 +91,7 @@ TEST(HtmlReport, OfManyTrialsKeepsTheWavesOfThoseThatDidNotPass) {
         {.name = "S1.ia", .phase = "A", .unit = "A", .samples = std::vector<double>(4000, 7.0)});
     with.stems.push_back("stem" + std::to_string(k));
   }
-  with.provenance = provenance_of(quay(), "", "1.2");
+  with.provenance = provenance_of(quay(), "");
   with.changes = {{Change::Kind::failed, "t150", "R1 trip", "0.5 s <b>", "0.9 s"}};
   const std::string page = html_report(quay(), trials, with);
   const auto count = [&](const std::string& text) {

@@ -1,4 +1,5 @@
 """Element tests, characteristics and programmes through the tool: what is printed, the files left, a kill in between."""
+import hashlib
 import json
 import os
 import re
@@ -34,6 +35,12 @@ text = run("inject", demo / "wrong-setting" / "R1-as-found.toml", "--approved", 
            "--only", "phase1", "--out", "w", "--no-figures", code=1)
 has(text, "FAIL")
 has((scratch / "w" / "junit.xml").read_text(), "<failure message=\"expected")
+# who tested what, with which settings
+run("inject", demo / "wrong-setting" / "R1-as-found.toml", "--approved", demo / "veskar" / "R1.toml", "--only", "phase2", "--out", "said",
+    "--no-figures", "--site", "bay 3", "--tested-by", "A. Tester", "--model", "feeder relay", "--serial", "117", code=1)
+digest = hashlib.sha256((demo / "wrong-setting" / "R1-as-found.toml").read_bytes()).hexdigest()
+has((scratch / "said" / "report.html").read_text(), "bay 3", "A. Tester", "feeder relay, in this process, serial number 117", digest,
+    "judged by the settings in", "values: 2 %", "Witnessed by")
 (scratch / "bad.toml").write_text('[stage.a]\npickup = "1 A"\ndelay = "0.1 s"\nblocked_by = "b.start andd c"\n')
 has(run("inject", "bad.toml", code=2), 'bad.toml:4: stage.a, blocked_by: the condition "b.start andd c": "andd" stands where and, or or the end is wanted')
 has(run("inject", demo / "veskar" / "R1.toml", "--only", "nothing", code=2), 'no function with "nothing" in its name')
@@ -41,6 +48,10 @@ has(run("inject", demo / "veskar" / "R1.toml", "--time-tolerance", "5 km", code=
 has(run("inject", demo / "veskar" / "R1.toml", "--time-tolerance=-5 %", code=2), '"-5 %" is no tolerance of times')
 has(run("inject", demo / "veskar" / "R1.toml", "--value-tolerance", "80 %", code=2), "--value-tolerance: a share from 0 % to 50 % is wanted")
 has(run("curve", demo / "veskar" / "R1.toml", demo / "veskar" / "R0.toml", "--margin", "0 s", code=2), '--margin: "0 s" is no time above zero')
+
+# a trip that a neighbour's start holds back says by whose
+has(run("test", demo / "veskar", "--place", "plant", "--pace", "free", "--only", "half-way on cable 1", "--out", "held", "--no-figures"),
+    "busbar would trip after 0.120 s, and R1.start holds it back")
 
 # a programme that is killed, goes on, and repeats nothing
 case = scratch / "case"

@@ -69,6 +69,18 @@ expect(f"zavrek\0relay\0{demo}" not in "".join(p.read_text(errors="ignore") for 
 has(interrupt(["run", demo / "veskar", "--for", "60 s", "--place", "plant", "--record", "cut.csv"], None), "interrupted at t = ")
 expect(len((scratch / "cut.csv").read_text().splitlines()) > 1000, "no record of what ran")
 
+# element tests of a relay in a process of its own: interrupted, what was tried to its end is kept
+going = subprocess.Popen([tool, "inject", demo / "veskar" / "R1.toml", "--only", "phase2", "--place", "process", "--out", "cut-short", "--no-figures"], cwd=scratch,
+                         stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+has(going.stdout.readline(), "R1 is in a process of its own, at its own pace")
+time.sleep(5)
+going.send_signal(signal.SIGINT)
+said = going.communicate(timeout=60)[0]
+expect(going.returncode == 130, f"inject: exit {going.returncode}\n{said}")
+has(said, "interrupted after", "report: cut-short/report.html", "points")
+kept = (scratch / "cut-short" / "points.csv").read_text().splitlines()[1:]
+expect(kept and all(row.endswith(",1") for row in kept), f"kept: {kept}")
+
 # the same trials where raw sockets are not allowed: frames in datagrams, and it says so
 datagram = scratch / "datagram"
 datagram.mkdir()

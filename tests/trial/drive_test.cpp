@@ -20,7 +20,8 @@ Case drive(Element machine, const std::string& depth) {
   all.network.elements = {
       DcSource{.name = "e", .bus = "dc", .voltage_V = 600, .resistance_ohm = 0.01},
       DcLink{.name = "c", .bus = "dc", .capacitance_F = 2e-3, .voltage_V = 600, .earth_ohm = 1e5},
-      Bridge{.name = "b", .dc = "dc", .ac = "motor", .depth = depth, .on_ohm = 5e-3}, std::move(machine)};
+      Bridge{.name = "b", .dc = "dc", .ac = "motor", .depth = depth, .on_resistance_ohm = 5e-3},
+      std::move(machine)};
   all.bench.record = {"m.speed", "m.torque", "m.ia"};
   all.control.period_s = 100e-6;
   return all;
@@ -126,8 +127,17 @@ double drift_of_neutral(bool balanced, double active_W) {
   all.network.elements = {
       DcSource{.name = "e", .bus = "dc", .voltage_V = 1000, .resistance_ohm = 0.05},
       DcLink{.name = "c", .bus = "dc", .capacitance_F = 4e-3, .voltage_V = 1000, .earth_ohm = 1e4},
-      Valve{.name = "pull", .device = "diode", .from = "dc.p", .to = "dc.m", .on_ohm = 100, .off_ohm = 101},
-      Bridge{.name = "b", .topology = "neutral-point clamped", .dc = "dc", .ac = "ac", .on_ohm = 2e-3},
+      Valve{.name = "pull",
+            .device = "diode",
+            .from = "dc.p",
+            .to = "dc.m",
+            .on_resistance_ohm = 100,
+            .off_resistance_ohm = 101},
+      Bridge{.name = "b",
+             .topology = "neutral-point clamped",
+             .dc = "dc",
+             .ac = "ac",
+             .on_resistance_ohm = 2e-3},
       Branch{.name = "m", .between = {"ac", "out"}, .resistance_ohm = 5e-3, .inductance_H = 0.5e-3},
       Load{.name = "l", .bus = "out", .active_W = active_W, .connection = "star"}};
   all.bench.record = {"c.v_upper", "c.v"};
@@ -135,7 +145,7 @@ double drift_of_neutral(bool balanced, double active_W) {
   auto& control = ready<control::VoltsPerHertz>(all);
   control.levels = "three";
   control.carrier_Hz = 4e3;
-  control.voltage_V = 400;
+  control.nominal_voltage_V = 400;
   control.speed_Hz = 50;
   control.ramp_Hz_per_s = 1e3;
   control.current_limit_A = 1e3;
@@ -167,7 +177,7 @@ TEST(VoltsPerHertz, RunsAnInductionMachineUpWithItsSlip) {
                                     .start = "standstill"},
                    "averaged");
   auto& control = ready<control::VoltsPerHertz>(all);
-  control.voltage_V = 400;
+  control.nominal_voltage_V = 400;
   control.boost_V = 20;
   control.ramp_Hz_per_s = 60;
   Trial trial{.name = "up", .prefault_s = 0.1, .postfault_s = 1.5};

@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include <atomic>
 #include <cmath>
 #include <map>
 #include <set>
@@ -373,6 +374,43 @@ TEST(Injection, PlaysARecordAndComparesEachOutput) {
   record::Record slow = result.record;
   slow.rate_Hz = 600;
   EXPECT_THROW((void)playback_of(slow, {"CT1.i"}, {"VT0.v"}), Error);
+}
+
+TEST(Injection, TellsHowFarItIsAndKeepsWhatWasTriedToItsEndWhereItIsStopped) {
+  const RelaySettings settings = demo("veskar/R1.toml");
+  const InjectionReport whole = tested(settings, settings);
+  std::atomic<bool> stop{false};
+  std::vector<InjectionProgress> told;
+  InjectionOptions options;
+  options.stop = &stop;
+  options.report = [&](const InjectionProgress& now) {
+    told.push_back(now);
+    if (now.points >= 9) stop = true;
+  };
+  const InjectionReport cut = tested(settings, settings, options);
+  EXPECT_TRUE(cut.interrupted);
+  EXPECT_FALSE(cut.passed());
+  EXPECT_NE(cut.failure.find("interrupted after"), std::string::npos) << cut.failure;
+  ASSERT_GE(cut.points.size(), 9U);
+  ASSERT_LT(cut.points.size(), whole.points.size());
+  for (std::size_t k = 0; k < cut.points.size(); ++k) {
+    EXPECT_EQ(cut.points[k].quantity, whole.points[k].quantity);
+    EXPECT_EQ(cut.points[k].measured, whole.points[k].measured) << k;
+    EXPECT_TRUE(cut.points[k].passed) << k;
+  }
+  EXPECT_EQ(told.front().total, 4U);
+  EXPECT_EQ(told.front().at, "earth1");
+  for (std::size_t k = 1; k < told.size(); ++k) {
+    EXPECT_GE(told[k].points, told[k - 1].points);
+    EXPECT_GE(told[k].injected_s, told[k - 1].injected_s);
+  }
+
+  told.clear();
+  stop = false;
+  options.stop = nullptr;
+  EXPECT_FALSE(tested(settings, settings, options).interrupted);
+  EXPECT_EQ(told.back().done, told.back().total);
+  EXPECT_EQ(told.back().left_s(), 0);
 }
 
 TEST(Injection, SaysWhatItCannotProve) {

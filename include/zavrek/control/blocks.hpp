@@ -280,7 +280,7 @@ struct LoadShedding : BlockBase {
 /// locks give them. Outputs NAME.angle (rad, of the first ahead of the second), .slip (Hz).
 struct Synchroniser : BlockBase {
   std::string amplitude_1, frequency_1, angle_1, amplitude_2, frequency_2, angle_2;
-  double least_V = 0;  ///< below it a side is dead, and nothing is released
+  double least_voltage_V = 0;  ///< below it a side is dead, and nothing is released
   double voltage = 0.1, frequency_Hz = 0.1, angle_rad = 0.17453292519943295;
   double closing_time_s = 0, lasts_s = 0.1;
 };
@@ -295,13 +295,13 @@ struct Synchroniser : BlockBase {
 /// used by the axle that uses more of its own).
 struct Vehicle : BlockBase {
   std::string front = "0", rear = "0";  ///< torque of each machine, N m
-  std::string brake = "0";              ///< 0 ... 1 of `brake_N`
+  std::string brake = "0";              ///< 0 ... 1 of `brake_force_N`
   std::string slope = "0";              ///< rise over length along the road ahead, uphill positive
   double mass_kg = unset, drawn_kg = 0;
   double wheelbase_m = 2.5, height_m = 0.8, front_share = 0.5;
   double radius_m = unset, ratio = 1, efficiency = 1;
   double axle_inertia_kgm2 = unset;  ///< of each, with its machine, about the wheels
-  double rolling = 0.012, drag_m2 = 0, brake_N = 0;
+  double rolling = 0.012, drag_area_m2 = 0, brake_force_N = 0;
   double adhesion = 0.8, stiffness = 10;  ///< F = weight stiffness slip
 };
 

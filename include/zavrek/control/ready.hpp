@@ -57,7 +57,7 @@ struct GridForming : BridgeControl {
   std::string voltage;
   std::string breaker;
   double frequency_Hz = 50;
-  double voltage_V = unset;
+  double nominal_voltage_V = unset;
   double power_W = unset;
   double active_W = 0, reactive_var = 0;
   std::string active_reference;
@@ -65,7 +65,7 @@ struct GridForming : BridgeControl {
   double inertia_s = 0.2;
   double inductance_H = unset;
   double voltage_bandwidth_Hz = 8;
-  double virtual_ohm = 0;
+  double virtual_resistance_ohm = 0;
   double ramp_s = 0.2;
 };
 
@@ -123,7 +123,7 @@ struct FieldOriented : BridgeControl {
 /// Voltage in proportion to frequency, for an induction machine without feedback.
 struct VoltsPerHertz : BridgeControl {
   double frequency_Hz = 50;
-  double voltage_V = unset;
+  double nominal_voltage_V = unset;
   double boost_V = 0;
   double speed_Hz = 0;
   double ramp_Hz_per_s = 20;

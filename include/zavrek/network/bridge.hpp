@@ -13,11 +13,11 @@ struct Bridge {
   std::string ac_delta;
   std::string depth = "switched";
   std::string device = "transistor";
-  double on_ohm = 1e-3;
+  double on_resistance_ohm = 1e-3;
   double drop_V = 0;
-  double reverse_ohm = unset;
-  double reverse_drop_V = unset;
-  double off_ohm = 1e8;
+  double diode_resistance_ohm = unset;
+  double diode_drop_V = unset;
+  double off_resistance_ohm = 1e8;
 };
 
 inline const Table& table(const Bridge*) {
@@ -37,13 +37,14 @@ inline const Table& table(const Bridge*) {
                   "are diodes and thyristors, which the network turns off")
           .choice("device", &Bridge::device, {"transistor", "diode", "thyristor"},
                   "valves of a two-level bridge; diodes and thyristors rectify")
-          .quantity("on_resistance", &Bridge::on_ohm, "ohm", above(0), "of a valve that conducts")
+          .quantity("on_resistance", &Bridge::on_resistance_ohm, "ohm", above(0), "of a valve that conducts")
           .quantity("drop", &Bridge::drop_V, "V", at_least(0), "forward voltage of a valve at no current")
-          .quantity("diode_resistance", &Bridge::reverse_ohm, "ohm", above(0),
+          .quantity("diode_resistance", &Bridge::diode_resistance_ohm, "ohm", above(0),
                     "of the diodes; on_resistance when left out", Need::optional)
-          .quantity("diode_drop", &Bridge::reverse_drop_V, "V", at_least(0),
+          .quantity("diode_drop", &Bridge::diode_drop_V, "V", at_least(0),
                     "of the diodes; drop when left out", Need::optional)
-          .quantity("off_resistance", &Bridge::off_ohm, "ohm", above(0), "of a valve that does not conduct")
+          .quantity("off_resistance", &Bridge::off_resistance_ohm, "ohm", above(0),
+                    "of a valve that does not conduct")
           .gives("i#", "A", "current into it from its a.c. bus")
           .gives("delta.i#", "A", "current into its lower half from that half's a.c. bus")
           .gives("idc", "A", "current out of the positive pole of its d.c. bus into it")

@@ -12,10 +12,10 @@ struct CurrentTransformer {
   double primary_A = unset;
   double secondary_A = 1;
   double knee_V = unset;
-  double knee_A = 0.03;
-  double winding_ohm = 2;
-  double burden_ohm = 2.5;
-  double burden_H = 0;
+  double knee_current_A = 0.03;
+  double winding_resistance_ohm = 2;
+  double burden_resistance_ohm = 2.5;
+  double burden_inductance_H = 0;
   double remanence = 0;
 };
 
@@ -30,15 +30,15 @@ inline const Table& table(const CurrentTransformer*) {
           .quantity("knee", &CurrentTransformer::knee_V, "V", above(0),
                     "knee-point voltage, rms on the secondary (IEC 61869-2 class PX); ideal when left out",
                     Need::optional)
-          .quantity("knee_current", &CurrentTransformer::knee_A, "A", above(0),
+          .quantity("knee_current", &CurrentTransformer::knee_current_A, "A", above(0),
                     "magnetising current there, rms; beyond, ten per cent more flux takes half as much "
                     "again, without "
                     "hysteresis")
-          .quantity("winding_resistance", &CurrentTransformer::winding_ohm, "ohm", at_least(0),
+          .quantity("winding_resistance", &CurrentTransformer::winding_resistance_ohm, "ohm", at_least(0),
                     "of the secondary")
-          .quantity("burden_resistance", &CurrentTransformer::burden_ohm, "ohm", at_least(0),
+          .quantity("burden_resistance", &CurrentTransformer::burden_resistance_ohm, "ohm", at_least(0),
                     "with its leads")
-          .quantity("burden_inductance", &CurrentTransformer::burden_H, "mH", at_least(0),
+          .quantity("burden_inductance", &CurrentTransformer::burden_inductance_H, "mH", at_least(0),
                     "in series with it")
           .quantity("remanence", &CurrentTransformer::remanence, "%", within(-1, 1),
                     "flux left in the core at the start, of that at the knee")

@@ -13,7 +13,7 @@ struct DcLink {
   double discharge_ohm = unset;
   double earth_ohm = unset;
   double remaining = unset;
-  double series_ohm = 0;
+  double series_resistance_ohm = 0;
 };
 
 inline const Table& table(const DcLink*) {
@@ -32,7 +32,8 @@ inline const Table& table(const DcLink*) {
                     "share of the capacitance that age has left; write it to be able to change it",
                     Need::optional)
           .changeable()
-          .quantity("series_resistance", &DcLink::series_ohm, "mohm", at_least(0), "of each capacitor")
+          .quantity("series_resistance", &DcLink::series_resistance_ohm, "mohm", at_least(0),
+                    "of each capacitor")
           .gives("v", "V", "between p and n")
           .gives("v_upper", "V", "between p and m")
           .build();
@@ -74,10 +75,10 @@ struct Battery {
   double charge = 0.5;
   Points open_circuit;
   double resistance_ohm = unset;
-  double fast_ohm = 0, fast_time_s = 1;
-  double slow_ohm = 0, slow_time_s = 60;
+  double fast_resistance_ohm = 0, fast_time_s = 1;
+  double slow_resistance_ohm = 0, slow_time_s = 60;
   int cells = 0;
-  double shorted_cells = 0, added_ohm = 0;
+  double shorted_cells = 0, added_resistance_ohm = 0;
 };
 
 inline const Table& table(const Battery*) {
@@ -90,16 +91,18 @@ inline const Table& table(const Battery*) {
                   "open-circuit voltage over state of charge, such as [\"0 %: 640 V\", \"100 %: 820 V\"]",
                   Need::required)
           .quantity("resistance", &Battery::resistance_ohm, "ohm", above(0), "felt at once")
-          .quantity("fast_resistance", &Battery::fast_ohm, "ohm", at_least(0), "of the fast R-C pair")
+          .quantity("fast_resistance", &Battery::fast_resistance_ohm, "ohm", at_least(0),
+                    "of the fast R-C pair")
           .quantity("fast_time", &Battery::fast_time_s, "s", above(0), "its time constant")
-          .quantity("slow_resistance", &Battery::slow_ohm, "ohm", at_least(0), "of the slow R-C pair")
+          .quantity("slow_resistance", &Battery::slow_resistance_ohm, "ohm", at_least(0),
+                    "of the slow R-C pair")
           .quantity("slow_time", &Battery::slow_time_s, "s", above(0), "its time constant")
           .count("cells", &Battery::cells, within(0, 100000),
                  "in series; write it to be able to let some of them fail")
           .quantity("shorted_cells", &Battery::shorted_cells, "", at_least(0),
                     "so many of them give nothing and resist nothing; all but one at most")
           .changeable()
-          .quantity("added_resistance", &Battery::added_ohm, "mohm", at_least(0),
+          .quantity("added_resistance", &Battery::added_resistance_ohm, "mohm", at_least(0),
                     "of cells, or of what connects them, that fail")
           .changeable()
           .supplies()

@@ -14,11 +14,11 @@ struct DcConverter {
   double inductance_H = unset;
   double resistance_ohm = 1e-3;
   std::string depth = "switched";
-  double on_ohm = 1e-3;
+  double on_resistance_ohm = 1e-3;
   double drop_V = 0;
-  double reverse_ohm = unset;
-  double reverse_drop_V = unset;
-  double off_ohm = 1e8;
+  double diode_resistance_ohm = unset;
+  double diode_drop_V = unset;
+  double off_resistance_ohm = 1e8;
 };
 
 inline const Table& table(const DcConverter*) {
@@ -35,13 +35,14 @@ inline const Table& table(const DcConverter*) {
           .quantity("resistance", &C::resistance_ohm, "mohm", at_least(0), "of the inductor")
           .choice("depth", &C::depth, {"switched", "averaged"},
                   "averaged: while it pulses, the leg gives the mean of each step")
-          .quantity("on_resistance", &C::on_ohm, "mohm", above(0), "of a valve that conducts")
+          .quantity("on_resistance", &C::on_resistance_ohm, "mohm", above(0), "of a valve that conducts")
           .quantity("drop", &C::drop_V, "V", at_least(0), "forward voltage of a valve at no current")
-          .quantity("diode_resistance", &C::reverse_ohm, "mohm", above(0),
+          .quantity("diode_resistance", &C::diode_resistance_ohm, "mohm", above(0),
                     "of the diodes; on_resistance when left out", Need::optional)
-          .quantity("diode_drop", &C::reverse_drop_V, "V", at_least(0), "of the diodes; drop when left out",
+          .quantity("diode_drop", &C::diode_drop_V, "V", at_least(0), "of the diodes; drop when left out",
                     Need::optional)
-          .quantity("off_resistance", &C::off_ohm, "Mohm", above(0), "of a valve that does not conduct")
+          .quantity("off_resistance", &C::off_resistance_ohm, "Mohm", above(0),
+                    "of a valve that does not conduct")
           .gives("i", "A", "current of its inductor, from its leg to the bus `low`")
           .gives("*.i", "A", "current through a valve, forwards")
           .gives("*.on", "", "1 while that valve conducts")
@@ -55,11 +56,11 @@ struct Chopper {
   std::string bus;
   double resistance_ohm = unset;
   double inductance_H = 0;
-  double on_ohm = 1e-3;
+  double on_resistance_ohm = 1e-3;
   double drop_V = 0;
-  double reverse_ohm = unset;
-  double reverse_drop_V = unset;
-  double off_ohm = 1e8;
+  double diode_resistance_ohm = unset;
+  double diode_drop_V = unset;
+  double off_resistance_ohm = 1e8;
 };
 
 inline const Table& table(const Chopper*) {
@@ -68,13 +69,15 @@ inline const Table& table(const Chopper*) {
           .bus("bus", &Chopper::bus, "d.c. bus with poles p and n")
           .quantity("resistance", &Chopper::resistance_ohm, "ohm", above(0), "of the resistor")
           .quantity("inductance", &Chopper::inductance_H, "uH", at_least(0), "of the resistor")
-          .quantity("on_resistance", &Chopper::on_ohm, "mohm", above(0), "of a valve that conducts")
+          .quantity("on_resistance", &Chopper::on_resistance_ohm, "mohm", above(0),
+                    "of a valve that conducts")
           .quantity("drop", &Chopper::drop_V, "V", at_least(0), "forward voltage of a valve at no current")
-          .quantity("diode_resistance", &Chopper::reverse_ohm, "mohm", above(0),
+          .quantity("diode_resistance", &Chopper::diode_resistance_ohm, "mohm", above(0),
                     "of the diode beside the resistor; on_resistance when left out", Need::optional)
-          .quantity("diode_drop", &Chopper::reverse_drop_V, "V", at_least(0),
+          .quantity("diode_drop", &Chopper::diode_drop_V, "V", at_least(0),
                     "of that diode; drop when left out", Need::optional)
-          .quantity("off_resistance", &Chopper::off_ohm, "Mohm", above(0), "of a valve that does not conduct")
+          .quantity("off_resistance", &Chopper::off_resistance_ohm, "Mohm", above(0),
+                    "of a valve that does not conduct")
           .gives("i", "A", "current of its resistor, out of the positive pole")
           .gives("valve.i", "A", "current through its transistor")
           .build();

@@ -8,9 +8,9 @@ namespace zavrek::network {
 /// three of them make a bank, such as open star to open delta.
 struct OnePhaseTransformer {
   std::string name;
-  std::string high_bus;
+  std::string high;
   std::string high_phases;
-  std::string low_bus;
+  std::string low;
   std::string low_phases;
   double rating_VA = unset;
   double high_voltage_V = unset;
@@ -29,11 +29,11 @@ inline const Table& table(const OnePhaseTransformer*) {
   static const Table built =
       TableOf<T>("one_phase_transformer",
                  "transformer of two windings on one core; several of them make a bank")
-          .bus("high", &T::high_bus, "bus of the high-voltage winding")
+          .bus("high", &T::high, "bus of the high-voltage winding")
           .text("high_phases", &T::high_phases,
                 "\"a\": from that phase to ground; \"ab\": from a to b; all of the bus when left out",
                 Need::optional)
-          .bus("low", &T::low_bus, "bus of the low-voltage winding")
+          .bus("low", &T::low, "bus of the low-voltage winding")
           .text("low_phases", &T::low_phases, "as high_phases; \"ba\" turns the winding round",
                 Need::optional)
           .quantity("rating", &T::rating_VA, "MVA", above(0), "rated power, base of all percentages")

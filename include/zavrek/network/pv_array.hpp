@@ -11,13 +11,13 @@ struct PvArray {
   std::string bus;
   int modules = 1;
   int strings = 1;
-  double open_circuit_V = unset;
-  double short_circuit_A = unset;
-  double best_V = unset;
-  double best_A = unset;
+  double open_circuit_voltage_V = unset;
+  double short_circuit_current_A = unset;
+  double best_voltage_V = unset;
+  double best_current_A = unset;
   int cells = 60;
-  double current_per_K = 0.0005;
-  double voltage_per_K = -0.003;
+  double current_coefficient_per_K = 0.0005;
+  double voltage_coefficient_per_K = -0.003;
   double irradiance_W_per_m2 = 1000;
   double temperature_K = 298.15;
   double shaded = 0;
@@ -30,15 +30,17 @@ inline const Table& table(const PvArray*) {
           .bus("bus", &PvArray::bus, "d.c. bus with poles p and n")
           .count("modules", &PvArray::modules, within(1, 1000), "in series, to a string")
           .count("strings", &PvArray::strings, within(1, 10000), "in parallel")
-          .quantity("open_circuit_voltage", &PvArray::open_circuit_V, "V", above(0),
+          .quantity("open_circuit_voltage", &PvArray::open_circuit_voltage_V, "V", above(0),
                     "of a module at 1000 W/m2 and 298.15 K")
-          .quantity("short_circuit_current", &PvArray::short_circuit_A, "A", above(0), "of a module")
-          .quantity("best_voltage", &PvArray::best_V, "V", above(0), "of a module where it gives most power")
-          .quantity("best_current", &PvArray::best_A, "A", above(0), "of a module where it gives most power")
+          .quantity("short_circuit_current", &PvArray::short_circuit_current_A, "A", above(0), "of a module")
+          .quantity("best_voltage", &PvArray::best_voltage_V, "V", above(0),
+                    "of a module where it gives most power")
+          .quantity("best_current", &PvArray::best_current_A, "A", above(0),
+                    "of a module where it gives most power")
           .count("cells", &PvArray::cells, within(1, 1000), "in series within a module")
-          .quantity("current_coefficient", &PvArray::current_per_K, "%/K", any(),
+          .quantity("current_coefficient", &PvArray::current_coefficient_per_K, "%/K", any(),
                     "change of the short-circuit current with temperature")
-          .quantity("voltage_coefficient", &PvArray::voltage_per_K, "%/K", any(),
+          .quantity("voltage_coefficient", &PvArray::voltage_coefficient_per_K, "%/K", any(),
                     "change of the open-circuit voltage with temperature")
           .quantity("irradiance", &PvArray::irradiance_W_per_m2, "W/m2", within(0, 2000), "on the modules")
           .changeable()

@@ -14,7 +14,7 @@ struct SubmoduleArm {
   double voltage_V = unset;
   double inductance_H = unset;
   double resistance_ohm = 1e-3;
-  double on_ohm = 1e-3;
+  double on_resistance_ohm = 1e-3;
   std::string depth = "switched";
   double inserted = 0.5;
   double bypassed = 0;
@@ -33,7 +33,8 @@ inline const Table& table(const SubmoduleArm*) {
           .quantity("voltage", &A::voltage_V, "kV", at_least(0), "of each capacitor at the start")
           .quantity("inductance", &A::inductance_H, "mH", above(0), "of the arm")
           .quantity("resistance", &A::resistance_ohm, "mohm", at_least(0), "of its inductor")
-          .quantity("on_resistance", &A::on_ohm, "mohm", above(0), "of one submodule's valve that conducts")
+          .quantity("on_resistance", &A::on_resistance_ohm, "mohm", above(0),
+                    "of one submodule's valve that conducts")
           .choice("depth", &A::depth, {"switched", "averaged"},
                   "switched: whole submodules, the nearest number; averaged: one of them for a part of each "
                   "step")

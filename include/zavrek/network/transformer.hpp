@@ -8,9 +8,9 @@ namespace zavrek::network {
 /// test data; with tap changer and saturation where they are given.
 struct Transformer {
   std::string name;
-  std::string high_bus;
-  std::string low_bus;
-  std::string tertiary_bus;
+  std::string high;
+  std::string low;
+  std::string tertiary;
   double rating_VA = unset;
   double high_voltage_V = unset;
   double low_voltage_V = unset;
@@ -42,9 +42,9 @@ inline const Table& table(const Transformer*) {
   static const Table built =
       TableOf<T>("transformer",
                  "transformer of two or three windings or autotransformer, from nameplate and test data")
-          .bus("high", &T::high_bus, "bus of the high-voltage winding")
-          .bus("low", &T::low_bus, "bus of the low-voltage winding")
-          .bus("tertiary", &T::tertiary_bus, "bus of a third winding", Need::optional)
+          .bus("high", &T::high, "bus of the high-voltage winding")
+          .bus("low", &T::low, "bus of the low-voltage winding")
+          .bus("tertiary", &T::tertiary, "bus of a third winding", Need::optional)
           .quantity("rating", &T::rating_VA, "MVA", above(0), "rated power, base of all percentages")
           .quantity("high_voltage", &T::high_voltage_V, "kV", above(0), "rated, between phases")
           .quantity("low_voltage", &T::low_voltage_V, "kV", above(0), "rated, between phases")

@@ -9,11 +9,11 @@ struct Valve {
   std::string name;
   std::string device = "transistor";
   std::string from, to;
-  double on_ohm = 1e-3;
+  double on_resistance_ohm = 1e-3;
   double drop_V = 0;
-  double reverse_ohm = unset;
-  double reverse_drop_V = unset;
-  double off_ohm = 1e8;
+  double diode_resistance_ohm = unset;
+  double diode_drop_V = unset;
+  double off_resistance_ohm = 1e8;
 };
 
 inline const Table& table(const Valve*) {
@@ -23,13 +23,14 @@ inline const Table& table(const Valve*) {
                   "a transistor has a diode beside it, the other way round; a switch carries either way")
           .text("from", &Valve::from, "terminal where its current enters, such as \"dc.p\" or \"ground\"")
           .text("to", &Valve::to, "terminal where it leaves, such as \"mid.a\"")
-          .quantity("on_resistance", &Valve::on_ohm, "ohm", above(0), "while it conducts")
+          .quantity("on_resistance", &Valve::on_resistance_ohm, "ohm", above(0), "while it conducts")
           .quantity("drop", &Valve::drop_V, "V", at_least(0), "forward voltage at no current")
-          .quantity("diode_resistance", &Valve::reverse_ohm, "ohm", above(0),
+          .quantity("diode_resistance", &Valve::diode_resistance_ohm, "ohm", above(0),
                     "of the diode beside a transistor; on_resistance when left out", Need::optional)
-          .quantity("diode_drop", &Valve::reverse_drop_V, "V", at_least(0),
-                    "of that diode; drop when left out", Need::optional)
-          .quantity("off_resistance", &Valve::off_ohm, "ohm", above(0), "while it does not conduct")
+          .quantity("diode_drop", &Valve::diode_drop_V, "V", at_least(0), "of that diode; drop when left out",
+                    Need::optional)
+          .quantity("off_resistance", &Valve::off_resistance_ohm, "ohm", above(0),
+                    "while it does not conduct")
           .gives("i", "A", "current through it, from `from` to `to`")
           .gives("on", "", "1 while it conducts")
           .build();

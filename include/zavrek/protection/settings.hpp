@@ -148,8 +148,8 @@ struct VectorShift : FunctionBase {
 /// A current circuit is broken: residual current without residual voltage.
 struct CurrentWatch : FunctionBase {
   static constexpr bool sees_voltage = true;
-  double residual_A = unset;
-  double residual_V = unset;  ///< above this it is an earth fault
+  double residual_current_A = unset;
+  double residual_voltage_V = unset;  ///< above this it is an earth fault
   double delay_s = 1;
   CurrentWatch() { trips = false; }
 };
@@ -292,7 +292,7 @@ struct PowerStage : FunctionBase {
 struct LossOfPotential : FunctionBase {
   static constexpr bool sees_voltage = true;
   double negative_V = unset;  ///< negative sequence above this without negative-sequence current
-  double negative_A = unset;
+  double negative_current_A = unset;
   double collapsed_V = unset;  ///< positive sequence below this without a change of current
   double change_A = unset;
   double delay_s = 0.02;

@@ -1,6 +1,7 @@
 // Element tests: quantities straight to a relay, without a network, and what its settings say it should do.
 #pragma once
 
+#include <atomic>
 #include <cmath>
 #include <filesystem>
 #include <functional>
@@ -67,6 +68,20 @@ struct Probe {
 
 struct InjectionPlan;
 
+/// How far the tests of a relay have come.
+struct InjectionProgress {
+  std::string at;         ///< function or sequence at hand
+  std::size_t done = 0;   ///< functions or sequences
+  std::size_t total = 0;  ///< of them
+  std::size_t points = 0, failed = 0;
+  double injected_s = 0;
+  double spent_s = 0;
+  /// As long as each of those that are done took.
+  [[nodiscard]] double left_s() const {
+    return done > 0 ? spent_s / static_cast<double>(done) * static_cast<double>(total - done) : 0;
+  }
+};
+
 struct InjectionOptions {
   std::string place = "plant";  ///< "plant": the relay in this process; "process"; "outside"
   std::string interface = "lo";
@@ -86,6 +101,9 @@ struct InjectionOptions {
   bool explain = true;            ///< look for what would explain points that failed
   /// What to inject instead of what the settings propose (injection_plan.hpp); it must outlive the call.
   const InjectionPlan* plan = nullptr;
+  /// Once true nothing more is injected; the report holds what was tried to its end.
+  const std::atomic<bool>* stop = nullptr;
+  std::function<void(const InjectionProgress&)> report = {};  ///< called behind each thing tried
 };
 
 /// One thing tried on a device.
@@ -133,6 +151,7 @@ struct InjectionReport {
   std::vector<Boundary> boundaries;
   std::vector<std::string> warnings;
   std::string failure;              ///< why it ended early
+  bool interrupted = false;         ///< InjectionOptions::stop ended it
   std::vector<Explanation> causes;  ///< that would explain what failed, the likeliest first
   double injected_s = 0;
   std::vector<bench::Account> accounts;  ///< of the ports

@@ -15,11 +15,11 @@ struct InjectedPlace {
   int place = 1;
   std::string v1, v2, v0, va, vb, vc;
   std::string i1, i2, i0, ia, ib, ic;
-  std::string loop = "none";     ///< "A-E" ... "C-A": current through that loop, and the voltage across it
-  std::string impedance;         ///< of the loop: "2.1 ohm at 70 deg"
-  double through_A = 5;          ///< current through the loop
-  double second = 0, fifth = 0;  ///< harmonics, as shares of every current
-  double frequency_Hz = network::unset;  ///< nominal, or as at the first place, when left out
+  std::string loop = "none";  ///< "A-E" ... "C-A": current through that loop, and the voltage across it
+  std::string impedance;      ///< of the loop: "2.1 ohm at 70 deg"
+  double through_A = 5;       ///< current through the loop
+  double second_harmonic = 0, fifth_harmonic = 0;  ///< harmonics, as shares of every current
+  double frequency_Hz = network::unset;            ///< nominal, or as at the first place, when left out
   double frequency_rate = network::unset;
 };
 

@@ -19,8 +19,8 @@ class BreakerDrivePort final : public Port {
  public:
   explicit BreakerDrivePort(const BreakerDrive& settings)
       : settings_(settings),
-        trip_(settings.coil_s, 0, 0),
-        close_(settings.coil_s, 0, 0),
+        trip_(settings.coil_time_s, 0, 0),
+        close_(settings.coil_time_s, 0, 0),
         a_(0, settings.a_lag_s, settings.a_lag_s),
         b_(0, settings.b_lag_s, settings.b_lag_s) {}
 
@@ -67,7 +67,7 @@ class BreakerDrivePort final : public Port {
       close_due_ = never;
       move(exchange, true);
     }
-    if (!charged_ && exchange.setting(empty_) > 0.5) charged_due_ = now + settings_.charging_s;
+    if (!charged_ && exchange.setting(empty_) > 0.5) charged_due_ = now + settings_.charging_time_s;
     if (!charged_ && now >= charged_due_) charged_ = true;
     tell(exchange, a_point_, a_.next(closed_, now));
     tell(exchange, b_point_, b_.next(!closed_, now));
@@ -87,8 +87,8 @@ class BreakerDrivePort final : public Port {
   }
   std::vector<Path> paths() const override {
     return {{"coils", "breaker_drive " + settings_.name, settings_.breaker, 1,
-             fmt::format("{:.3g} ms to open, {:.3g} ms to close", 1e3 * settings_.opening_s,
-                         1e3 * settings_.closing_s)}};
+             fmt::format("{:.3g} ms to open, {:.3g} ms to close", 1e3 * settings_.opening_time_s,
+                         1e3 * settings_.closing_time_s)}};
   }
 
  private:
@@ -115,7 +115,8 @@ class BreakerDrivePort final : public Port {
   /// Not ahead of a closing that is under way.
   void begin_to_open(const Exchange& exchange, double now) noexcept {
     const double from_s = close_due_ == never ? now : close_due_;
-    open_due_ = from_s + std::max(0.0, settings_.opening_s - settings_.coil_s) + exchange.setting(late_);
+    open_due_ =
+        from_s + std::max(0.0, settings_.opening_time_s - settings_.coil_time_s) + exchange.setting(late_);
   }
   void begin_to_close(const Exchange& exchange, bool trips, double now) noexcept {
     const bool locked = !std::all_of(interlocks_.begin(), interlocks_.end(),
@@ -125,12 +126,12 @@ class BreakerDrivePort final : public Port {
       ++refused_;
       return;
     }
-    close_due_ = now + std::max(0.0, settings_.closing_s - settings_.coil_s);
+    close_due_ = now + std::max(0.0, settings_.closing_time_s - settings_.coil_time_s);
   }
   void move(Exchange& exchange, bool close) noexcept {
     if (close) {
       charged_ = false;
-      charged_due_ = exchange.time_s() + settings_.charging_s;
+      charged_due_ = exchange.time_s() + settings_.charging_time_s;
     }
     if (closed_ == close || exchange.setting(stuck_) > 0.5) return;
     if (!exchange.ask(operated_, close ? 1 : 0)) {

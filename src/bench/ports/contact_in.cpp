@@ -19,7 +19,7 @@ class ContactInPort final : public Port {
         connected_(connected),
         threshold_(settings.threshold * (settings.wetting_V > 0 ? settings.wetting_V : 1)),
         lines_(settings.points.size(),
-               {false, Lagging(settings.debounce_s, settings.pickup_s, settings.drop_off_s)}) {
+               {false, Lagging(settings.debounce_s, settings.pickup_time_s, settings.drop_off_time_s)}) {
     for (Line& line : lines_) line.lag.begin(settings.inverted);
   }
 
@@ -59,7 +59,7 @@ class ContactInPort final : public Port {
   }
   std::vector<Path> paths() const override {
     if (!connected_) return {};
-    const double late_s = settings_.debounce_s + settings_.pickup_s;
+    const double late_s = settings_.debounce_s + settings_.pickup_time_s;
     return {{settings_.device.empty() ? joined(settings_.terminals) : settings_.device,
              fmt::format("contact_in {}", settings_.name), operated_, 1,
              late_s > 0 ? fmt::format("{:.3g} ms of debouncing and pickup", 1e3 * late_s) : std::string()}};

@@ -26,7 +26,7 @@ class ContactOutPort final : public Port {
     for (const std::string& text : settings_.points) {
       const Signed point = signed_point(text);
       contacts_.push_back({exchange.point_of(point.name), point.reversed,
-                           Lagging(0, settings_.pickup_s, settings_.drop_off_s), false});
+                           Lagging(0, settings_.pickup_time_s, settings_.drop_off_time_s), false});
       contacts_.back().lag.begin(exchange.on(contacts_.back().point) != point.reversed);
     }
   }
@@ -59,8 +59,8 @@ class ContactOutPort final : public Port {
     if (!connected_) return {};
     return {{joined(settings_.points), fmt::format("contact_out {}", settings_.name),
              settings_.device.empty() ? joined(settings_.terminals) : settings_.device, 1,
-             settings_.pickup_s > 0 ? fmt::format("{:.3g} ms of pickup", 1e3 * settings_.pickup_s)
-                                    : std::string()}};
+             settings_.pickup_time_s > 0 ? fmt::format("{:.3g} ms of pickup", 1e3 * settings_.pickup_time_s)
+                                         : std::string()}};
   }
 
  private:

@@ -70,7 +70,7 @@ class Dnp3Port : public FieldBus {
     made.address = settings_.outstation;
     made.master = settings_.master;
     made.unsolicited = settings_.unsolicited;
-    made.confirmation_s = settings_.answer_s;
+    made.confirmation_s = settings_.answer_time_s;
     const auto each = [&](std::size_t kind, auto&& add) {
       for (std::size_t k = 0; k < rows(kind).size(); ++k) add(rows(kind)[k], place(kind, k));
     };
@@ -108,7 +108,7 @@ class Dnp3OutstationPort final : public Dnp3Port<Dnp3Outstation> {
     made.other_masters = addresses_of(settings_.other_masters);
     made.most_events = static_cast<std::size_t>(settings_.events);
     made.scan_s = settings_.scan_s;
-    made.select_s = settings_.select_s;
+    made.select_time_s = settings_.select_time_s;
     made.takes_time = settings_.clock == "master";
     return wire::make_dnp3_outstation(std::move(made), *this);
   }

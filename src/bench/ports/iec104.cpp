@@ -83,7 +83,7 @@ class Iec104StationPort final : public Iec104Port<Iec104Station> {
   std::unique_ptr<wire::Party> make_party() override {
     wire::Iec104Settings made = settings_of(true);
     made.scan_s = settings_.scan_s;
-    made.select_s = settings_.select_s;
+    made.select_time_s = settings_.select_time_s;
     made.command_age_s = settings_.command_age_s;
     made.most_events = static_cast<std::size_t>(settings_.events);
     return wire::make_iec104_station(std::move(made), *this);

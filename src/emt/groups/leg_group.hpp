@@ -26,9 +26,10 @@ class LegGroup {
   /// `number`: of its first adjustable conductance, poles * poles of them row by row, along the ends (pole,
   /// x).
   void add(const LegPart& part, const int* node_position, int number) {
-    Leg leg{.part = part, .x = node_position[part.x], .number = number, .siemens = 1 / part.on_ohm};
+    Leg leg{
+        .part = part, .x = node_position[part.x], .number = number, .siemens = 1 / part.on_resistance_ohm};
     for (std::size_t k = 0; k < part.poles.size(); ++k) leg.pole[k] = node_position[part.poles[k]];
-    leg.band_A = part.drop_V > 0 ? part.drop_V / (5 * part.on_ohm) : 1;
+    leg.band_A = part.drop_V > 0 ? part.drop_V / (5 * part.on_resistance_ohm) : 1;
     legs_.push_back(std::move(leg));
   }
   [[nodiscard]] bool empty() const { return legs_.empty(); }

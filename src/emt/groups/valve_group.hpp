@@ -34,7 +34,8 @@ class ValveGroup {
   /// `number` is that of its adjustable conductance. Starts off.
   void add(const ValvePart& part, const int* node_position, int number) {
     valves_.push_back({part.kind, node_position[part.ends.p], node_position[part.ends.q], number, part.off_S,
-                       1 / part.on_ohm, part.drop_V, 1 / part.reverse_ohm, part.reverse_drop_V});
+                       1 / part.on_resistance_ohm, part.drop_V, 1 / part.diode_resistance_ohm,
+                       part.diode_drop_V});
     edges_.add_valve();
     if (part.kind == ValveKind::thyristor) {
       thyristors_.push_back(size() - 1);
@@ -345,7 +346,7 @@ class ValveGroup {
   struct Valve {
     ValveKind kind;
     int p, q, number;
-    double off_S, on_S, drop_V, reverse_S, reverse_drop_V;
+    double off_S, on_S, drop_V, reverse_S, diode_drop_V;
     Piece piece = Piece::off;
     bool gate = false;
     bool held = false;          // by an averaged leg
@@ -443,7 +444,7 @@ class ValveGroup {
       case Piece::off:
         f.siemens[l] = v.off_S;
         if (may_conduct_forward(v, v.gate)) f.high[l] = v.drop_V;
-        if (v.kind == ValveKind::transistor) f.low[l] = -v.reverse_drop_V;
+        if (v.kind == ValveKind::transistor) f.low[l] = -v.diode_drop_V;
         break;
       case Piece::forward:
         f.siemens[l] = v.on_S;
@@ -452,8 +453,8 @@ class ValveGroup {
         break;
       case Piece::reverse:
         f.siemens[l] = v.reverse_S;
-        f.source[l] = -v.reverse_S * v.reverse_drop_V;
-        f.high[l] = -v.reverse_drop_V;
+        f.source[l] = -v.reverse_S * v.diode_drop_V;
+        f.high[l] = -v.diode_drop_V;
         break;
     }
     sources_[k] = f.source[l];

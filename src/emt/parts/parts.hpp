@@ -110,8 +110,8 @@ struct ValvePart {
   std::string owner;
   Ends ends;  // it conducts from p to q
   ValveKind kind = ValveKind::diode;
-  double on_ohm = 1e-3, drop_V = 0;
-  double reverse_ohm = 1e-3, reverse_drop_V = 0;  // of a transistor's diode
+  double on_resistance_ohm = 1e-3, drop_V = 0;
+  double diode_resistance_ohm = 1e-3, diode_drop_V = 0;  // of a transistor's diode
   double off_S = 1e-8;
   Slot current{};
   Slot conducts{};  // 1 or 0
@@ -132,7 +132,7 @@ struct LegPart {
   };
   std::vector<NodeId> poles;  // p, n or p, m, n
   NodeId x = ground_node;
-  double on_ohm = 1e-3, drop_V = 0;
+  double on_resistance_ohm = 1e-3, drop_V = 0;
   std::vector<int> valves;   // all of the leg
   std::vector<Way> out, in;  // tried in this order; without any, out of the last pole and into the first
   std::vector<Flow> flows;

@@ -64,9 +64,9 @@ class Wiring {
   }
   void look_at(const network::Transformer& t) {
     const std::string place = "transformer." + t.name;
-    rated(place, "on its high side", t.high_bus, t.high_voltage_V);
-    rated(place, "on its low side", t.low_bus, t.low_voltage_V);
-    rated(place, "on its tertiary", t.tertiary_bus, t.tertiary_voltage_V);
+    rated(place, "on its high side", t.high, t.high_voltage_V);
+    rated(place, "on its low side", t.low, t.low_voltage_V);
+    rated(place, "on its tertiary", t.tertiary, t.tertiary_voltage_V);
   }
   void look_at(const Device& device) {
     const protection::RelaySettings& relay = device.approved_relay;

@@ -22,6 +22,11 @@ constexpr double least_rest_s = 0.1;
 
 InjectionReport Tester::run() {
   options_.plan ? follow_plan() : follow_settings();
+  if ((report_.interrupted = injector_.interrupted())) {
+    report_.failure = injector_.failure();
+    report_.points.resize(std::min(whole_.first, report_.points.size()));
+    report_.boundaries.resize(std::min(whole_.second, report_.boundaries.size()));
+  }
   report_.injected_s = injector_.injected_s();
   injector_.end();
   report_.accounts = injector_.accounts();
@@ -101,7 +106,19 @@ void Tester::explain() {
   report_.causes = causes_of(device, mistakes, observations_);
 }
 
+void Tester::tell(const std::string& at) {
+  if (!options_.report) return;
+  progress_.at = at;
+  progress_.points = report_.points.size();
+  progress_.failed = static_cast<std::size_t>(
+      std::count_if(report_.points.begin(), report_.points.end(), [](const auto& p) { return !p.passed; }));
+  progress_.injected_s = injector_.injected_s();
+  progress_.spent_s = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun_).count();
+  options_.report(progress_);
+}
+
 void Tester::follow_plan() {
+  progress_.total = options_.plan->values.size() + options_.plan->sequences.size();
   for (const InjectedValue& value : options_.plan->values) {
     if (!report_.failure.empty()) return;
     for (const FunctionSettings& function : approved_.functions) {
@@ -113,11 +130,26 @@ void Tester::follow_plan() {
       }
       time(function, *probe, parse_quantity_as(value.value, probe->unit));
     }
+    ++progress_.done;
+    if (report_.failure.empty()) tell(value.function);
   }
-  inject_sequences(*options_.plan, approved_, options_, places_, injector_, report_);
+  for (const InjectedSequence& sequence : options_.plan->sequences) {
+    if (!report_.failure.empty()) return;
+    keep_whole();
+    inject_sequence(sequence, approved_, options_, places_, injector_, report_);
+    ++progress_.done;
+    if (report_.failure.empty()) tell(sequence.name);
+  }
+  if (report_.failure.empty()) keep_whole();
 }
 
 void Tester::follow_settings() {
+  progress_.total = static_cast<std::size_t>(
+      std::count_if(approved_.functions.begin(), approved_.functions.end(), [&](const auto& function) {
+        const protection::FunctionBase& base = protection::base_of(function);
+        return base.trips && base.name.find(options_.only) != std::string::npos &&
+               probe_of(approved_, function, options_.frequency_Hz).has_value();
+      }));
   for (const FunctionSettings& function : approved_.functions) {
     const protection::FunctionBase& base = protection::base_of(function);
     if (!report_.failure.empty()) break;
@@ -138,7 +170,10 @@ void Tester::follow_settings() {
       continue;
     }
     test(function, *probe);
+    ++progress_.done;
+    if (report_.failure.empty()) tell(base.name);
   }
+  if (report_.failure.empty()) keep_whole();
 }
 
 ExpectedOperation Tester::expected(const Probe& probe, const Stimulus& during, double limit_s) const {
@@ -151,6 +186,10 @@ ExpectedOperation Tester::expected_behind(const std::vector<protection::Held>& p
 }
 
 bool Tester::settle(const Probe& probe) {
+  if (report_.failure.empty()) {
+    keep_whole();
+    tell(probe.function);
+  }
   const bool forgets = injector_.forget();
   if (!forgets) (void)injector_.inject(probe.before, longest_reset_s, Injector::Until::quiet);
   (void)injector_.inject(probe.before, prefault_s);

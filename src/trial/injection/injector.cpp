@@ -113,7 +113,8 @@ bench::Setup setup_of(const protection::RelaySettings& settings, const std::file
 Injector::Injector(const protection::RelaySettings& settings, const std::filesystem::path& file,
                    const InjectionOptions& options, std::size_t places)
     : setup_(setup_of(settings, file, options, places)),
-      rate_Hz_(bench::samples_per_cycle * options.frequency_Hz) {
+      rate_Hz_(bench::samples_per_cycle * options.frequency_Hz),
+      stop_(options.stop) {
   auto source = std::make_unique<StimulusSource>(settings, places, rate_Hz_);
   source_ = source.get();
   bench::RunOptions how;
@@ -164,6 +165,7 @@ Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Unti
   Reaction seen;
   seen.outputs.resize(points_.size());
   bool started = start(), tripped = trip();
+  if (interrupted_) return seen;
   std::vector<char> were;
   for (const bench::PointId point : points_) were.push_back(run_->exchange().on(point) ? 1 : 0);
   if (until == Until::quiet && !started && !tripped) return seen;
@@ -184,13 +186,16 @@ Injector::Reaction Injector::inject(const Stimulus& stimulus, double for_s, Unti
       note(run_->exchange().on(points_[k]), was, seen.outputs[k].rise_s, seen.outputs[k].fall_s, at);
       were[k] = was ? 1 : 0;
     }
+    if (stop_ && stop_->load(std::memory_order_relaxed)) return interrupted_ = true;
     if (until == Until::start) return seen.start_s.has_value();
     if (until == Until::trip) return seen.trip_s.has_value();
     return until == Until::quiet && !started && !tripped;
   });
   kept_.add(pace::punctuality(timing));
   past_.push_back({stimulus.measured, static_cast<double>(samples) / rate_Hz_});
-  if (const std::string why = run_->failure(); !why.empty())
+  if (interrupted_)
+    failure_ = fmt::format("interrupted after {:.3f} s of injection", injected_s());
+  else if (const std::string why = run_->failure(); !why.empty())
     failure_ = fmt::format("no answer from {} since {:.3f} s of injection", setup_.bench.devices[0].name,
                            injected_s());
   return seen;

@@ -9,6 +9,10 @@
 #include "zavrek/bench.hpp"
 #include "zavrek/trial/injection.hpp"
 
+namespace zavrek::trial {
+struct InjectedSequence;
+}
+
 namespace zavrek::trial::internal {
 
 class StimulusSource;
@@ -50,6 +54,8 @@ class Injector {
   [[nodiscard]] bool elsewhere() const noexcept { return setup_.bench.devices[0].place != "plant"; }
   /// Why nothing more can be learnt; empty when all is well.
   [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
+  /// Told to stop: what it saw last is not whole.
+  [[nodiscard]] bool interrupted() const noexcept { return interrupted_; }
   [[nodiscard]] std::string medium() const { return run_->medium(); }
   [[nodiscard]] double injected_s() const noexcept { return run_->exchange().time_s(); }
   /// Nothing is injected from now on; a process that it started ends and says what it counted.
@@ -67,13 +73,15 @@ class Injector {
   std::vector<std::string> outputs_;
   std::vector<bench::PointId> points_;  // of the outputs
   std::string failure_;
+  const std::atomic<bool>* stop_;
+  bool interrupted_ = false;
   pace::Punctuality kept_;
   std::vector<protection::Held> past_;
 };
 
-/// Injects the sequences of a plan and adds a point to the report for each expectation.
-void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings& approved,
-                      const InjectionOptions& options, std::size_t places, Injector& injector,
-                      InjectionReport& report);
+/// Injects a sequence of a plan and adds a point to the report for each expectation.
+void inject_sequence(const InjectedSequence& sequence, const protection::RelaySettings& approved,
+                     const InjectionOptions& options, std::size_t places, Injector& injector,
+                     InjectionReport& report);
 
 }  // namespace zavrek::trial::internal

@@ -85,8 +85,8 @@ void fill(const InjectedPlace& here, const protection::RelaySettings& settings, 
   }
   add_loop(here, settings, end);
   for (std::size_t k = 0; k < 3; ++k) {
-    end.second[k] = here.second * end.current[k];
-    end.fifth[k] = here.fifth * end.current[k];
+    end.second[k] = here.second_harmonic * end.current[k];
+    end.fifth[k] = here.fifth_harmonic * end.current[k];
   }
   protection::Measuring::complete(end, false);
 }
@@ -116,8 +116,10 @@ const network::Table& table(const InjectedPlace*) {
         .choice("loop", &InjectedPlace::loop, loops, "fault loop that shows an impedance to the relay")
         .text("impedance", &InjectedPlace::impedance, "of that loop: \"2.1 ohm at 70 deg\"", Need::optional)
         .quantity("through", &InjectedPlace::through_A, "A", network::above(0), "current through that loop")
-        .quantity("second_harmonic", &InjectedPlace::second, "%", within(0, 2), "in every current, of it")
-        .quantity("fifth_harmonic", &InjectedPlace::fifth, "%", within(0, 2), "in every current, of it")
+        .quantity("second_harmonic", &InjectedPlace::second_harmonic, "%", within(0, 2),
+                  "in every current, of it")
+        .quantity("fifth_harmonic", &InjectedPlace::fifth_harmonic, "%", within(0, 2),
+                  "in every current, of it")
         .quantity("frequency", &InjectedPlace::frequency_Hz, "Hz", network::above(0),
                   "at the beginning of the state; nominal, or as at the state's own place, when left out",
                   Need::optional)

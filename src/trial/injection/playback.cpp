@@ -188,6 +188,7 @@ InjectionReport play_back(const Playback& playback, const protection::RelaySetti
     report.points.push_back(std::move(point));
   }
   if (!injector.failure().empty()) report.failure = injector.failure();
+  if ((report.interrupted = injector.interrupted())) report.points.clear();
   report.injected_s = injector.injected_s();
   injector.end();
   report.accounts = injector.accounts();

@@ -60,42 +60,39 @@ void settle(const Stimulus& first, Injector& injector) {
 
 }  // namespace
 
-void inject_sequences(const InjectionPlan& plan, const protection::RelaySettings& approved,
-                      const InjectionOptions& options, std::size_t places, Injector& injector,
-                      InjectionReport& report) {
-  for (const InjectedSequence& sequence : plan.sequences) {
-    if (!report.failure.empty()) return;
-    settle(stimulus_of(sequence.states.front(), approved, places, options.frequency_Hz), injector);
-    std::map<std::string, Injector::Reaction> reactions;
-    for (const InjectedState& state : sequence.states)
-      reactions[state.name] = inject_state(sequence, state, approved, places, options.frequency_Hz, injector);
-    report.failure = injector.failure();
-    for (const StateExpectation& expectation : sequence.expect) {
-      const auto changes =
-          expected_changes(sequence, approved, places, expectation.output, options.frequency_Hz);
-      std::size_t at = 0;
-      while (sequence.states[at].name != expectation.state) ++at;
-      InjectedPoint point;
-      point.function = sequence.name;
-      point.test = "state";
-      point.quantity = fmt::format("{}: {} {}", expectation.state, expectation.output, expectation.change);
-      const bool by_settings = expectation.time == "from settings";
-      if (by_settings) point.by = changes[at].by;
-      const double wanted = by_settings
-                                ? (expectation.change == "rises" ? changes[at].rises_s : changes[at].falls_s)
-                                : parse_quantity_as(expectation.time, "s");
-      point.expected = expectation.never ? never_s : wanted;
-      point.measured = seen(reactions[expectation.state], expectation, injector.outputs());
-      const TimeTolerance tolerance =
-          time_tolerance(expectation.tolerance.empty() ? options.tolerance : expectation.tolerance);
-      point.low = point.high = point.expected;
-      if (std::isfinite(point.expected)) {
-        point.low = std::max(0.0, point.expected - tolerance.of(point.expected));
-        point.high = point.expected + tolerance.of(point.expected);
-      }
-      point.passed = point.measured >= point.low && point.measured <= point.high;
-      report.points.push_back(std::move(point));
+void inject_sequence(const InjectedSequence& sequence, const protection::RelaySettings& approved,
+                     const InjectionOptions& options, std::size_t places, Injector& injector,
+                     InjectionReport& report) {
+  settle(stimulus_of(sequence.states.front(), approved, places, options.frequency_Hz), injector);
+  std::map<std::string, Injector::Reaction> reactions;
+  for (const InjectedState& state : sequence.states)
+    reactions[state.name] = inject_state(sequence, state, approved, places, options.frequency_Hz, injector);
+  report.failure = injector.failure();
+  for (const StateExpectation& expectation : sequence.expect) {
+    const auto changes =
+        expected_changes(sequence, approved, places, expectation.output, options.frequency_Hz);
+    std::size_t at = 0;
+    while (sequence.states[at].name != expectation.state) ++at;
+    InjectedPoint point;
+    point.function = sequence.name;
+    point.test = "state";
+    point.quantity = fmt::format("{}: {} {}", expectation.state, expectation.output, expectation.change);
+    const bool by_settings = expectation.time == "from settings";
+    if (by_settings) point.by = changes[at].by;
+    const double wanted = by_settings
+                              ? (expectation.change == "rises" ? changes[at].rises_s : changes[at].falls_s)
+                              : parse_quantity_as(expectation.time, "s");
+    point.expected = expectation.never ? never_s : wanted;
+    point.measured = seen(reactions[expectation.state], expectation, injector.outputs());
+    const TimeTolerance tolerance =
+        time_tolerance(expectation.tolerance.empty() ? options.tolerance : expectation.tolerance);
+    point.low = point.high = point.expected;
+    if (std::isfinite(point.expected)) {
+      point.low = std::max(0.0, point.expected - tolerance.of(point.expected));
+      point.high = point.expected + tolerance.of(point.expected);
     }
+    point.passed = point.measured >= point.low && point.measured <= point.high;
+    report.points.push_back(std::move(point));
   }
 }
 

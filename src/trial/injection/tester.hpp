@@ -77,6 +77,10 @@ class Tester {
   [[nodiscard]] double rest_needed(const Probe& probe, const Stimulus& tested,
                                    std::vector<protection::Held> past) const;
   bool rest(const Probe& probe, const Stimulus& during);
+  /// What was found so far stands, whatever becomes of what is tried next.
+  void keep_whole() { whole_ = {report_.points.size(), report_.boundaries.size()}; }
+  /// Tells how far it is, with a function or sequence at hand.
+  void tell(const std::string& at);
 
   void test(const FunctionSettings& function, const Probe& probe);
 
@@ -153,6 +157,9 @@ class Tester {
   };
   std::vector<Tried> tried_;
   bool told_of_memory_ = false;
+  std::pair<std::size_t, std::size_t> whole_;  // points and boundaries tried to their end
+  InjectionProgress progress_;
+  std::chrono::steady_clock::time_point begun_ = std::chrono::steady_clock::now();
 };
 
 }  // namespace zavrek::trial::internal

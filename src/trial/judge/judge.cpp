@@ -22,6 +22,7 @@ namespace {
 
 constexpr double same_level = 0.2;     // of a voltage: no transformer lies between
 constexpr double least_change = 0.01;  // of the largest value, from cycle to cycle: something happened
+constexpr double least_held_s = 1e-3;
 constexpr double longest_held_s = 30;  // of a fault that ends before anything trips
 
 std::string show(double time_s) { return fmt::format("{:.3f} s", time_s); }
@@ -139,6 +140,46 @@ std::string doubt(const Expectation& e, const Outcome& o, const Device& device,
                      words(again.time_s, again.function), words(nominal.time_s, nominal.stage));
 }
 
+/// Points that hold a function back: those of its condition that came to be on until then, by what feeds
+/// them.
+std::string holders(const std::string& condition, const Device& device,
+                    const protection::RecordedInputs& seen, double until_s) {
+  std::string found;
+  for (const std::string& text : device.inputs) {
+    const auto [name, source] = bench::internal::split_pair(text);
+    const std::string input = "input." + name;
+    const std::size_t at = condition.find(input);
+    if (at == std::string::npos ||
+        (at + input.size() < condition.size() &&
+         std::isalnum(static_cast<unsigned char>(condition[at + input.size()])) != 0))
+      continue;
+    bool on = false;
+    for (const auto& change : seen.inputs) {
+      if (change.input == name && change.time_s <= until_s) on = change.on;
+    }
+    if (on) found += (found.empty() ? "" : ", ") + source;
+  }
+  return found.empty() ? condition : found;
+}
+
+/// The trips that a condition of the settings keeps from coming first: "busbar would trip after 0.1 s, and
+/// R1.start holds it back". Empty where there are none.
+std::string held_back(const Device& device, const protection::RecordedInputs& seen, double time_s) {
+  std::string words;
+  for (std::size_t k = 0; k < device.approved_relay.functions.size(); ++k) {
+    const protection::FunctionBase& base = protection::base_of(device.approved_relay.functions[k]);
+    if (!base.trips || base.blocked_by.empty()) continue;
+    protection::RelaySettings free = device.approved_relay;
+    std::visit([](auto& function) { function.blocked_by.clear(); }, free.functions[k]);
+    const auto otherwise = protection::expected_operation(free, seen);
+    if (!(otherwise.time_s < time_s - least_held_s) || otherwise.stage != base.name) continue;
+    words +=
+        fmt::format("{}{} would trip after {}, and {} holds it back", words.empty() ? "" : "; ", base.name,
+                    show(otherwise.time_s), holders(base.blocked_by, device, seen, otherwise.time_s));
+  }
+  return words;
+}
+
 /// Whether anything that a device measures changed by more than a hundredth of its largest value.
 bool anything_reached(const Device& device, const Outcome& o) {
   const auto cycle = static_cast<std::size_t>(std::lround(o.record.rate_Hz / o.record.frequency_Hz));
@@ -191,7 +232,12 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
   if (e.never) {
     verdict.expected = "never";
     verdict.passed = !rise;
-    if (const Device* device = o.all.bench.find_device(e.device)) verdict.doubt = hollow(o, *device);
+    if (const Device* device = o.all.bench.find_device(e.device)) {
+      verdict.doubt = hollow(o, *device);
+      if (e.output == "trip" && verdict.doubt.empty())
+        verdict.expected +=
+            held_back(*device, seen_by(*device, o, undisturbed_until(*device, o, rise)), INFINITY);
+    }
   } else if (e.times > 0) {
     const int rises = o.evidence.rises(e.device + "." + e.output);
     verdict.expected = fmt::format("{} time{}", e.times, e.times == 1 ? "" : "s");
@@ -218,6 +264,7 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
     const Expected expected = from_settings(*device, seen, e.value_tolerance);
     judge_from_settings(e, expected, measured, verdict);
     if (e.output != "trip") return;
+    verdict.held_back = held_back(*device, seen, expected.nominal.time_s);
     verdict.doubt = doubt(e, o, *device, seen, expected);
     const bool rests = verdict.doubt.empty() && !std::isfinite(expected.nominal.time_s);
     if (rests) verdict.doubt = hollow(o, *device);

@@ -311,7 +311,7 @@ class Talk final : public Dnp3Link {
     if (function == dnp3_select && !refused) {
       selected_.assign(objects.begin(), objects.end());
       selected_number_ = number_;
-      selected_until_ns_ = now.steady_ns + ns_of(body_.settings.select_s);
+      selected_until_ns_ = now.steady_ns + ns_of(body_.settings.select_time_s);
     }
     if (orders_.empty()) put_echo();
   }

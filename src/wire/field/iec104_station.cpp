@@ -239,7 +239,7 @@ class Talk final : public Iec104Link {
     const bool may = taken.possible && body_.image.allows(command.place, taken.value);
     if (taken.select) {
       selected_ = may ? address : 0;
-      selected_until_ns_ = now.steady_ns + ns_of(body_.settings.select_s);
+      selected_until_ns_ = now.steady_ns + ns_of(body_.settings.select_time_s);
       return mirror(asdu, activation_confirmed, !may);
     }
     const bool is_selected = selected_ == address && now.steady_ns < selected_until_ns_;

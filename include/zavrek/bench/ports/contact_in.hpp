@@ -12,7 +12,7 @@ struct ContactIn : Terminals {
   double wetting_V = 0;
   double threshold = 0.7;
   double debounce_s = 0;
-  double pickup_s = 0, drop_off_s = 0;
+  double pickup_time_s = 0, drop_off_time_s = 0;
   bool inverted = false;
 };
 
@@ -38,9 +38,9 @@ inline const network::Table& table(const ContactIn*) {
                     "tenths of it")
           .quantity("debounce", &ContactIn::debounce_s, "ms", within(0, 1),
                     "for which a change must last until it counts")
-          .quantity("pickup_time", &ContactIn::pickup_s, "ms", within(0, 10),
+          .quantity("pickup_time", &ContactIn::pickup_time_s, "ms", within(0, 10),
                     "from closed to on, behind the debouncing")
-          .quantity("drop_off_time", &ContactIn::drop_off_s, "ms", within(0, 10), "from open to off")
+          .quantity("drop_off_time", &ContactIn::drop_off_time_s, "ms", within(0, 10), "from open to off")
           .flag("inverted", &ContactIn::inverted, "on while they are open")
           .build();
   return built;

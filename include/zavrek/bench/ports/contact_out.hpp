@@ -10,7 +10,7 @@ struct ContactOut : Terminals {
   std::vector<std::string> points;
   std::vector<std::string> inputs;
   double wetting_V = 0;
-  double pickup_s = 0, drop_off_s = 0;
+  double pickup_time_s = 0, drop_off_time_s = 0;
   int bounces = 0;
   double bounce_s = 0.5e-3;
 };
@@ -32,8 +32,8 @@ inline const network::Table& table(const ContactOut*) {
                      "what they are to the device: names of its binary inputs, in order"))
           .quantity("wetting", &ContactOut::wetting_V, "V", network::at_least(0),
                     "voltage that they switch; 0: dry contacts")
-          .quantity("pickup_time", &ContactOut::pickup_s, "ms", within(0, 10), "from on to closed")
-          .quantity("drop_off_time", &ContactOut::drop_off_s, "ms", within(0, 10), "from off to open")
+          .quantity("pickup_time", &ContactOut::pickup_time_s, "ms", within(0, 10), "from on to closed")
+          .quantity("drop_off_time", &ContactOut::drop_off_time_s, "ms", within(0, 10), "from off to open")
           .count("bounces", &ContactOut::bounces, within(0, 20),
                  "how often they open again when they close, and close again when they open")
           .quantity("bounce", &ContactOut::bounce_s, "ms", within(0, 0.1), "from one of these to the next")

@@ -14,7 +14,7 @@ struct Dnp3Fields : BusAddress {
   int outstation = 10, master = 1;
   std::vector<std::string> binary_inputs, analogue_inputs, binary_outputs, analogue_outputs;
   bool unsolicited = true;
-  double answer_s = 5;
+  double answer_time_s = 5;
 };
 template <class Port>
 network::TableOf<Port> add_dnp3_fields(network::TableOf<Port> table) {
@@ -22,7 +22,7 @@ network::TableOf<Port> add_dnp3_fields(network::TableOf<Port> table) {
   table.count("outstation", &Port::outstation, within(0, 65'519), "address of the outstation")
       .count("master", &Port::master, within(0, 65'519), "address of the master")
       .flag("unsolicited", &Port::unsolicited, "the outstation tells events unasked, once its master lets it")
-      .quantity("answer_time", &Port::answer_s, "s", within(0.01, 3600),
+      .quantity("answer_time", &Port::answer_time_s, "s", within(0.01, 3600),
                 "that a response waits for its confirmation, and a request for its answer");
   return table;
 }
@@ -31,7 +31,7 @@ network::TableOf<Port> add_dnp3_fields(network::TableOf<Port> table) {
 struct Dnp3Outstation : Dnp3Fields {
   std::vector<std::string> other_masters;
   int events = 200;
-  double scan_s = 0.1, select_s = 10;
+  double scan_s = 0.1, select_time_s = 10;
   std::string clock = "bench";
 };
 
@@ -67,7 +67,7 @@ inline const network::Table& table(const Dnp3Outstation*) {
                          "kept of each class at most")
                   .quantity("scan", &Dnp3Outstation::scan_s, "ms", within(0.001, 3600),
                             "between looks at numbers")
-                  .quantity("select_time", &Dnp3Outstation::select_s, "s", within(0.01, 3600),
+                  .quantity("select_time", &Dnp3Outstation::select_time_s, "s", within(0.01, 3600),
                             "that a selection lasts")
                   .choice("clock", &Dnp3Outstation::clock, {"bench", "master"},
                           "of its events: that of the bench, or as the master sets it")),

@@ -31,7 +31,7 @@ network::TableOf<Port> add_iec104_fields(network::TableOf<Port> table) {
 struct Iec104Station : Iec104Fields {
   std::vector<std::string> states, measured, commands, set_points;
   double scan_s = 0.1;
-  double select_s = 10;
+  double select_time_s = 10;
   double command_age_s = 10;
   int events = 1000;
 };
@@ -59,7 +59,7 @@ inline const network::Table& table(const Iec104Station*) {
                          "knobs and set points: \"6001: battery_power in kW as scaled\"")
                   .quantity("scan", &Iec104Station::scan_s, "ms", within(0.001, 3600),
                             "between looks at numbers")
-                  .quantity("select_time", &Iec104Station::select_s, "s", within(0.01, 3600),
+                  .quantity("select_time", &Iec104Station::select_time_s, "s", within(0.01, 3600),
                             "that a selection lasts")
                   .quantity("command_age", &Iec104Station::command_age_s, "s", within(0.001, 3600),
                             "by which the time of a command with one may be off")

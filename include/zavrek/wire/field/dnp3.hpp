@@ -48,7 +48,7 @@ struct Dnp3Settings {
   bool unsolicited = true;             ///< an outstation may speak unasked; a master lets it
   bool takes_time = false;             ///< an outstation wants its clock set by the master
   double scan_s = 0.1;                 ///< between looks at numbers
-  double select_s = 10;
+  double select_time_s = 10;
   double confirmation_s = 5;            ///< that a response waits for its confirmation, an answer for coming
   double poll_s = 1, integrity_s = 60;  ///< of a master
 };

@@ -53,7 +53,7 @@ struct Iec104Settings {
   std::vector<Iec104Point> points;
   std::vector<Iec104Command> commands;
   double scan_s = 0.1;             ///< between looks at numbers
-  double select_s = 10;            ///< that a selection lasts
+  double select_time_s = 10;       ///< that a selection lasts
   double command_age_s = 10;       ///< of a command with a time tag, at most
   double interrogation_s = 60;     ///< of a controlling station: from one general interrogation to the next
   std::size_t most_events = 1000;  ///< kept for a connection, or until there is one

@@ -25,7 +25,7 @@ ValveKind kind_of(const std::string& device) {
 
 template <class Element>
 LegPart leg_of(const Element& e, std::vector<NodeId> poles, NodeId x) {
-  return {.poles = std::move(poles), .x = x, .on_ohm = e.on_ohm, .drop_V = e.drop_V};
+  return {.poles = std::move(poles), .x = x, .on_resistance_ohm = e.on_resistance_ohm, .drop_V = e.drop_V};
 }
 
 /// The leg of two valves: out of p by the upper one's gate, into n by the lower one's.
@@ -42,11 +42,12 @@ ValvePart part_of(const Element& e, std::string owner, const std::string& device
   return {.owner = std::move(owner),
           .ends = {},
           .kind = kind_of(device),
-          .on_ohm = e.on_ohm,
+          .on_resistance_ohm = e.on_resistance_ohm,
           .drop_V = e.drop_V,
-          .reverse_ohm = network::is_set(e.reverse_ohm) ? e.reverse_ohm : e.on_ohm,
-          .reverse_drop_V = network::is_set(e.reverse_drop_V) ? e.reverse_drop_V : e.drop_V,
-          .off_S = 1 / e.off_ohm};
+          .diode_resistance_ohm =
+              network::is_set(e.diode_resistance_ohm) ? e.diode_resistance_ohm : e.on_resistance_ohm,
+          .diode_drop_V = network::is_set(e.diode_drop_V) ? e.diode_drop_V : e.drop_V,
+          .off_S = 1 / e.off_resistance_ohm};
 }
 
 class BridgeBuilder {
@@ -167,7 +168,7 @@ class BridgeBuilder {
     assembly_.share_current({first.index, second.index, third.index, fourth.index, upper.index, lower.index});
     if (!averaged()) return;
     LegPart part = leg_of(bridge_, {p_, m_, n_}, x);  // two valves conduct in series
-    part.on_ohm *= 2;
+    part.on_resistance_ohm *= 2;
     part.drop_V *= 2;
     part.valves = {first.index, second.index, third.index, fourth.index, upper.index, lower.index};
     part.out = {{first.index, second.index, 0}, {second.index, -1, 1}};
@@ -228,8 +229,8 @@ void assemble(const network::DcConverter& converter, Assembly& assembly) {
     if (!transistor) {  // a diode stands where the other valve's partner would
       part.ends = {to, from};
       part.kind = ValveKind::diode;
-      part.on_ohm = part.reverse_ohm;
-      part.drop_V = part.reverse_drop_V;
+      part.on_resistance_ohm = part.diode_resistance_ohm;
+      part.drop_V = part.diode_drop_V;
     }
     const int index = assembly.valve(std::move(part));
     assembly.gate(converter.name + "." + gate, transistor ? std::vector<int>{index} : std::vector<int>{});
@@ -267,8 +268,8 @@ void assemble(const network::Chopper& chopper, Assembly& assembly) {
   assembly.gate(chopper.name + ".valve", {index});
   ValvePart diode = part_of(chopper, owner, "diode");
   diode.ends = {x, p};
-  diode.on_ohm = diode.reverse_ohm;
-  diode.drop_V = diode.reverse_drop_V;
+  diode.on_resistance_ohm = diode.diode_resistance_ohm;
+  diode.drop_V = diode.diode_drop_V;
   assembly.share_current({index, assembly.valve(std::move(diode))});
   const Slot current =
       uncoupled_series(assembly, owner, {{p, x}}, chopper.resistance_ohm, chopper.inductance_H)[0];

@@ -62,7 +62,7 @@ class AgedCapacitor final : public Model {
  public:
   AgedCapacitor(const network::DcLink& link, double voltage_V, Slot remaining)
       : capacitance_F_(link.capacitance_F),
-        series_ohm_(link.series_ohm),
+        series_ohm_(link.series_resistance_ohm),
         voltage_V_(voltage_V),
         remaining_(remaining),
         left_(network::is_set(link.remaining) ? link.remaining : 1) {}
@@ -145,8 +145,11 @@ class BatteryModel final : public Model {
   /// `failing`: knobs of cells that are shorted, and of what is added; none of a battery whose cells never
   /// fail.
   BatteryModel(const network::Battery& battery, double step_s, std::vector<Slot> failing)
-      : b_(battery), failing_(std::move(failing)), ails_{battery.shorted_cells, battery.added_ohm} {
-    const double ohms[] = {b_.fast_ohm, b_.slow_ohm}, times[] = {b_.fast_time_s, b_.slow_time_s};
+      : b_(battery),
+        failing_(std::move(failing)),
+        ails_{battery.shorted_cells, battery.added_resistance_ohm} {
+    const double ohms[] = {b_.fast_resistance_ohm, b_.slow_resistance_ohm},
+                 times[] = {b_.fast_time_s, b_.slow_time_s};
     felt_ohm_ = b_.resistance_ohm;
     for (int k = 0; k < 2; ++k) {
       const double d = step_s / 2 / times[k];
@@ -157,7 +160,7 @@ class BatteryModel final : public Model {
   [[nodiscard]] std::unique_ptr<Model> clone() const override {
     return std::make_unique<BatteryModel>(*this);
   }
-  void visit_state(StateArchive& archive) override { archive(ails_.shorted, ails_.added_ohm); }
+  void visit_state(StateArchive& archive) override { archive(ails_.shorted, ails_.added_resistance_ohm); }
   [[nodiscard]] int slots() const override { return 4; }  // i, q, u1, u2
   [[nodiscard]] std::vector<Slot> knobs() const override { return failing_; }
   [[nodiscard]] bool varies() const override { return !failing_.empty(); }
@@ -166,9 +169,9 @@ class BatteryModel final : public Model {
     return Eigen::MatrixXd::Constant(1, 1, siemens(ails_));
   }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
-    const std::complex<double> z = b_.resistance_ohm + b_.fast_ohm / (1.0 + s * b_.fast_time_s) +
-                                   b_.slow_ohm / (1.0 + s * b_.slow_time_s);
-    return Eigen::MatrixXcd::Constant(1, 1, 1.0 / (healthy(ails_) * z + ails_.added_ohm));
+    const std::complex<double> z = b_.resistance_ohm + b_.fast_resistance_ohm / (1.0 + s * b_.fast_time_s) +
+                                   b_.slow_resistance_ohm / (1.0 + s * b_.slow_time_s);
+    return Eigen::MatrixXcd::Constant(1, 1, 1.0 / (healthy(ails_) * z + ails_.added_resistance_ohm));
   }
   void start(const Places& places, const Eigen::VectorXcd&, const Eigen::VectorXcd&, double,
              double* values) override {
@@ -181,17 +184,18 @@ class BatteryModel final : public Model {
     const Ails ails = read(places, values);
     const double f = healthy(ails);
     const double i = (f * (open_circuit(slots[charge]) - slots[first_pair] - slots[first_pair + 1]) - v) /
-                     (f * b_.resistance_ohm + ails.added_ohm);
+                     (f * b_.resistance_ohm + ails.added_resistance_ohm);
     slots[current] = i;
     currents[0] = -i;
     slopes[0] = -i / b_.capacity_C;
-    slopes[1] = (b_.fast_ohm * i - slots[first_pair]) / b_.fast_time_s;
-    slopes[2] = (b_.slow_ohm * i - slots[first_pair + 1]) / b_.slow_time_s;
+    slopes[1] = (b_.fast_resistance_ohm * i - slots[first_pair]) / b_.fast_time_s;
+    slopes[2] = (b_.slow_resistance_ohm * i - slots[first_pair + 1]) / b_.slow_time_s;
   }
   bool begin(const Interval& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override {
     const Ails ails = read(places, old);
-    const bool changed = ails.shorted != ails_.shorted || ails.added_ohm != ails_.added_ohm;
+    const bool changed =
+        ails.shorted != ails_.shorted || ails.added_resistance_ohm != ails_.added_resistance_ohm;
     ails_ = ails;
     if (changed) conductance[0] = siemens(ails);
     const double* slots = old + places.first;
@@ -217,7 +221,7 @@ class BatteryModel final : public Model {
     double ohm, d, gain;
   };
   struct Ails {
-    double shorted = 0, added_ohm = 0;
+    double shorted = 0, added_resistance_ohm = 0;
   };
   [[nodiscard]] Ails read(const Places& places, const double* values) const noexcept {
     return failing_.empty() ? Ails{} : Ails{values[places.knobs[0]], values[places.knobs[1]]};
@@ -227,7 +231,7 @@ class BatteryModel final : public Model {
     return ails.shorted == 0 ? 1 : 1 - ails.shorted / b_.cells;
   }
   [[nodiscard]] double siemens(const Ails& ails) const noexcept {
-    return 1 / (healthy(ails) * felt_ohm_ + ails.added_ohm);
+    return 1 / (healthy(ails) * felt_ohm_ + ails.added_resistance_ohm);
   }
   /// What of u_k follows from the past.
   [[nodiscard]] double known(const Interval& stretch, int k, const double* before) const noexcept {
@@ -270,9 +274,10 @@ void assemble(const network::Battery& battery, Assembly& assembly) {
                        .place = owner,
                        .field = "shorted_cells",
                        .text = fmt::format("at most {} of its {} cells", most, battery.cells)});
-    failing = {assembly.knob(battery.name + ".shorted_cells", "", battery.shorted_cells, 0, most),
-               assembly.knob(battery.name + ".added_resistance", "ohm", battery.added_ohm, 0, 1e6)};
-  } else if (battery.shorted_cells > 0 || battery.added_ohm > 0) {
+    failing = {
+        assembly.knob(battery.name + ".shorted_cells", "", battery.shorted_cells, 0, most),
+        assembly.knob(battery.name + ".added_resistance", "ohm", battery.added_resistance_ohm, 0, 1e6)};
+  } else if (battery.shorted_cells > 0 || battery.added_resistance_ohm > 0) {
     throw Error(Flaw{.file = {},
                      .place = owner,
                      .field = "cells",
@@ -302,7 +307,7 @@ void assemble(const network::DcLink& link, Assembly& assembly) {
   if (ages) remaining = assembly.knob(link.name + ".remaining", "", link.remaining, 0.01, 1);
   for (const Ends& ends : capacitors) {
     if (network::is_set(link.discharge_ohm)) assembly.conductance(ends, 1 / link.discharge_ohm);
-    if (ages || link.series_ohm > 0) {
+    if (ages || link.series_resistance_ohm > 0) {
       const double share = 1 / static_cast<double>(capacitors.size());
       assembly.model({.owner = owner,
                       .ends = {ends},

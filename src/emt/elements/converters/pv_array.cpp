@@ -22,7 +22,7 @@ constexpr double standard_K = 298.15, standard_W_per_m2 = 1000;
 
 /// One module at an irradiance and a temperature.
 struct Module {
-  double photo_A = 0, saturation_A = 0, a_V = 1, series_ohm = 0, parallel_ohm = 1e9;
+  double photo_A = 0, saturation_A = 0, a_V = 1, series_resistance_ohm = 0, parallel_ohm = 1e9;
 
   /// Junction voltage at which it gives i; Newton from above, where the curve is concave.
   [[nodiscard]] double junction(double i, double guess) const noexcept {
@@ -41,10 +41,10 @@ struct Module {
     double volts, slope;
   };
   [[nodiscard]] Point at(double i) const noexcept {
-    const double u = junction(i, -1e300), v = u - series_ohm * i;
+    const double u = junction(i, -1e300), v = u - series_resistance_ohm * i;
     if (v < -bypass_drop_V) return {-bypass_drop_V, -1e-4};
-    return {v,
-            -series_ohm - 1 / (saturation_A / a_V * std::exp(std::min(u / a_V, 300.0)) + 1 / parallel_ohm)};
+    return {v, -series_resistance_ohm -
+                   1 / (saturation_A / a_V * std::exp(std::min(u / a_V, 300.0)) + 1 / parallel_ohm)};
   }
 };
 
@@ -53,39 +53,43 @@ class Fit {
  public:
   Fit(const network::PvArray& array, const std::string& owner) : b_(array) {
     a_ = ideality * b_.cells * boltzmann_over_charge * standard_K;
-    saturation_ = b_.short_circuit_A / std::expm1(b_.open_circuit_V / a_);
-    if (b_.best_V >= b_.open_circuit_V || b_.best_A >= b_.short_circuit_A || excess(0) < 0) {
+    saturation_ = b_.short_circuit_current_A / std::expm1(b_.open_circuit_voltage_V / a_);
+    if (b_.best_voltage_V >= b_.open_circuit_voltage_V || b_.best_current_A >= b_.short_circuit_current_A ||
+        excess(0) < 0) {
       throw Error(
           Flaw{.file = {},
                .place = owner,
                .field = "best_voltage",
                .text = fmt::format("a module of {} cells with {} V and {} A cannot give {} A at {} V; "
                                    "check the four values and the cells",
-                                   b_.cells, b_.open_circuit_V, b_.short_circuit_A, b_.best_A, b_.best_V)});
+                                   b_.cells, b_.open_circuit_voltage_V, b_.short_circuit_current_A,
+                                   b_.best_current_A, b_.best_voltage_V)});
     }
-    double low = 0, high = (b_.open_circuit_V - b_.best_V) / b_.best_A;
+    double low = 0, high = (b_.open_circuit_voltage_V - b_.best_voltage_V) / b_.best_current_A;
     for (int k = 0; k < 60; ++k) {
       const double middle = (low + high) / 2;
       (excess(middle) > 0 && still_rises(middle) ? low : high) = middle;
     }
-    series_ohm = low;
+    series_resistance_ohm = low;
     parallel_ohm = parallel(low);
   }
-  double series_ohm = 0, parallel_ohm = 0;
+  double series_resistance_ohm = 0, parallel_ohm = 0;
   [[nodiscard]] double a_V() const { return a_; }
 
  private:
   /// Current that the parallel resistance must take at the best point; it has to be positive.
   [[nodiscard]] double excess(double rs) const {
-    const double u = b_.best_V + rs * b_.best_A;
-    return b_.short_circuit_A - saturation_ * std::expm1(u / a_) - b_.best_A;
+    const double u = b_.best_voltage_V + rs * b_.best_current_A;
+    return b_.short_circuit_current_A - saturation_ * std::expm1(u / a_) - b_.best_current_A;
   }
-  [[nodiscard]] double parallel(double rs) const { return (b_.best_V + rs * b_.best_A) / excess(rs); }
+  [[nodiscard]] double parallel(double rs) const {
+    return (b_.best_voltage_V + rs * b_.best_current_A) / excess(rs);
+  }
   /// Whether dP/dv = i + v di/dv is negative at the best point: with less Rs the power has fallen there.
   [[nodiscard]] bool still_rises(double rs) const {
-    const double u = b_.best_V + rs * b_.best_A;
+    const double u = b_.best_voltage_V + rs * b_.best_current_A;
     const double g = saturation_ / a_ * std::exp(u / a_) + 1 / parallel(rs);
-    return b_.best_A - b_.best_V * g / (1 + rs * g) > 0;
+    return b_.best_current_A - b_.best_voltage_V * g / (1 + rs * g) > 0;
   }
   const network::PvArray& b_;
   double a_ = 1, saturation_ = 0;
@@ -101,7 +105,7 @@ class PvModel final : public Model {
     const double values[] = {b_.irradiance_W_per_m2, b_.temperature_K, b_.shaded, b_.shade};
     std::copy(std::begin(values), std::end(values), seen_);
     light();
-    const double best = b_.modules * b_.best_V;
+    const double best = b_.modules * b_.best_voltage_V;
     siemens_ = slope_at(current_at(best, 0));
   }
   [[nodiscard]] std::unique_ptr<Model> clone() const override { return std::make_unique<PvModel>(*this); }
@@ -162,10 +166,11 @@ class PvModel final : public Model {
   void light() noexcept {
     const double kelvin = seen_[1], warmer = kelvin - standard_K;
     const double a = fit_.a_V() * kelvin / standard_K;
-    const double short_circuit = b_.short_circuit_A * (1 + b_.current_per_K * warmer);
-    const double open_circuit = b_.open_circuit_V * (1 + b_.voltage_per_K * warmer);
+    const double short_circuit = b_.short_circuit_current_A * (1 + b_.current_coefficient_per_K * warmer);
+    const double open_circuit = b_.open_circuit_voltage_V * (1 + b_.voltage_coefficient_per_K * warmer);
     const double photo = short_circuit * seen_[0] / standard_W_per_m2;
-    lit_ = {photo, short_circuit / std::expm1(open_circuit / a), a, fit_.series_ohm, fit_.parallel_ohm};
+    lit_ = {photo, short_circuit / std::expm1(open_circuit / a), a, fit_.series_resistance_ohm,
+            fit_.parallel_ohm};
     dim_ = lit_;
     dim_.photo_A *= seen_[3];
     in_shade_ = seen_[2] * b_.modules;
@@ -179,7 +184,7 @@ class PvModel final : public Model {
   }
   /// Current of one string at a voltage: Newton, kept within a bracket.
   [[nodiscard]] double current_at(double v, double guess) const noexcept {
-    double low = -2 * b_.short_circuit_A, high = 2.2 * b_.short_circuit_A;
+    double low = -2 * b_.short_circuit_current_A, high = 2.2 * b_.short_circuit_current_A;
     double i = std::clamp(guess, low, high);
     for (int k = 0; k < 40; ++k) {
       const Module::Point point = string_at(i);
@@ -188,7 +193,7 @@ class PvModel final : public Model {
       const double next = i - miss / point.slope;
       const double before = i;
       i = next > low && next < high ? next : (low + high) / 2;
-      if (std::abs(i - before) < 1e-9 * b_.short_circuit_A) break;
+      if (std::abs(i - before) < 1e-9 * b_.short_circuit_current_A) break;
     }
     return i;
   }

@@ -111,7 +111,7 @@ class StackModel final : public Model {
  private:
   static bool whole(const Interval& stretch) noexcept { return stretch.rule == Rule::trapezoidal; }
   [[nodiscard]] double rate(double step_s) const noexcept { return step_s / 2 / b_.capacitance_F; }
-  [[nodiscard]] double ohms() const noexcept { return b_.submodules * b_.on_ohm; }
+  [[nodiscard]] double ohms() const noexcept { return b_.submodules * b_.on_resistance_ohm; }
   [[nodiscard]] double squares() const noexcept {
     double sum = 0;
     for (const double w : weight_) sum += w * w;
@@ -204,11 +204,16 @@ void assemble(const network::SubmoduleArm& arm, Assembly& assembly) {
   const NodeId inner = assembly.new_node(owner + ".inner"), s = assembly.new_node(owner + ".stack");
   const Slot through =
       uncoupled_series(assembly, owner, {{x, inner}}, arm.resistance_ohm, arm.inductance_H)[0];
-  ValvePart diode{
-      .owner = owner, .ends = {y, inner}, .kind = ValveKind::diode, .on_ohm = arm.on_ohm * arm.submodules};
+  ValvePart diode{.owner = owner,
+                  .ends = {y, inner},
+                  .kind = ValveKind::diode,
+                  .on_resistance_ohm = arm.on_resistance_ohm * arm.submodules};
   (void)assembly.valve(std::move(diode));
-  ValvePart enable{.owner = owner, .ends = {s, inner}, .kind = ValveKind::transistor, .on_ohm = arm.on_ohm};
-  enable.reverse_ohm = arm.on_ohm;
+  ValvePart enable{.owner = owner,
+                   .ends = {s, inner},
+                   .kind = ValveKind::transistor,
+                   .on_resistance_ohm = arm.on_resistance_ohm};
+  enable.diode_resistance_ohm = arm.on_resistance_ohm;
   const int index = assembly.valve(std::move(enable));
   assembly.gate(arm.name + ".enable", {index});
   const Slot inserted = assembly.knob(arm.name + ".inserted", "", arm.inserted, 0, 1);

@@ -21,14 +21,14 @@ Terms scaled(Terms terms, double factor) {
 }
 
 MeasuringModel::Equations equations_of(const network::CurrentTransformer& ct, double omega) {
-  const double resistance = ct.winding_ohm + ct.burden_ohm;
+  const double resistance = ct.winding_resistance_ohm + ct.burden_resistance_ohm;
   MeasuringModel::Equations q;
   q.a = Eigen::MatrixXd::Zero(1, 1);
   q.b = Eigen::VectorXd::Constant(1, resistance);
   q.e = Eigen::VectorXd::Constant(1, -resistance);
-  q.f = Eigen::VectorXd::Constant(1, ct.burden_H);
+  q.f = Eigen::VectorXd::Constant(1, ct.burden_inductance_H);
   q.knee_Vs = std::numbers::sqrt2 * ct.knee_V / omega;
-  q.bend_A = std::numbers::sqrt2 * ct.knee_A;
+  q.bend_A = std::numbers::sqrt2 * ct.knee_current_A;
   q.out = Eigen::RowVectorXd::Zero(1);
   q.out_u = 1;
   q.out_m = -1;

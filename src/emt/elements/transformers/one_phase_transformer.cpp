@@ -20,8 +20,8 @@ class OnePhaseBuilder {
       : t_(t),
         assembly_(assembly),
         owner_("one_phase_transformer." + t.name),
-        high_(winding("high_phases", t.high_bus, t.high_phases)),
-        low_(winding("low_phases", t.low_bus, t.low_phases)),
+        high_(winding("high_phases", t.high, t.high_phases)),
+        low_(winding("low_phases", t.low, t.low_phases)),
         base_ohm_(t.high_voltage_V * t.high_voltage_V / t.rating_VA) {}
 
   void run() {

@@ -90,7 +90,7 @@ std::vector<Side> parse_group(const network::Transformer& t) {
     }
     sides.push_back(side);
   }
-  const std::size_t wanted = t.tertiary_bus.empty() ? 2 : 3;
+  const std::size_t wanted = t.tertiary.empty() ? 2 : 3;
   if (sides.size() != wanted) {
     reject(t, "vector_group",
            fmt::format("\"{}\" has {} windings; {} are connected to buses", t.vector_group, sides.size(),
@@ -179,13 +179,13 @@ class Builder {
   };
 
   void check_buses() {
-    for (const auto& [field, bus] : {std::pair{"high", t_.high_bus}, std::pair{"low", t_.low_bus},
-                                     std::pair{"tertiary", t_.tertiary_bus}}) {
+    for (const auto& [field, bus] :
+         {std::pair{"high", t_.high}, std::pair{"low", t_.low}, std::pair{"tertiary", t_.tertiary}}) {
       if (bus.empty()) continue;
       terminals_.push_back(assembly_.nodes(bus));
       if (terminals_.back().size() != 3) reject(t_, field, "a three-phase bus is wanted");
     }
-    if (t_.tertiary_bus.empty()) return;
+    if (t_.tertiary.empty()) return;
     for (const auto& [field, value] : {std::pair{"tertiary_voltage", t_.tertiary_voltage_V},
                                        std::pair{"short_circuit_voltage_ht", t_.short_circuit_voltage_ht},
                                        std::pair{"short_circuit_voltage_lt", t_.short_circuit_voltage_lt}}) {
