@@ -437,8 +437,8 @@ void draw_overlay(const record::Comparison& comparison, const std::string& first
         3 * k + 2, scale, quoted(chosen[k]->name + " " + first), 3 * k + 3, scale,
         colours[k % std::size(colours)], quoted(second));
     const bool last = k + 1 == chosen.size();
-    s += fmt::format("set origin 0,{:.4f}\nset size 1,{:.4f}\nset format x{}\nset bmargin 2\n", top - each,
-                     0.34 * each, last ? "" : " ''");
+    s += fmt::format("set origin 0,{:.4f}\nset size 1,{:.4f}\nset format x{}\nset bmargin {}\n", top - each,
+                     0.34 * each, last ? "" : " ''", last ? 3.4 : 2.0);
     const double band = chosen[k]->peak > 0 ? chosen[k]->band / chosen[k]->peak : 0;
     s += fmt::format(
         "set object 1 rectangle from graph 0,first {0:.4g} to graph 1,first {1:.4g} fc rgb '#2f7d5b' fs "
