@@ -15,7 +15,7 @@ scratch = pathlib.Path(tempfile.mkdtemp(prefix="zavrek-"))
 checks = 0
 
 
-def run(*words, code=0, timeout=120, cwd=None):
+def run(*words, code=0, timeout=300, cwd=None):
     """What the tool prints; `code` None: however it ends."""
     done = subprocess.run([tool, *map(str, words)], capture_output=True, text=True, timeout=timeout, cwd=cwd or scratch)
     expect(code is None and done.returncode in (0, 1) or done.returncode == code, f"{' '.join(map(str, words))}: exit {done.returncode}, wanted {code}\n{done.stdout}{done.stderr}")
