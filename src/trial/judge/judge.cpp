@@ -140,8 +140,7 @@ std::string doubt(const Expectation& e, const Outcome& o, const Device& device,
                      words(again.time_s, again.function), words(nominal.time_s, nominal.stage));
 }
 
-/// Points that hold a function back: those of its condition that came to be on until then, by what feeds
-/// them.
+/// What feeds the inputs of a condition that were on until then; empty where none was.
 std::string holders(const std::string& condition, const Device& device,
                     const protection::RecordedInputs& seen, double until_s) {
   std::string found;
@@ -155,20 +154,20 @@ std::string holders(const std::string& condition, const Device& device,
       continue;
     bool on = false;
     for (const auto& change : seen.inputs) {
-      if (change.input == name && change.time_s <= until_s) on = change.on;
+      if (change.input == name && change.time_s <= until_s) on = on || change.on;
     }
     if (on) found += (found.empty() ? "" : ", ") + source;
   }
-  return found.empty() ? condition : found;
+  return found;
 }
 
-/// The trips that a condition of the settings keeps from coming first: "busbar would trip after 0.1 s, and
-/// R1.start holds it back". Empty where there are none.
+/// The trips that somebody else, by a condition of the settings, keeps from coming first: "busbar would trip
+/// after 0.1 s, and R1.start holds it back". Empty where there are none.
 std::string held_back(const Device& device, const protection::RecordedInputs& seen, double time_s) {
   std::string words;
   for (std::size_t k = 0; k < device.approved_relay.functions.size(); ++k) {
     const protection::FunctionBase& base = protection::base_of(device.approved_relay.functions[k]);
-    if (!base.trips || base.blocked_by.empty()) continue;
+    if (!base.trips || holders(base.blocked_by, device, seen, INFINITY).empty()) continue;
     protection::RelaySettings free = device.approved_relay;
     std::visit([](auto& function) { function.blocked_by.clear(); }, free.functions[k]);
     const auto otherwise = protection::expected_operation(free, seen);
@@ -235,7 +234,7 @@ void judge_output(const Expectation& e, const Outcome& o, Verdict& verdict) {
     if (const Device* device = o.all.bench.find_device(e.device)) {
       verdict.doubt = hollow(o, *device);
       if (e.output == "trip" && verdict.doubt.empty())
-        verdict.expected +=
+        verdict.held_back =
             held_back(*device, seen_by(*device, o, undisturbed_until(*device, o, rise)), INFINITY);
     }
   } else if (e.times > 0) {
