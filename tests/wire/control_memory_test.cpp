@@ -16,27 +16,26 @@ TEST(ControlMemory, CarriesMessagesOfAnySizeBothWaysInOrder) {
   ControlMemory plant = ControlMemory::make();
   ControlMemory controller = ControlMemory::open(plant.name());
   constexpr int count = 20'000;
+  constexpr int patience_ms = 60'000;  // a computer that is held back for seconds loses no message
+  int answered = 0, wrong = 0;
   std::thread answering([&] {
     std::vector<std::uint8_t> bytes(longest_control_message);
-    for (int k = 0; k < count;) {
-      const std::size_t size = controller.receive(bytes, 2000);
-      ASSERT_GT(size, 0U);
+    for (; answered < count; ++answered) {
+      const std::size_t size = controller.receive(bytes, patience_ms);
       for (std::size_t i = 0; i < size; ++i) bytes[i] = static_cast<std::uint8_t>(~bytes[i]);
-      ASSERT_TRUE(controller.send({bytes.data(), size}));
-      ++k;
+      if (size == 0 || !controller.send({bytes.data(), size})) return;
     }
   });
   std::vector<std::uint8_t> sent(3000), got(longest_control_message);
-  int wrong = 0;
-  for (int k = 0; k < count; ++k) {
+  for (int k = 0; k < count && wrong == 0; ++k) {
     const std::size_t size = 1 + static_cast<std::size_t>(k) % 3000;
     std::iota(sent.begin(), sent.begin() + static_cast<std::ptrdiff_t>(size), static_cast<std::uint8_t>(k));
-    ASSERT_TRUE(plant.send({sent.data(), size}));
-    ASSERT_EQ(plant.receive(got, 2000), size) << k;
+    wrong += !plant.send({sent.data(), size}) || plant.receive(got, patience_ms) != size;
     for (std::size_t i = 0; i < size; ++i) wrong += got[i] != static_cast<std::uint8_t>(~sent[i]);
   }
   answering.join();
-  EXPECT_EQ(wrong, 0);
+  EXPECT_EQ(wrong, 0) << "after " << answered;
+  EXPECT_EQ(answered, count);
 }
 
 TEST(ControlMemory, TakesNoMoreThanItHasRoomForAndIsFoundOnceOnly) {
