@@ -1,6 +1,7 @@
-# Of a ROOM: writes OUTPUT, a C++ source that defines one std::string_view per pair NAME=FILE in RESOURCES. Where
+# Of a ROOM (or one within): writes OUTPUT, a C++ source that defines one std::string_view per pair NAME=FILE in RESOURCES. Where
 # FILES are given, they stand in `bundled_files`, each by its own name.
-set(text "// Generated from files of the build; do not edit.\n#include \"${ROOM}/resources.hpp\"\n\nnamespace zavrek::${ROOM}::internal {\n")
+string(REGEX REPLACE "/.*" "" namespace "${ROOM}")
+set(text "// Generated from files of the build; do not edit.\n#include \"${ROOM}/resources.hpp\"\n\nnamespace zavrek::${namespace}::internal {\n")
 foreach(pair IN LISTS RESOURCES)
   string(REGEX MATCH "^([^=]+)=(.+)$" matched "${pair}")
   set(name "${CMAKE_MATCH_1}")
@@ -22,4 +23,4 @@ endforeach()
 if(count GREATER 0)
   string(APPEND text "const std::vector<std::pair<std::string_view, std::string_view>> bundled_files{\n${rows}};\n")
 endif()
-file(WRITE "${OUTPUT}" "${text}}  // namespace zavrek::${ROOM}::internal\n")
+file(WRITE "${OUTPUT}" "${text}}  // namespace zavrek::${namespace}::internal\n")

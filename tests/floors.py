@@ -23,6 +23,7 @@ within_emt = {
     "kinds": {"solve", "parts", "groups", "condensed", "step"},
     "steady": {"solve", "parts", "groups", "kinds"},
     "compile": {"solve", "lines", "parts", "elements", "groups", "condensed", "step", "kinds", "steady"},
+    "written": {"solve", "parts", "groups", "step", "compile"},
     "leap": {"solve", "parts", "groups", "step"},
     "reference": {"solve", "parts", "groups", "step", "kinds", "compile"},
 }

@@ -1,5 +1,5 @@
-// A case as a model that others run: a shared library with a plain C interface, or a Functional Mock-up Unit;
-// or one half of it, with the other half elsewhere.
+// A case as a model that others run: a shared library with a plain C interface, a Functional Mock-up Unit, or
+// C99 source; or one half of it, with the other half elsewhere.
 #pragma once
 
 #include <array>
@@ -12,11 +12,13 @@
 namespace zavrek::handover {
 
 struct ExportOptions {
-  std::string as = "library";        ///< "library", or "fmu"
+  std::string as = "library";        ///< "library", "fmu" or "c"
   std::string fmi = "2.0";           ///< "2.0" or "3.0"
   std::vector<std::string> outputs;  ///< what the bench records when empty, else voltages and currents
   std::filesystem::path blank;       ///< the library that such models are made from: code without a model
-  std::filesystem::path out;
+  std::string trial;                 ///< of "c": whose faults are switches of the model, "fault" and on
+  bool without_control = false;      ///< of "c": the network alone, gates and knobs being set from outside
+  std::filesystem::path out;         ///< of "c" NAME.c, beside which NAME.h stands
 };
 struct Exported {
   std::filesystem::path file;
@@ -24,8 +26,9 @@ struct Exported {
   std::size_t inputs = 0, parameters = 0, outputs = 0;
   double step_s = 0, step_cost_s = 0;  ///< the median of some thousand steps, here
 };
-/// Throws Error: what cannot leave the house is named (own code, sources that play records), and whatever the
-/// case's files have wrong.
+/// Throws Error: what cannot leave the house is named (own code, sources that play records; of "c" what
+/// emt::write_c names, and control), and whatever the case's files have wrong. `step_cost_s` of "c" is 0: it
+/// is not compiled here.
 Exported export_model(const std::filesystem::path& folder, const ExportOptions& options);
 
 struct SplitOptions {

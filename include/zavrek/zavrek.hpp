@@ -4,6 +4,7 @@
 #include "zavrek/control.hpp"
 #include "zavrek/emt.hpp"
 #include "zavrek/emt/flow.hpp"
+#include "zavrek/emt/written.hpp"
 #include "zavrek/error.hpp"
 #include "zavrek/network.hpp"
 #include "zavrek/pace.hpp"

@@ -8,6 +8,7 @@
 #include "handover/fmu_description.hpp"
 #include "record/archive_file.hpp"
 #include "zavrek/casefile.hpp"
+#include "zavrek/emt/written.hpp"
 #include "zavrek/handover.hpp"
 #include "zavrek/record.hpp"
 
@@ -104,11 +105,49 @@ std::string identifier_of(const fs::path& out) {
   return name.empty() || std::isdigit(static_cast<unsigned char>(name[0])) != 0 ? "m" + name : name;
 }
 
+std::string title_of(const trial::Case& all, const fs::path& folder) {
+  return all.network.title.empty() ? folder.filename().string() : all.network.title;
+}
+
+Exported export_c(const trial::Case& all, const std::string& title, const ExportOptions& options) {
+  trial::Case network_alone = all;
+  network_alone.control = {};
+  if (trial::has_control(all) && !options.without_control)
+    throw Error(
+        "control is not written out in C; --without-control writes the network, whose gates and knobs are "
+        "set "
+        "from outside");
+  network::Network network = all.network;
+  if (!options.trial.empty()) {
+    std::vector<std::string> known;
+    for (const trial::Trial& trial : all.trials) known.push_back(trial.name);
+    const auto at = std::find(known.begin(), known.end(), options.trial);
+    if (at == known.end())
+      throw Error(fmt::format("no trial \"{}\"{}", options.trial, suggestion(options.trial, known)));
+    network = trial::network_with_faults(all, all.trials[static_cast<std::size_t>(at - known.begin())]);
+  }
+  const std::string name = identifier_of(options.out);
+  const std::vector<std::string> outputs = outputs_of(network_alone, options);
+  const emt::WrittenModel model = emt::write_c(network, {.name = name, .title = title, .outputs = outputs});
+  record::write_file(options.out, model.source);
+  fs::path header = options.out;
+  header.replace_filename(name + ".h");
+  record::write_file(header, model.header);
+  return {.file = options.out,
+          .bytes = model.source.size(),
+          .inputs = model.inputs.size(),
+          .outputs = outputs.size(),
+          .step_s = model.step_s};
+}
+
 }  // namespace
 
 Exported export_model(const fs::path& folder, const ExportOptions& options) {
   const trial::Case all = casefile::read_case(folder);
   check_can_leave(all);
+  if (options.as != "c" && (options.without_control || !options.trial.empty()))
+    throw Error("--trial and --without-control go with --as c");
+  if (options.as == "c") return export_c(all, title_of(all, folder), options);
   const std::vector<std::string> outputs = outputs_of(all, options);
   model::Model model(all.network, all.control, outputs);
 
@@ -126,7 +165,7 @@ Exported export_model(const fs::path& folder, const ExportOptions& options) {
                 .parameters = model.parameters().size(),
                 .outputs = outputs.size(),
                 .step_s = model.step_s()};
-  const std::string title = all.network.title.empty() ? folder.filename().string() : all.network.title;
+  const std::string title = title_of(all, folder);
   const std::string description =
       internal::fmu_description({model, title, identifier_of(options.out), parts["token"]}, options.fmi);
   json manifest{{"format", "zavrek model 1"},

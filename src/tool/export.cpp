@@ -23,12 +23,16 @@ std::filesystem::path blank_library() {
 }  // namespace
 
 int export_case(const ExportOptions& options) {
-  handover::ExportOptions how{
-      .as = options.as, .fmi = options.fmi, .outputs = options.outputs, .blank = blank_library()};
+  handover::ExportOptions how{.as = options.as,
+                              .fmi = options.fmi,
+                              .outputs = options.outputs,
+                              .trial = options.trial,
+                              .without_control = options.without_control};
+  if (options.as != "c") how.blank = blank_library();
   std::string name = std::filesystem::path(options.folder).lexically_normal().filename().string();
   if (name.empty() || name == "." || name == "..") name = "model";
-  how.out = options.out.empty() ? std::filesystem::path(name + (options.as == "fmu" ? ".fmu" : ".so"))
-                                : std::filesystem::path(options.out);
+  const std::string ending = options.as == "fmu" ? ".fmu" : options.as == "c" ? ".c" : ".so";
+  how.out = std::filesystem::path(options.out.empty() ? name + ending : options.out);
   const handover::Exported made = handover::export_model(options.folder, how);
   if (options.json) {
     fmt::print("{}\n", printed("export", {{"file", made.file.string()},
@@ -38,6 +42,13 @@ int export_case(const ExportOptions& options) {
                                           {"outputs", made.outputs},
                                           {"step_s", made.step_s},
                                           {"step_cost_s", made.step_cost_s}}));
+    return done;
+  }
+  if (options.as == "c") {
+    std::filesystem::path header = made.file;
+    fmt::print("{} and {}: {} inputs, {} outputs, a step of {}; it wants a C99 compiler and libm\n",
+               made.file.string(), header.replace_extension(".h").string(), made.inputs, made.outputs,
+               print_rounded(made.step_s, "s"));
     return done;
   }
   fmt::print("{}: {:.1f} MB, {} inputs, {} parameters, {} outputs; a step of {} took {} here\n",

@@ -134,7 +134,9 @@ struct ExportOptions {
   std::string as = "library";
   std::string fmi = "2.0";
   std::vector<std::string> outputs;
-  std::string out;  // CASE.so or CASE.fmu when empty
+  std::string trial;
+  bool without_control = false;
+  std::string out;  // CASE.so, CASE.fmu or CASE.c when empty
   bool json = false;
 };
 [[nodiscard]] int export_case(const ExportOptions& options);

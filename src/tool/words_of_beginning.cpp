@@ -35,18 +35,22 @@ void add_first_hour(CLI::App& app, Words& words, int& code) {
 }
 
 void add_handover(CLI::App& app, Words& words, int& code) {
-  CLI::App* verb = app.add_subcommand(
-      "export",
-      "the plant and its control as a model that others run: a shared library, or a Functional Mock-up Unit");
+  CLI::App* verb = app.add_subcommand("export",
+                                      "the plant and its control as a model that others run: a shared "
+                                      "library, a Functional Mock-up Unit, or C");
   ExportOptions& o = words.exported;
   verb->add_option("case", o.folder, case_help)->required();
-  verb->add_option("--as", o.as, "library (plain C, zavrek/model.h) or fmu")
-      ->check(CLI::IsMember({"library", "fmu"}));
+  verb->add_option("--as", o.as,
+                   "library (with a plain C interface, zavrek/model.h), fmu, or c (C99 source of its own)")
+      ->check(CLI::IsMember({"library", "fmu", "c"}));
+  verb->add_option("--trial", o.trial, "with --as c: the faults of this trial are switches of the model");
+  verb->add_flag("--without-control", o.without_control,
+                 "with --as c: the network alone, whose gates and knobs are set from outside");
   verb->add_option("--fmi", o.fmi, "version of the Functional Mock-up Interface")
       ->check(CLI::IsMember({"2.0", "3.0"}));
   verb->add_option("--outputs", o.outputs,
                    "signals and outputs of blocks; what the bench records when left out");
-  verb->add_option("--out", o.out, "the file; CASE.so or CASE.fmu when left out");
+  verb->add_option("--out", o.out, "the file; CASE.so, CASE.fmu or CASE.c (and .h) when left out");
   verb->add_flag("--json", o.json, "print JSON");
   verb->callback([&] { code = export_case(o); });
 

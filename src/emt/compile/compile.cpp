@@ -148,9 +148,9 @@ void Compiler::summarise() {
   s.notes = assembly_.notes();
 }
 
-Compiled compile_parts(const network::Network& network, double step_s) {
+Compiled compile_parts(const network::Network& network, double step_s, Condensing condensing) {
   if (auto flaws = network::validate(network); !flaws.empty()) throw Error(std::move(flaws));
-  return Compiler(network, step_s > 0 ? step_s : network.step_s).run();
+  return Compiler(network, step_s > 0 ? step_s : network.step_s, condensing).run();
 }
 
 }  // namespace zavrek::emt::internal

@@ -15,6 +15,9 @@ struct Compiled {
   std::unique_ptr<Assembly> assembly;
   Layout layout;
 };
-[[nodiscard]] Compiled compile_parts(const network::Network& network, double step_s);
+/// Whether partitions with valves are condensed where that helps (compile/condense.hpp).
+enum class Condensing : bool { none, where_it_helps };
+[[nodiscard]] Compiled compile_parts(const network::Network& network, double step_s,
+                                     Condensing condensing = Condensing::where_it_helps);
 
 }  // namespace zavrek::emt::internal

@@ -16,8 +16,9 @@ namespace zavrek::emt::internal {
 
 class Compiler {
  public:
-  Compiler(const network::Network& network, double step_s)
+  Compiler(const network::Network& network, double step_s, Condensing condensing)
       : network_(network),
+        condensing_(condensing),
         assembly_owner_(std::make_unique<Assembly>(network, step_s)),
         assembly_(*assembly_owner_),
         core_(std::make_unique<Core>()),
@@ -76,6 +77,7 @@ class Compiler {
   }
 
   const network::Network& network_;
+  Condensing condensing_;
   std::unique_ptr<Assembly> assembly_owner_;
   Assembly& assembly_;
   std::unique_ptr<Core> core_;

@@ -59,7 +59,9 @@ void Compiler::divide_in_shards() {
   const int groups = (layout_.voltages - core_->map.first_unknown) / lanes;
   const int wanted = std::max(least_groups, (groups + most_shards - 1) / most_shards);
   int position = core_->map.first_unknown;
-  topology_.condensable = find_condensable(assembly_, topology_);
+  topology_.condensable.assign(topology_.members.size(), false);
+  if (condensing_ == Condensing::where_it_helps)
+    topology_.condensable = find_condensable(assembly_, topology_);
   bool full = true;
   for (std::size_t k = 0; k < topology_.members.size(); ++k) {
     const int partition = static_cast<int>(k);

@@ -13,6 +13,9 @@ class MeterModel final : public Model {
   [[nodiscard]] std::unique_ptr<Model> clone() const override { return std::make_unique<MeterModel>(*this); }
   [[nodiscard]] int slots() const override { return 2; }  // p, E
   [[nodiscard]] bool measures() const override { return true; }
+  [[nodiscard]] std::optional<WrittenLaw> law(double) const override {
+    return WrittenLaw{"meter", {{"phases", static_cast<double>(phases_)}}};
+  }
   [[nodiscard]] Eigen::MatrixXd conductance(double) const override { return {}; }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double>, double) const override { return {}; }
   void start(const Places& places, const Eigen::VectorXcd&, const Eigen::VectorXcd&, double,

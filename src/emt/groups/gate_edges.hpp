@@ -16,6 +16,7 @@ namespace zavrek::emt::internal {
 class GateEdges {
  public:
   static constexpr double never = 1e300;
+  static constexpr int most = 16;  // that wait, of one valve
 
   void add_valve() {
     rings_.emplace_back();
@@ -97,7 +98,6 @@ class GateEdges {
   [[nodiscard]] const Numbers& due() const noexcept { return due_; }
 
  private:
-  static constexpr int most = 16;
   struct Edge {
     double at_s;
     bool on;

@@ -16,6 +16,27 @@ namespace zavrek::emt::internal {
 
 class SegmentGroup {
  public:
+  struct Piece {
+    double low, high, slope, offset;
+  };
+  /// Corners at -x_n ... -x_1, x_1 ... x_n; the outermost pieces run on with the last slope.
+  [[nodiscard]] static std::vector<Piece> pieces_of(const network::Points& corners) {
+    network::Points all;
+    for (std::size_t k = corners.size(); k-- > 0;) all.push_back({-corners[k].x, -corners[k].y});
+    for (const network::Point& corner : corners) all.push_back(corner);
+    constexpr double far = 1e300;
+    std::vector<Piece> pieces;
+    for (std::size_t k = 0; k + 1 < all.size(); ++k) {
+      const bool first = k == 0, last = k + 2 == all.size();
+      const double slope = (all[k + 1].y - all[k].y) / (all[k + 1].x - all[k].x);
+      pieces.push_back(
+          {first ? -far : all[k].x, last ? far : all[k + 1].x, slope, all[k].y - slope * all[k].x});
+    }
+    return pieces;
+  }
+  /// How far beyond a corner still counts as on the piece.
+  [[nodiscard]] static double slack_of(const network::Points& corners) { return 1e-9 * corners.back().x; }
+
   /// Starts on the piece around zero; `number` is that of its adjustable conductance.
   void add(const SegmentPart& part, double step_s, const int* node_position, int current, int state,
            int number) {
@@ -34,22 +55,11 @@ class SegmentGroup {
               -1e300,
               0,
               false};
-    const network::Points& corners = part.corners;
-    const std::size_t n = corners.size();
-    // Corners at -x_n ... -x_1, x_1 ... x_n; the outermost pieces run on with the last slope.
-    network::Points all;
-    for (std::size_t k = n; k-- > 0;) all.push_back({-corners[k].x, -corners[k].y});
-    for (const network::Point& corner : corners) all.push_back(corner);
-    constexpr double far = 1e300;
-    for (std::size_t k = 0; k + 1 < all.size(); ++k) {
-      const bool first = k == 0, last = k + 2 == all.size();
-      const double slope = (all[k + 1].y - all[k].y) / (all[k + 1].x - all[k].x);
-      pieces_.push_back(
-          {first ? -far : all[k].x, last ? far : all[k + 1].x, slope, all[k].y - slope * all[k].x});
-    }
+    const std::vector<Piece> own = pieces_of(part.corners);
+    pieces_.insert(pieces_.end(), own.begin(), own.end());
     bent.count = static_cast<int>(pieces_.size()) - bent.first_piece;
     bent.piece = bent.first_piece + bent.count / 2;
-    bent.slack = 1e-9 * corners.back().x;
+    bent.slack = slack_of(part.corners);
     bents_.push_back(bent);
   }
 
@@ -152,9 +162,6 @@ class SegmentGroup {
   }
 
  private:
-  struct Piece {
-    double low, high, slope, offset;
-  };
   struct Bent {
     int p, q, current, state, number;
     bool inductive;

@@ -6,6 +6,7 @@
 
 #include <complex>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <utility>
@@ -64,6 +65,14 @@ class Past {
   [[nodiscard]] virtual double begins_s() const noexcept = 0;
   /// Remembered slot k at an instant not before that.
   [[nodiscard]] virtual double at(int k, double time_s) const noexcept = 0;
+};
+
+/// A model's equations as C know them (written/pieces/law_KIND.c): numbers of a row of that piece's struct.
+struct WrittenLaw {
+  std::string kind;
+  std::vector<std::pair<std::string, double>> numbers{};
+  std::vector<std::pair<std::string, Eigen::VectorXd>> arrays{};
+  std::vector<std::pair<std::string, Eigen::MatrixXd>> matrices{};
 };
 
 class Model {
@@ -153,6 +162,8 @@ class Model {
   /// them.
   virtual void stand_behind(const Places& /*places*/, const double* /*second*/,
                             double* /*now*/) const noexcept {}
+  /// Its equations, where C has them too.
+  [[nodiscard]] virtual std::optional<WrittenLaw> law(double /*step_s*/) const { return std::nullopt; }
   /// Whether what it gave is no number.
   [[nodiscard]] virtual bool ill() const noexcept { return false; }
   /// Behind it: whether something that must stay (a flux) meets other equations from now on, so that the next

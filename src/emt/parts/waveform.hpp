@@ -111,6 +111,20 @@ class Waveform {
     double cosine_ = 0, sine_ = 0;  // at its begin
   };
 
+  struct Piece {  // from start_s on: f = hertz + slope (t - start), theta = turn + ...
+    double start_s, hertz, slope, turn_rad;
+  };
+  // --- for who writes it out ---------------------------------------------------------------------
+  /// Neither noise, nor phases with programmes of their own, nor samples.
+  [[nodiscard]] bool is_alike_and_smooth() const noexcept { return samples_.empty() && alike(); }
+  [[nodiscard]] double amplitude() const noexcept { return amplitude_; }
+  [[nodiscard]] double omega() const noexcept { return omega_; }
+  [[nodiscard]] double angle() const noexcept { return angle_; }
+  [[nodiscard]] const network::Points& magnitude() const noexcept { return magnitude_; }
+  [[nodiscard]] const network::Points& turns() const noexcept { return turns_; }
+  [[nodiscard]] const std::vector<Piece>& pieces() const noexcept { return pieces_; }
+  [[nodiscard]] const std::vector<Harmonic>& harmonics() const noexcept { return harmonics_; }
+
   /// Whether it is at all times the sum of its `lines`.
   [[nodiscard]] bool steady() const noexcept {
     return samples_.empty() && pieces_.empty() && magnitude_.empty() && turns_.empty() && alike();
@@ -124,9 +138,6 @@ class Waveform {
   [[nodiscard]] std::vector<Line> lines(double angle_rad) const;
 
  private:
-  struct Piece {  // from start_s on: f = hertz + slope (t - start), theta = turn + ...
-    double start_s, hertz, slope, turn_rad;
-  };
   /// Whether phases differ by their turn alone.
   [[nodiscard]] bool alike() const noexcept { return own_.empty() && noise_ == 0; }
   [[nodiscard]] static std::size_t third_of(double angle_rad) noexcept;

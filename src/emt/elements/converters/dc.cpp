@@ -32,6 +32,9 @@ class DcSourceModel final : public Model {
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double>, double) const override {
     return Eigen::MatrixXcd::Constant(1, 1, siemens_);
   }
+  [[nodiscard]] std::optional<WrittenLaw> law(double) const override {
+    return WrittenLaw{"dc_source", {{"siemens", siemens_}}};
+  }
   void start(const Places&, const Eigen::VectorXcd&, const Eigen::VectorXcd&, double, double*) override {}
   [[nodiscard]] States states() const override { return {true, 0, 0, false}; }
   void slopes(const Places& places, double* values, double* currents, double*) noexcept override {
@@ -78,6 +81,10 @@ class AgedCapacitor final : public Model {
   [[nodiscard]] bool varies_by_itself() const override { return false; }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override {
     return Eigen::MatrixXd::Constant(1, 1, siemens(step_s, left_));
+  }
+  [[nodiscard]] std::optional<WrittenLaw> law(double step_s) const override {
+    if (varies()) return std::nullopt;
+    return WrittenLaw{"aged_capacitor", {{"siemens", siemens(step_s, left_)}, {"rate", rate(step_s, left_)}}};
   }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
     return Eigen::MatrixXcd::Constant(1, 1, 1.0 / (series_ohm_ + 1.0 / (s * left_ * capacitance_F_)));

@@ -67,6 +67,26 @@ class MeasuringModel : public Model {
   [[nodiscard]] static int output_slot(int phase) { return phase; }
   [[nodiscard]] int flux_slot(int phase) const { return (1 + q_.flux) * lanes + phase; }
   [[nodiscard]] bool measures() const override { return true; }
+  [[nodiscard]] std::optional<WrittenLaw> law(double) const override {
+    Eigen::MatrixXd inverse(n_, n_);
+    Eigen::VectorXd driven(n_);
+    for (int r = 0; r < n_; ++r) {
+      driven[r] = driven_[r];
+      for (int c = 0; c < n_; ++c) inverse(r, c) = inverse_[r][c];
+    }
+    return WrittenLaw{
+        "instrument",
+        {{"states", n_},
+         {"phases", phases_},
+         {"flux", q_.flux},
+         {"knee", q_.knee_Vs},
+         {"per_knee", per_knee_},
+         {"bend", q_.bend_A},
+         {"out_u", q_.out_u},
+         {"out_m", q_.out_m}},
+        {{"b", q_.b}, {"e", q_.e}, {"f", q_.f}, {"out", q_.out.transpose()}, {"driven", driven}},
+        {{"a", q_.a}, {"inverse", inverse}}};
+  }
   [[nodiscard]] Eigen::MatrixXd conductance(double) const override { return {}; }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double>, double) const override { return {}; }
   void start(const Places& places, const Eigen::VectorXcd&, const Eigen::VectorXcd&, double step_s,

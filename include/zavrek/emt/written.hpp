@@ -1,0 +1,33 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "zavrek/emt.hpp"
+
+namespace zavrek::emt {
+
+struct WritingOptions {
+  std::string name;                  ///< of the model: an identifier of C, that its functions begin with
+  std::string title;                 ///< for the comment ahead of it
+  std::vector<std::string> outputs;  ///< signals
+};
+/// What can be set, in the order of the written model's inputs.
+struct WrittenInput {
+  std::string name, unit;
+  double start = 0, least = 0, most = 0;  ///< SI units; a switch is 1 closed, 0 open
+  bool is_switch = false;
+};
+struct WrittenModel {
+  std::string header, source;  ///< NAME.h, NAME.c
+  std::vector<WrittenInput> inputs;
+  std::vector<std::string> gates;
+  double step_s = 0;
+};
+/// A network as C99 without anything else: its discrete equations, tables with the names of what stands in
+/// them, and the step. Its state is one struct, whose copy saves it; a step does bounded work. Throws Error
+/// that names what cannot be written so: parts with equations of their own (machines, lines with frequency
+/// dependence, arcs), averaged legs, noise, recorded voltages, cuts.
+[[nodiscard]] WrittenModel write_c(const network::Network& network, const WritingOptions& options);
+
+}  // namespace zavrek::emt

@@ -1,0 +1,104 @@
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "emt/written/resources.hpp"
+#include "emt/written/text.hpp"
+#include "emt/written/writer.hpp"
+
+namespace zavrek::emt::internal {
+namespace {
+
+std::string_view piece_of(const std::string& kind) {
+  const auto found = std::find_if(bundled_files.begin(), bundled_files.end(),
+                                  [&](const auto& file) { return file.first == "law_" + kind + ".c"; });
+  return found->second;
+}
+
+std::string row_of(const WrittenLaw& law) {
+  std::string row;
+  for (const auto& [name, number] : law.numbers)
+    row += fmt::format("{}.{} = {}", row.empty() ? "" : ", ", name, c_number(number));
+  for (const auto& [name, array] : law.arrays)
+    row += fmt::format(", .{} = {}", name, c_list(std::vector<double>(array.begin(), array.end())));
+  for (const auto& [name, matrix] : law.matrices) row += fmt::format(", .{} = {}", name, c_matrix(matrix));
+  return "{" + row + "}";
+}
+
+}  // namespace
+
+/// Kind by kind, each with its piece and two loops over its laws.
+void Writer::write_laws() {
+  const std::size_t count_of_laws = core_.models.size();
+  count("LAWS", count_of_laws);
+  if (count_of_laws == 0) return;
+  std::map<std::string, std::vector<std::size_t>> by_kind;
+  std::map<std::string, std::vector<std::string>> rows, laws;
+  std::string tables;
+  std::size_t most_ends = 1, inputs = 0;
+  for (std::size_t k = 0; k < count_of_laws; ++k) {
+    const ModelRow& row = core_.models[k];
+    const ModelPart& part = assembly_.model_parts[k];
+    const WrittenLaw law = *row.model->law(core_.options.step_s);
+    const auto placed = [&](const std::string& name, const std::vector<int>& positions) {
+      if (positions.empty()) return std::string("0");
+      std::vector<int> places;
+      for (const int position : positions) places.push_back(at_.of_position(position));
+      const std::string table = fmt::format("{}_{}", name, k);
+      tables += c_table("int", table, places);
+      return table;
+    };
+    std::vector<int> first{0};
+    std::vector<std::string> terms;
+    for (const auto& input : row.places.inputs) {
+      for (const auto& [position, coefficient] : input)
+        terms.push_back(fmt::format("{{{}, {}}}", at_.of_position(position), c_number(coefficient)));
+      first.push_back(static_cast<int>(terms.size()));
+      ++inputs;
+    }
+    std::string input = "0", input_first = "0", g = "0";
+    if (!terms.empty()) {
+      input = fmt::format("law_input_{}", k);
+      input_first = fmt::format("law_input_first_{}", k);
+      tables += c_rows("struct term", input, terms) + c_table("int", input_first, first);
+    }
+    const bool wanted = part.currents.index >= 0;
+    if (wanted) {
+      g = fmt::format("law_g_{}", k);
+      tables += c_table("double", g, row.conductance);
+    }
+    const std::string p = placed("law_p", row.places.p), q = placed("law_q", row.places.q),
+                      settings = placed("law_setting", row.places.knobs);
+    laws[law.kind].push_back(fmt::format(
+        "{{{}, {}, {}, {}, {}, {}, {}, {}, {}}} {}", p, q, row.places.p.size(), at_.of(part.first), settings,
+        input, input_first, wanted ? at_.of(part.currents) : -1, g, c_comment(part.owner)));
+    rows[law.kind].push_back(row_of(law) + " " + c_comment(part.owner));
+    most_ends = std::max(most_ends, row.places.p.size());
+    if (const auto [slot, number] = row.model->charging_slots(); number > 0)
+      capacitor_currents_.emplace_back(at_.of(part.first) + slot, number);
+  }
+  count("LAW_INPUTS", inputs);
+  section("parts with equations of their own", tables, laws_c);
+  std::string begin, end;
+  for (const auto& [kind, list] : rows) {
+    sections_ += fmt::format("\n/* ==== {} ==== */\n\n{}\n{}\n{}", replaced(kind, "_", " "), piece_of(kind),
+                             c_rows("struct " + kind, kind + "s", list),
+                             c_rows("struct law", kind + "_laws", laws[kind]));
+    member(fmt::format("double {}_history[{}][{}]", kind, list.size(), most_ends));
+    const std::string loop = fmt::format("  for (int k = 0; k < {}; ++k)", list.size());
+    begin += fmt::format(
+        "{0} {{\n    {1}_begin(&{1}s[k], &{1}_laws[k], span, old, m->{1}_history[k]);\n"
+        "    enter_law(m, &{1}_laws[k], m->{1}_history[k]);\n  }}\n",
+        loop, kind);
+    end += fmt::format(
+        "{0} {{\n    {1}_end(&{1}s[k], &{1}_laws[k], span, old, now, m->{1}_history[k]);\n"
+        "    write_currents(&{1}_laws[k], now, m->{1}_history[k]);\n  }}\n",
+        loop, kind);
+  }
+  sections_ +=
+      "\nstatic void laws_begin(model *m, const struct span *span, const double *old)\n{\n" + begin +
+      "}\nstatic void laws_end(model *m, const struct span *span, const double *old, double *now)\n{\n" +
+      end + "}\n";
+}
+
+}  // namespace zavrek::emt::internal

@@ -1,0 +1,103 @@
+"""A case written out as C, compiled by what compilers there are, beside the library of the same case; within a test bench in
+SystemVerilog where Verilator is."""
+import ctypes
+import re
+import shutil
+from ctypes import byref, c_char_p, c_double, c_int, c_void_p
+
+from harness import *
+
+case = demo / "veskar"
+names = ["CT1.ia", "quay.va", "T1.ia", "VT0.va", "cable3.ic", "Q1.closed"]
+text = run("export", case, "--as", "c", "--out", scratch / "quay.c", "--outputs", *names)
+has(text, "quay.c", "quay.h", "6 outputs", "a step of 50 us", "C99")
+run("export", case, "--as", "library", "--out", scratch / "quay.so", "--outputs", *names)
+header = (scratch / "quay.h").read_text()
+numbers = {}
+for kind, body in re.findall(r"enum \{\n((?:  quay_(in|out)_.*\n)+)", header):
+    numbers[body] = [re.search(r"/\* (.*?)[:,] ", line)[1] for line in kind.splitlines()]
+expect(numbers["out"] == names and "Q1" in numbers["in"], f"the header's numbers {numbers}")
+has(header, "/* CT1.ia, A */", "/* Q1: 1 closed, 0 open */", "struct quay_model {")
+source_text = (scratch / "quay.c").read_text()
+has(source_text, "==== lines of 3 phases", "/* line.infeed */", "trapezoidal    i = G v", "Where values stand")
+expect("malloc" not in source_text and "static double" in source_text, "static memory")
+(scratch / "size.c").write_text('#include "quay.h"\nconst unsigned long quay_bytes = sizeof(quay_model);\n')
+
+
+class Written:
+    def __init__(self, compiler):
+        file = scratch / f"quay-{compiler}.so"
+        done = subprocess.run([compiler, "-std=c99", "-pedantic", "-Wall", "-Wextra", "-Werror", "-O2", "-shared", "-fPIC", "quay.c", "size.c", "-o", file, "-lm"],
+                              capture_output=True, text=True, cwd=scratch)
+        expect(done.returncode == 0, f"{compiler}: {done.stderr[:2000]}")
+        self.code = ctypes.CDLL(str(file))
+        self.code.quay_get.restype = self.code.quay_time.restype = c_double
+        self.memory = ctypes.create_string_buffer(ctypes.c_ulong.in_dll(self.code, "quay_bytes").value + 8)
+        self.code.quay_start(self.memory)
+
+    def set(self, name, value):
+        return self.code.quay_set(self.memory, numbers["in"].index(name), c_double(value))
+
+    def step(self):
+        return self.code.quay_step(self.memory)
+
+    def outputs(self):
+        return [self.code.quay_get(self.memory, k) for k in range(len(names))]
+
+
+class Library:
+    def __init__(self):
+        self.code = ctypes.CDLL(str(scratch / "quay.so"))
+        self.code.zavrek_model_open.restype = c_void_p
+        self.code.zavrek_model_get.restype = c_double
+        self.it = c_void_p(self.code.zavrek_model_open(None, 0))
+
+    def set(self, name, value):
+        return self.code.zavrek_model_set(self.it, 0, self.code.zavrek_model_find(self.it, 0, name.encode()), c_double(value))
+
+    def step(self):
+        return self.code.zavrek_model_step(self.it)
+
+    def outputs(self):
+        return [self.code.zavrek_model_get(self.it, 2, k) for k in range(len(names))]
+
+
+def walk(model, steps=6000):
+    seen = []
+    for k in range(steps):
+        if k in (1000, 3500):
+            expect(model.set("Q1", 0 if k == 1000 else 1) == 0, "Q1 moves")
+        expect(model.step() == 0, "steps")
+        seen.append(model.outputs())
+    return seen
+
+
+exact = walk(Library())
+peaks = [max(abs(row[k]) for row in exact) for k in range(len(names))]
+expect(min(row[5] for row in exact) == 0 and exact[-1][5] == 1, "Q1 opened and closed")
+compilers = [c for c in ("gcc", "clang") if shutil.which(c)]
+for compiler in compilers:
+    model = Written(compiler)
+    seen = walk(model)
+    worst = max(abs(a - b) / peak for mine, other in zip(seen, exact) for a, b, peak in zip(mine, other, peaks))
+    expect(worst < 1e-9, f"{compiler}: {worst:.1e} of a peak")
+    kept = model.memory.raw
+    more = walk(model, 300)
+    ctypes.memmove(model.memory, kept, len(kept))
+    expect(walk(model, 300) == more, "a copy of its memory saves it")
+    expect(model.set("Q1", float("nan")) == 1 and model.code.quay_set(model.memory, 999, c_double(0)) == 1 and model.code.quay_fire(model.memory, 0, 1, c_double(0)) == 1, "refused")
+# --- what is not written --------------------------------------------------------------------------
+has(run("export", demo / "harbour", "--as", "c", code=2), "line.infeed", "equations of its own", "not written out in C")
+has(run("export", demo / "battery", "--as", "c", code=2), "--without-control")
+has(run("export", case, "--as", "c", "--trial", "busbar fault at the quai", code=2), 'did you mean "busbar fault at the quay"')
+has(run("export", case, "--trial", "busbar fault at the quay", code=2), "go with --as c")
+has(run("export", demo / "battery", "--as", "c", "--without-control", "--out", scratch / "battery.c"), "battery.c")
+expect("battery_gate_" in (scratch / "battery.h").read_text(), "its gates are fired from outside")
+done = subprocess.run(["gcc", "-std=c99", "-pedantic", "-Wall", "-Wextra", "-Werror", "-c", "battery.c"], capture_output=True, text=True, cwd=scratch)
+expect(done.returncode == 0, done.stderr[:2000])
+# --- in a test bench -------------------------------------------------------------------------------
+if shutil.which("verilator"):
+    done = subprocess.run([source / "examples" / "quay_bench" / "run", scratch / "bench"], capture_output=True, text=True, env=os.environ | {"ZAVREK": tool})
+    expect(done.returncode == 0, done.stdout + done.stderr)
+    has(done.stdout, "Q1 open", "pass")
+finish()
