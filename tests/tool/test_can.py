@@ -93,7 +93,7 @@ with running(case) as said:
     time.sleep(1)
     drive = [m for _, m in heard if m.arbitration_id == 256]
     times = [t for t, m in heard if m.arbitration_id == 256]
-    expect(40 <= len([t for t in times if t > times[-1] - 1]) <= 60, "fifty a second")
+    expect(40 <= len([t for t in times if t > times[-1] - 1]) <= 60, f"fifty a second, {len([t for t in times if t > times[-1] - 1])}: {times[-8:]}")
     data = drive[-1].data
     expect(struct.unpack(">h", data[:2])[0] == 30000 and data[2] & 1 == 1, f"3,000.0 kW, closed: {data.hex()}")
     expect((data[3] | data[4] << 8) & 0xFFF == round((321.5 + 100) / 0.5), "321.5 rpm")
