@@ -44,7 +44,7 @@ void Writer::write_laws() {
       if (positions.empty()) return std::string("0");
       std::vector<int> places;
       for (const int position : positions) places.push_back(at_.of_position(position));
-      const std::string table = fmt::format("{}_{}", name, k);
+      std::string table = fmt::format("{}_{}", name, k);
       tables += c_table("int", table, places);
       return table;
     };
