@@ -18,10 +18,10 @@ struct ExportOptions {
   std::filesystem::path blank;       ///< the library that such models are made from: code without a model
   std::string trial;                 ///< of "c": whose faults are switches of the model, "fault" and on
   bool without_control = false;      ///< of "c": the network alone, gates and knobs being set from outside
-  std::filesystem::path out;         ///< of "c" NAME.c, beside which NAME.h stands
+  std::filesystem::path out;         ///< of "c" the source, beside which its header stands
 };
 struct Exported {
-  std::filesystem::path file;
+  std::filesystem::path file, header;  ///< `header` of "c" alone
   std::uintmax_t bytes = 0;
   std::size_t inputs = 0, parameters = 0, outputs = 0;
   double step_s = 0, step_cost_s = 0;  ///< the median of some thousand steps, here

@@ -126,14 +126,18 @@ Exported export_c(const trial::Case& all, const std::string& title, const Export
       throw Error(fmt::format("no trial \"{}\"{}", options.trial, suggestion(options.trial, known)));
     network = trial::network_with_faults(all, all.trials[static_cast<std::size_t>(at - known.begin())]);
   }
-  const std::string name = identifier_of(options.out);
   const std::vector<std::string> outputs = outputs_of(network_alone, options);
-  const emt::WrittenModel model = emt::write_c(network, {.name = name, .title = title, .outputs = outputs});
-  record::write_file(options.out, model.source);
-  fs::path header = options.out;
-  header.replace_filename(name + ".h");
+  fs::path source = options.out, header = options.out;
+  source.replace_extension(".c");
+  header.replace_extension(".h");
+  const emt::WrittenModel model = emt::write_c(network, {.name = identifier_of(options.out),
+                                                         .title = title,
+                                                         .header = header.filename().string(),
+                                                         .outputs = outputs});
+  record::write_file(source, model.source);
   record::write_file(header, model.header);
-  return {.file = options.out,
+  return {.file = source,
+          .header = header,
           .bytes = model.source.size(),
           .inputs = model.inputs.size(),
           .outputs = outputs.size(),

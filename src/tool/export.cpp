@@ -34,20 +34,20 @@ int export_case(const ExportOptions& options) {
   const std::string ending = options.as == "fmu" ? ".fmu" : options.as == "c" ? ".c" : ".so";
   how.out = std::filesystem::path(options.out.empty() ? name + ending : options.out);
   const handover::Exported made = handover::export_model(options.folder, how);
+  const bool compiled = made.header.empty();
   if (options.json) {
-    fmt::print("{}\n", printed("export", {{"file", made.file.string()},
-                                          {"bytes", made.bytes},
-                                          {"inputs", made.inputs},
-                                          {"parameters", made.parameters},
-                                          {"outputs", made.outputs},
-                                          {"step_s", made.step_s},
-                                          {"step_cost_s", made.step_cost_s}}));
+    nlohmann::json told{{"file", made.file.string()},    {"bytes", made.bytes},     {"inputs", made.inputs},
+                        {"parameters", made.parameters}, {"outputs", made.outputs}, {"step_s", made.step_s}};
+    if (compiled)
+      told["step_cost_s"] = made.step_cost_s;
+    else
+      told["header"] = made.header.string();
+    fmt::print("{}\n", printed("export", told));
     return done;
   }
-  if (options.as == "c") {
-    std::filesystem::path header = made.file;
+  if (!compiled) {
     fmt::print("{} and {}: {} inputs, {} outputs, a step of {}; it wants a C99 compiler and libm\n",
-               made.file.string(), header.replace_extension(".h").string(), made.inputs, made.outputs,
+               made.file.string(), made.header.string(), made.inputs, made.outputs,
                print_rounded(made.step_s, "s"));
     return done;
   }

@@ -30,6 +30,39 @@ inline network::Line surge_line(std::string near, std::string far) {
           .c1_F_per_m = travel_s / surge_ohm / length_m};
 }
 
+/// As the quay's feeders are.
+inline network::Cable quay_cable(std::string name, std::string near, std::string far, double length_m = 2400,
+                                 int sections = 1) {
+  return {.name = std::move(name),
+          .between = {std::move(near), std::move(far)},
+          .length_m = length_m,
+          .r1_ohm_per_m = 0.161e-3,
+          .x1_ohm_per_m = 0.102e-3,
+          .c1_F_per_m = 0.36e-9,
+          .r0_ohm_per_m = 0.92e-3,
+          .x0_ohm_per_m = 0.31e-3,
+          .c0_F_per_m = 0.36e-9,
+          .sections = sections};
+}
+
+/// A load behind a source whose voltage, angle and frequency jump and go on ramps, at no grid points.
+inline network::Network by_programmes(network::Points harmonics = {}) {
+  using namespace network;
+  Network n;
+  n.buses = {{"bar", 20e3}, {"mid", 20e3}};
+  n.elements = {
+      Source{.name = "grid",
+             .bus = "bar",
+             .short_circuit_VA = 200e6,
+             .harmonics = std::move(harmonics),
+             .magnitude_programme = {{30.0131e-3, 1}, {30.0131e-3, 0.4}, {60e-3, 0.9}},
+             .angle_programme = {{20.0077e-3, 0}, {20.0077e-3, 0.5}},
+             .frequency_programme = {{10.0019e-3, 50}, {40e-3, 55}, {40e-3, 45}}},
+      Branch{.name = "z", .between = {"bar", "mid"}, .resistance_ohm = 0.5, .inductance_H = 3e-3},
+      Load{.name = "l", .bus = "mid", .active_W = 8e6, .reactive_var = 3e6, .connection = "grounded star"}};
+  return n;
+}
+
 inline std::vector<Circuit> reference_circuits() {
   using namespace network;
   Network rl;

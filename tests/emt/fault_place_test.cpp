@@ -3,6 +3,7 @@
 
 #include <cmath>
 
+#include "emt/circuits.hpp"
 #include "zavrek/emt.hpp"
 
 namespace zavrek::emt {
@@ -12,15 +13,7 @@ network::Network feeder() {
   network::Network network;
   network.buses = {{"quay", 11e3}, {"berth", 11e3}};
   network.elements = {network::Source{.name = "grid", .bus = "quay", .short_circuit_VA = 140e6},
-                      network::Cable{.name = "cable",
-                                     .between = {"quay", "berth"},
-                                     .length_m = 2400,
-                                     .r1_ohm_per_m = 0.161e-3,
-                                     .x1_ohm_per_m = 0.102e-3,
-                                     .c1_F_per_m = 0.36e-9,
-                                     .r0_ohm_per_m = 0.92e-3,
-                                     .x0_ohm_per_m = 0.31e-3,
-                                     .c0_F_per_m = 0.36e-9},
+                      test::quay_cable("cable", "quay", "berth"),
                       network::Load{.name = "ferry", .bus = "berth", .active_W = 3e6, .reactive_var = 1e6}};
   return network;
 }

@@ -5,6 +5,7 @@
 
 #include <gtest/gtest.h>
 
+#include "emt/circuits.hpp"
 #include "emt/running.hpp"
 
 namespace zavrek::test {
@@ -26,16 +27,7 @@ Network corridor() {
   n.elements = {
       Source{.name = "grid", .bus = "moor", .short_circuit_VA = 900e6, .x_over_r = 12},
       Breaker{.name = "QI", .between = {"quay", "feed"}, .opening_time_s = 20e-3},
-      Cable{.name = "cable",
-            .between = {"feed", "berth"},
-            .length_m = 2400,
-            .r1_ohm_per_m = 0.161e-3,
-            .x1_ohm_per_m = 0.102e-3,
-            .c1_F_per_m = 0.36e-9,
-            .r0_ohm_per_m = 0.92e-3,
-            .x0_ohm_per_m = 0.31e-3,
-            .c0_F_per_m = 0.36e-9,
-            .sections = 2},
+      test::quay_cable("cable", "feed", "berth", 2400, 2),
       Transformer{.name = "T1",
                   .high = "shore",
                   .low = "quay",

@@ -3,6 +3,7 @@
 
 #include <gtest/gtest.h>
 
+#include "emt/circuits.hpp"
 #include "emt/running.hpp"
 #include "zavrek/emt/study.hpp"
 
@@ -270,17 +271,7 @@ TEST(Source, FeelsCornersAndJumpsOfItsProgrammeAtTheirInstants) {
 }
 
 TEST(Source, JumpsOfItsAngleAndCornersOfItsFrequencyAreThoseOfTheReference) {
-  Network n;
-  n.buses = {{"bar", 20e3}, {"mid", 20e3}};
-  n.elements = {
-      Source{.name = "grid",
-             .bus = "bar",
-             .short_circuit_VA = 200e6,
-             .magnitude_programme = {{30.0131e-3, 1}, {30.0131e-3, 0.4}, {60e-3, 0.9}},
-             .angle_programme = {{20.0077e-3, 0}, {20.0077e-3, 0.5}},
-             .frequency_programme = {{10.0019e-3, 50}, {40e-3, 55}, {40e-3, 45}}},
-      Branch{.name = "z", .between = {"bar", "mid"}, .resistance_ohm = 0.5, .inductance_H = 3e-3},
-      Load{.name = "l", .bus = "mid", .active_W = 8e6, .reactive_var = 3e6, .connection = "grounded star"}};
+  const Network n = test::by_programmes();
   const Study study{.network = n, .duration_s = 0.08, .sample_s = 0.2e-3, .signals = {"z.ia", "z.ib"}};
   const Series exact = solve_reference(study);
   const auto error = [&](double step_s) {

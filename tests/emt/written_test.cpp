@@ -11,6 +11,7 @@
 
 #include <gtest/gtest.h>
 
+#include "emt/circuits.hpp"
 #include "emt/converters.hpp"
 #include "emt/random_network.hpp"
 #include "emt/running.hpp"
@@ -149,16 +150,7 @@ Network station() {
              .resistance_ohm = 2,
              .inductance_H = 30e-3,
              .capacitance_F = 80e-6},
-      Cable{.name = "cable",
-            .between = {"mid", "feed"},
-            .length_m = 2400,
-            .r1_ohm_per_m = 0.161e-3,
-            .x1_ohm_per_m = 0.102e-3,
-            .c1_F_per_m = 0.36e-9,
-            .r0_ohm_per_m = 0.92e-3,
-            .x0_ohm_per_m = 0.31e-3,
-            .c0_F_per_m = 0.36e-9,
-            .sections = 2},
+      test::quay_cable("cable", "mid", "feed", 2400, 2),
       test::station_transformer("feed", 1.15),
       Load{.name = "ferry", .bus = "low", .active_W = 300e3, .reactive_var = 150e3},
       Arrester{.name = "U", .bus = "shore", .curve = {{54e3, 1e-3}, {70e3, 10}, {90e3, 1e3}}},
@@ -209,15 +201,7 @@ TEST(WrittenInC, StepsANetworkOfHundredsOfBusesInLoops) {
   for (int k = 1; k <= 350; ++k) {
     const std::string here = "b" + std::to_string(k), before = "b" + std::to_string(k - 1);
     n.buses.push_back({here, 20e3});
-    n.elements.push_back(Cable{.name = "c" + std::to_string(k),
-                               .between = {before, here},
-                               .length_m = 200,
-                               .r1_ohm_per_m = 0.16e-3,
-                               .x1_ohm_per_m = 0.1e-3,
-                               .c1_F_per_m = 0.3e-9,
-                               .r0_ohm_per_m = 0.9e-3,
-                               .x0_ohm_per_m = 0.3e-3,
-                               .c0_F_per_m = 0.3e-9});
+    n.elements.push_back(test::quay_cable("c" + std::to_string(k), before, here, 200));
   }
   n.elements.push_back(Breaker{.name = "Q", .between = {"b350", "ground"}, .closed = false});
   const WrittenModel text = write_c(n, {.name = "it", .title = "", .outputs = {}});
@@ -241,19 +225,7 @@ TEST(WrittenInC, StepsAStationThroughAFaultAndItsClearingAsThePlantDoes) {
 }
 
 TEST(WrittenInC, FeelsTheCornersOfProgrammesAndHarmonics) {
-  Network n;
-  n.buses = {{"bar", 20e3}, {"mid", 20e3}};
-  n.elements = {
-      Source{.name = "grid",
-             .bus = "bar",
-             .short_circuit_VA = 200e6,
-             .harmonics = {{5, 0.03}, {7, 0.02}},
-             .magnitude_programme = {{30.0131e-3, 1}, {30.0131e-3, 0.4}, {60e-3, 0.9}},
-             .angle_programme = {{20.0077e-3, 0}, {20.0077e-3, 0.5}},
-             .frequency_programme = {{10.0019e-3, 50}, {40e-3, 55}, {40e-3, 45}}},
-      Branch{.name = "z", .between = {"bar", "mid"}, .resistance_ohm = 0.5, .inductance_H = 3e-3},
-      Load{.name = "l", .bus = "mid", .active_W = 8e6, .reactive_var = 3e6, .connection = "grounded star"}};
-  const auto [worst, whose] = apart(n, 2000);
+  const auto [worst, whose] = apart(test::by_programmes({{5, 0.03}, {7, 0.02}}), 2000);
   EXPECT_LT(worst, 1e-9) << whose;
 }
 
@@ -322,6 +294,38 @@ TEST(WrittenInC, SwitchesBridgesOfTwoAndThreeLevelsAsThePlantDoes) {
     const auto [worst, whose] = apart(n, 8000, {}, modulate, "grid");
     EXPECT_LT(worst, 1e-9) << whose << (three_levels ? " of three levels" : " of two");
   }
+}
+
+/// Currents that a source drives, contacts in one phase, a meter, two banks that ring.
+TEST(WrittenInC, StepsSourcesOfCurrentContactsAndMeters) {
+  Network n;
+  n.buses = {{"bar", 11e3}, {"feed", 11e3}, {"dc", 800, "pn"}, {"out", 800, "pn"}};
+  n.elements = {Source{.name = "grid", .bus = "bar", .short_circuit_VA = 150e6},
+                test::quay_cable("cable", "bar", "feed"),
+                CurrentSource{.name = "filter", .bus = "feed", .current_A = 40, .harmonics = {{5, 0.3}}},
+                Capacitor{.name = "C1", .bus = "feed", .reactive_var = 2e6},
+                Capacitor{.name = "C2", .bus = "bar", .reactive_var = 1e6},
+                Meter{.name = "M", .on = "cable", .bus = "bar"},
+                DcSource{.name = "e", .bus = "dc", .voltage_V = 800, .resistance_ohm = 0.1},
+                Valve{.name = "k", .device = "switch", .from = "dc.p", .to = "out.p"},
+                Branch{.name = "z", .between = {"out.p", "out.n"}, .resistance_ohm = 4, .inductance_H = 3e-3},
+                Branch{.name = "back", .between = {"out.n", "dc.n"}, .resistance_ohm = 0.01},
+                Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 100},
+                Branch{.name = "far", .between = {"out.p", "ground"}, .resistance_ohm = 500}};
+  const auto work = [](Plant& p, Written& w, long long k) {
+    if (k % 200 != 0) return;
+    const double edge = p.time_s() + 13e-6;
+    p.fire(p.gate("k"), k % 400 == 0, edge);
+    EXPECT_EQ(w.fire(w.gate("k"), k % 400 == 0, edge), 0);
+  };
+  const auto [worst, whose] = apart(n, 3000,
+                                    {{700,
+                                      [](Plant& p, Written& w) {
+                                        p.turn(p.knob("e.voltage"), 640);
+                                        EXPECT_EQ(w.set("e.voltage", 640), 0);
+                                      }}},
+                                    work);
+  EXPECT_LT(worst, 1e-9) << whose;
 }
 
 TEST(WrittenInC, IsSavedByACopyOfItsMemory) {

@@ -95,6 +95,35 @@ has(run("export", demo / "battery", "--as", "c", "--without-control", "--out", s
 expect("battery_gate_" in (scratch / "battery.h").read_text(), "its gates are fired from outside")
 done = subprocess.run(["gcc", "-std=c99", "-pedantic", "-Wall", "-Wextra", "-Werror", "-c", "battery.c"], capture_output=True, text=True, cwd=scratch)
 expect(done.returncode == 0, done.stderr[:2000])
+told = json.loads(run("export", case, "--as", "c", "--json", "--out", scratch / "its-own.name.c", "--outputs", *names))
+expect(told["header"] == str(scratch / "its-own.name.h") and "step_cost_s" not in told, f"{told}")
+has((scratch / "its-own.name.c").read_text(), '#include "its-own.name.h"', "int its_own_name_step(")
+# Whatever ships and can be written compiles, and goes its way for some steps.
+(scratch / "some.c").write_text("""#include "it.h"
+#include <stdio.h>
+static it_model m;
+int main(void) {
+  int k;
+  double sum = 0;
+  it_start(&m);
+  for (k = 0; k < 2000; ++k)
+    if (it_step(&m)) return printf("not finite behind %g s\\n", it_time(&m)), 1;
+  for (k = 0; k < IT_OUTS; ++k) sum += it_get(&m, k);
+  return printf("%g\\n", sum), sum - sum != 0;
+}
+""")
+written = []
+for other in sorted(path for path in demo.iterdir() if (path / "case.toml").exists() or (path / "network.toml").exists()):
+    done = subprocess.run([tool, "export", other, "--as", "c", "--without-control", "--out", scratch / "it.c"], capture_output=True, text=True)
+    if done.returncode:
+        has(done.stderr + done.stdout, "not written out in C")
+        continue
+    done = subprocess.run(["gcc", "-std=c99", "-pedantic", "-Wall", "-Wextra", "-Werror", "-O1", "some.c", "it.c", "-o", "some", "-lm"], capture_output=True, text=True, cwd=scratch)
+    expect(done.returncode == 0, f"{other.name}: {done.stderr[:1000]}")
+    done = subprocess.run(["./some"], capture_output=True, text=True, cwd=scratch)
+    expect(done.returncode == 0, f"{other.name}: {done.stdout}")
+    written.append(other.name)
+expect(len(written) >= 15 and {"veskar", "line", "converter", "two-halls"} <= set(written), f"{written}")
 # --- in a test bench -------------------------------------------------------------------------------
 if shutil.which("verilator"):
     done = subprocess.run([source / "examples" / "quay_bench" / "run", scratch / "bench"], capture_output=True, text=True, env=os.environ | {"ZAVREK": tool})

@@ -10,6 +10,7 @@ namespace zavrek::emt {
 struct WritingOptions {
   std::string name;                  ///< of the model: an identifier of C, that its functions begin with
   std::string title;                 ///< for the comment ahead of it
+  std::string header;                ///< the header's file, as the source includes it; NAME.h when empty
   std::vector<std::string> outputs;  ///< signals
 };
 /// What can be set, in the order of the written model's inputs.

@@ -1,5 +1,5 @@
-// The written-out step's own text, piece by piece: pieces/*.c. In them NAME stands for the model's name, @
-// for the phases of the parts at hand.
+// The written-out step's own text, piece by piece: pieces/*.c. In them NAME stands for the model's name,
+// HEADER for the file of its header, @ for the phases of the parts at hand.
 #pragma once
 
 #include <string_view>

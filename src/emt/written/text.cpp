@@ -38,18 +38,11 @@ std::string c_number(double value) {
   return fmt::format("{}", value);
 }
 
-std::string c_string(std::string_view text) {
-  std::string quoted = "\"";
-  for (const char c : text) {
-    if (c == '"' || c == '\\') quoted += '\\';
-    quoted += static_cast<unsigned char>(c) < ' ' ? ' ' : c;
-  }
-  return quoted + "\"";
+std::string c_words(std::string_view text) {
+  return replaced(replaced(replaced(text, "*/", "* /"), "/*", "/ *"), "??", "? ?");
 }
 
-std::string c_comment(std::string_view text) {
-  return fmt::format("/* {} */", replaced(replaced(text, "*/", "* /"), "/*", "/ *"));
-}
+std::string c_comment(std::string_view text) { return "/* " + c_words(text) + " */"; }
 
 std::string c_list(const std::vector<double>& numbers) { return listed(numbers); }
 std::string c_list(const std::vector<int>& numbers) { return listed(numbers); }

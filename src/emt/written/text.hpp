@@ -11,7 +11,8 @@ namespace zavrek::emt::internal {
 
 /// With all digits; NEVER for an instant that does not come.
 [[nodiscard]] std::string c_number(double value);
-[[nodiscard]] std::string c_string(std::string_view text);
+/// What can stand in a comment, whatever the text: it neither ends one nor means another character.
+[[nodiscard]] std::string c_words(std::string_view text);
 [[nodiscard]] std::string c_comment(std::string_view text);
 /// {a, b}
 [[nodiscard]] std::string c_list(const std::vector<double>& numbers);

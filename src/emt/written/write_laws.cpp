@@ -12,6 +12,7 @@ namespace {
 std::string_view piece_of(const std::string& kind) {
   const auto found = std::find_if(bundled_files.begin(), bundled_files.end(),
                                   [&](const auto& file) { return file.first == "law_" + kind + ".c"; });
+  if (found == bundled_files.end()) throw Error("no piece of the step in C for \"" + kind + "\"");
   return found->second;
 }
 
@@ -32,9 +33,9 @@ void Writer::write_laws() {
   const std::size_t count_of_laws = core_.models.size();
   count("LAWS", count_of_laws);
   if (count_of_laws == 0) return;
-  std::map<std::string, std::vector<std::size_t>> by_kind;
   std::map<std::string, std::vector<std::string>> rows, laws;
   std::string tables;
+  std::map<std::string, bool> reads_alone;
   std::size_t most_ends = 1, inputs = 0;
   for (std::size_t k = 0; k < count_of_laws; ++k) {
     const ModelRow& row = core_.models[k];
@@ -73,6 +74,7 @@ void Writer::write_laws() {
         "{{{}, {}, {}, {}, {}, {}, {}, {}, {}}} {}", p, q, row.places.p.size(), at_.of(part.first), settings,
         input, input_first, wanted ? at_.of(part.currents) : -1, g, c_comment(part.owner)));
     rows[law.kind].push_back(row_of(law) + " " + c_comment(part.owner));
+    reads_alone[law.kind] = row.model->measures();
     most_ends = std::max(most_ends, row.places.p.size());
     if (const auto [slot, number] = row.model->charging_slots(); number > 0)
       capacitor_currents_.emplace_back(at_.of(part.first) + slot, number);
@@ -84,8 +86,12 @@ void Writer::write_laws() {
     sections_ += fmt::format("\n/* ==== {} ==== */\n\n{}\n{}\n{}", replaced(kind, "_", " "), piece_of(kind),
                              c_rows("struct " + kind, kind + "s", list),
                              c_rows("struct law", kind + "_laws", laws[kind]));
-    member(fmt::format("double {}_history[{}][{}]", kind, list.size(), most_ends));
     const std::string loop = fmt::format("  for (int k = 0; k < {}; ++k)", list.size());
+    if (reads_alone[kind]) {
+      end += fmt::format("{0} {1}_end(&{1}s[k], &{1}_laws[k], span, old, now);\n", loop, kind);
+      continue;
+    }
+    member(fmt::format("double {}_history[{}][{}]", kind, list.size(), most_ends));
     begin += fmt::format(
         "{0} {{\n    {1}_begin(&{1}s[k], &{1}_laws[k], span, old, m->{1}_history[k]);\n"
         "    enter_law(m, &{1}_laws[k], m->{1}_history[k]);\n  }}\n",
@@ -95,10 +101,13 @@ void Writer::write_laws() {
         "    write_currents(&{1}_laws[k], now, m->{1}_history[k]);\n  }}\n",
         loop, kind);
   }
+  count("LAWS_THAT_ACT", begin.empty() ? 0 : 1);
+  if (!begin.empty())
+    sections_ +=
+        "\nstatic void laws_begin(model *m, const struct span *span, const double *old)\n{\n" + begin + "}\n";
   sections_ +=
-      "\nstatic void laws_begin(model *m, const struct span *span, const double *old)\n{\n" + begin +
-      "}\nstatic void laws_end(model *m, const struct span *span, const double *old, double *now)\n{\n" +
-      end + "}\n";
+      "static void laws_end(model *m, const struct span *span, const double *old, double *now)\n{\n" +
+      std::string(begin.empty() ? "  (void)m;\n" : "") + end + "}\n";
 }
 
 }  // namespace zavrek::emt::internal

@@ -245,7 +245,7 @@ std::string Writer::place_names() const {
   const auto& names = at_.names();
   for (std::size_t k = 0; k < names.size(); ++k) {
     if (names[k].empty()) continue;
-    const std::string next = fmt::format(" {} {},", k, replaced(names[k], "*/", "* /"));
+    const std::string next = fmt::format(" {} {},", k, c_words(names[k]));
     if (line.size() + next.size() > 110) {
       text += " *" + line + "\n";
       line.clear();
@@ -287,10 +287,11 @@ std::string Writer::header(const WrittenModel& model) const {
          "};\n\n#ifdef __cplusplus\n}\n#endif\n\n#endif\n";
 }
 
-std::string Writer::source(const WrittenModel& /*model*/) const {
+std::string Writer::source() const {
   const std::string text = fmt::format("{}\n{}\n{}\n{}\n{}\n{}\n{}", c_comment(options_.title), counts_,
                                        types_c, place_names(), sections_, step_c, interface_c);
-  return replaced(text, "NAME", options_.name);
+  const std::string header = options_.header.empty() ? options_.name + ".h" : options_.header;
+  return replaced(replaced(text, "HEADER", header), "NAME", options_.name);
 }
 
 WrittenModel Writer::run() {
@@ -326,7 +327,7 @@ WrittenModel Writer::run() {
   write_inputs(model);
   write_outputs();
   model.header = header(model);
-  model.source = source(model);
+  model.source = source();
   return model;
 }
 

@@ -24,11 +24,6 @@ class Writer {
   [[nodiscard]] WrittenModel run();
 
  private:
-  /// A block of n coupled ends as a row of its table.
-  struct Blocks {
-    std::vector<std::string> rows;
-  };
-
   // --- writer.cpp --------------------------------------------------------------------------------------
   void refuse_what_cannot_be_written() const;
   void write_matrix();
@@ -37,12 +32,11 @@ class Writer {
   void write_outputs();
   void write_dispatch();
   [[nodiscard]] std::string header(const WrittenModel& model) const;
-  [[nodiscard]] std::string source(const WrittenModel& model) const;
+  [[nodiscard]] std::string source() const;
   [[nodiscard]] std::string place_names() const;
 
   // --- write_linear.cpp --------------------------------------------------------------------------------
   void write_sources();
-  void write_waveforms();
   void write_series();
   void write_capacitances();
   void write_lines();

@@ -11,16 +11,6 @@ struct instrument {
   double a[MOST_STATES][MOST_STATES], b[MOST_STATES], e[MOST_STATES], f[MOST_STATES], out[MOST_STATES];
   double inverse[MOST_STATES][MOST_STATES], driven[MOST_STATES];
 };
-static void instrument_begin(const struct instrument *d, const struct law *l, const struct span *s, const double *old,
-                             double *history)
-{
-  (void)d;
-  (void)l;
-  (void)s;
-  (void)old;
-  (void)history;
-}
-
 /* Of all phases; far beyond the knee straight on. */
 static void magnetize(const struct instrument *d, const double flux[PHASES], double m[PHASES])
 {
@@ -62,13 +52,12 @@ static void find_flux(const struct instrument *d, const double fixed[PHASES], do
 }
 
 static void instrument_end(const struct instrument *d, const struct law *l, const struct span *s, const double *old,
-                           double *now, const double *history)
+                           double *now)
 {
   const int n = d->states;
   const double h = STEP / 2, *x0 = old + l->first + PHASES, *u0 = x0 + n * PHASES, *m0 = u0 + PHASES;
   double *out = now + l->first, *x1 = out + PHASES, *u1 = x1 + n * PHASES, *m1 = u1 + PHASES;
   double right[MOST_STATES][PHASES], fixed[MOST_STATES][PHASES], flux[PHASES], u[PHASES] = {0};
-  (void)history;
   for (int p = 0; p < d->phases; ++p) u[p] = law_input(l, p, now);
   for (int k = 0; k < n; ++k) {
     for (int p = 0; p < PHASES; ++p)

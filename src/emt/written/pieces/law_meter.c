@@ -3,20 +3,10 @@
 struct meter {
   int phases;
 };
-static void meter_begin(const struct meter *d, const struct law *l, const struct span *s, const double *old,
-                        double *history)
-{
-  (void)d;
-  (void)l;
-  (void)s;
-  (void)old;
-  (void)history;
-}
 static void meter_end(const struct meter *d, const struct law *l, const struct span *s, const double *old,
-                      double *now, const double *history)
+                      double *now)
 {
   double power = 0;
-  (void)history;
   for (int k = 0; k < d->phases; ++k) power += law_input(l, k, now) * law_input(l, d->phases + k, now);
   now[l->first] = power;
   now[l->first + 1] = old[l->first + 1] + (s->trapezoidal ? (old[l->first] + power) / 2 : power) * s->length;

@@ -10,6 +10,7 @@ static double law_input(const struct law *l, int which, const double *values)
 }
 #endif
 
+#if LAWS_THAT_ACT
 static void enter_law(model *m, const struct law *l, const double *history)
 {
   for (int k = 0; k < l->ends; ++k) {
@@ -26,3 +27,4 @@ static void write_currents(const struct law *l, double *now, const double *histo
     now[l->currents + k] = i;
   }
 }
+#endif

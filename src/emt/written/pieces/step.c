@@ -67,7 +67,9 @@ static void solve(model *m, const struct weights *rule, double ahead, const doub
 #endif
 #if LAWS
   const struct span span = {rule == &trapezoidal, rule == &trapezoidal ? STEP : STEP / 2};
+#if LAWS_THAT_ACT
   laws_begin(m, &span, old);
+#endif
 #endif
 #if ADJUSTABLES
   if (m->any_stale) refactor(m);

@@ -1,4 +1,4 @@
-#include "NAME.h"
+#include "HEADER"
 
 #include <math.h>
 #include <string.h>
