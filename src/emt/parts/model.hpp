@@ -67,7 +67,8 @@ class Past {
   [[nodiscard]] virtual double at(int k, double time_s) const noexcept = 0;
 };
 
-/// A model's equations as C know them (written/pieces/law_KIND.c): numbers of a row of that piece's struct.
+/// A model's equations as C knows them: numbers of a row of the struct in written/pieces/law_KIND.c. A kind
+/// that ends on a number, such as KIND_3, means the piece for so many (@ in it).
 struct WrittenLaw {
   std::string kind;
   std::vector<std::pair<std::string, double>> numbers{};

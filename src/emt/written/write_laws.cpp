@@ -9,11 +9,15 @@
 namespace zavrek::emt::internal {
 namespace {
 
-std::string_view piece_of(const std::string& kind) {
+/// Of "meter", law_meter.c; of "instrument_3", law_instrument.c for 3.
+std::string piece_of(const std::string& kind) {
+  const std::size_t end = kind.find_last_not_of("0123456789") + 1;
+  const bool of_many = end < kind.size();
+  const std::string file = "law_" + (of_many ? kind.substr(0, end - 1) : kind) + ".c";
   const auto found = std::find_if(bundled_files.begin(), bundled_files.end(),
-                                  [&](const auto& file) { return file.first == "law_" + kind + ".c"; });
+                                  [&](const auto& one) { return one.first == file; });
   if (found == bundled_files.end()) throw Error("no piece of the step in C for \"" + kind + "\"");
-  return found->second;
+  return of_many ? replaced(found->second, "@", kind.substr(end)) : std::string(found->second);
 }
 
 std::string row_of(const WrittenLaw& law) {

@@ -75,9 +75,8 @@ class MeasuringModel : public Model {
       for (int c = 0; c < n_; ++c) inverse(r, c) = inverse_[r][c];
     }
     return WrittenLaw{
-        "instrument",
-        {{"states", n_},
-         {"phases", phases_},
+        "instrument_" + std::to_string(n_),
+        {{"phases", phases_},
          {"flux", q_.flux},
          {"knee", q_.knee_Vs},
          {"per_knee", per_knee_},

@@ -25,6 +25,7 @@ static void capacitance_@_charging(const struct capacitance_@ *c, const double *
 
 static void capacitance_@_history(model *m, const double *old, const struct weights *w)
 {
+  ROW_BY_ROW
   for (int b = 0; b < CAPACITANCE_@; ++b) {
     double charging[@];
     capacitance_@_charging(&capacitance_@[b], old, charging);
@@ -34,6 +35,7 @@ static void capacitance_@_history(model *m, const double *old, const struct weig
 
 static void capacitance_@_pass(model *m, double *now, const struct weights *w)
 {
+  ROW_BY_ROW
   for (int b = 0; b < CAPACITANCE_@; ++b) {
     double charging[@];
     capacitance_@_charging(&capacitance_@[b], now, charging);
@@ -45,6 +47,7 @@ static void capacitance_@_pass(model *m, double *now, const struct weights *w)
 /* With x = -G v and h/2 x' = -i. */
 static void capacitance_@_apart(model *m, const double *stands, const struct sloped slopes[2])
 {
+  ROW_BY_ROW
   for (int b = 0; b < CAPACITANCE_@; ++b) {
     const struct capacitance_@ *c = &capacitance_@[b];
     for (int k = 0; k < @; ++k) {

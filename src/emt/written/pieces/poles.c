@@ -31,6 +31,7 @@ static void command_pole(model *m, int k, int close, double at)
 
 static void update_poles(const model *m, double *now)
 {
+  ROW_BY_ROW
   for (int k = 0; k < POLES; ++k) {
     now[pole[k].current] = m->adjustable[pole[k].number] * (now[pole[k].p] - now[pole[k].q]);
     now[pole[k].position] = m->closed[k];

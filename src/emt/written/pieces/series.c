@@ -27,6 +27,7 @@ static void series_@_carry(model *m, int b, const double *values, const double v
 
 static void series_@_history(model *m, const double *old, const struct weights *w)
 {
+  ROW_BY_ROW
   for (int b = 0; b < SERIES_@; ++b) {
     double v[@];
     for (int k = 0; k < @; ++k) v[k] = old[series_@[b].p[k]] - old[series_@[b].q[k]];
@@ -37,6 +38,7 @@ static void series_@_history(model *m, const double *old, const struct weights *
 /* The currents of a solution, and what the one after it takes from it. */
 static void series_@_pass(model *m, double *now, const struct weights *w)
 {
+  ROW_BY_ROW
   for (int b = 0; b < SERIES_@; ++b) {
     const struct series_@ *s = &series_@[b];
     double v[@];
@@ -55,6 +57,7 @@ static void series_@_pass(model *m, double *now, const struct weights *w)
  * x = (K + 1)/2 i - G u and h/2 x' = G (v - u) + (K - 1)/2 i; what u carries on alike. */
 static void series_@_apart(model *m, const double *stands, const struct sloped slopes[2])
 {
+  ROW_BY_ROW
   for (int b = 0; b < SERIES_@; ++b) {
     const struct series_@ *s = &series_@[b];
     double both[@], own[@], driven[@];
