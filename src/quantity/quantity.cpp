@@ -102,7 +102,11 @@ std::string print_rounded(double value, std::string_view base_unit, int digits) 
   const double rounds_up = 1 - 0.5 * std::pow(10.0, -digits);  // to 1
   for (const Prefix& prefix : prefixes) {
     if (size >= rounds_up * prefix.scale) {
-      return fmt::format("{:.{}g} {}{}", value / prefix.scale, digits, prefix.symbol, base_unit);
+      // Up to 999 without an exponent, however few digits count.
+      const std::string text = fmt::format("{:.{}e}", value / prefix.scale, digits - 1);
+      double rounded = 0;
+      std::from_chars(text.data(), text.data() + text.size(), rounded);
+      return fmt::format("{:.{}g} {}{}", rounded, std::max(digits, 3), prefix.symbol, base_unit);
     }
   }
   return fmt::format("{:.{}g} {}", value, digits, base_unit);

@@ -38,8 +38,11 @@ std::string entry_of(const std::string& kind) {
   return kind == "state expectation" ? "expect" : kind;
 }
 
-/// A block, or the entry of one, in which a kind is written: about half a dozen lines when there is a choice.
-std::string example_in(const BlocksOfText& text, const std::string& kind) {
+/// How a kind is written: as blocks, or as an entry of one, which may also be the name of something else.
+enum class Form { as_block, as_entry };
+
+/// About half a dozen lines when there is a choice.
+std::string example_in(const BlocksOfText& text, const std::string& kind, Form how) {
   constexpr std::ptrdiff_t usual = 6, longest = 40;
   std::string found;
   const auto lines = [](const std::string& of) { return std::count(of.begin(), of.end(), '\n'); };
@@ -49,12 +52,14 @@ std::string example_in(const BlocksOfText& text, const std::string& kind) {
     if (n < 1 || n > longest) return;
     if (found.empty() || std::abs(n - usual) < std::abs(lines(found) - usual)) found = std::move(candidate);
   };
-  for (const auto& block : text.blocks()) {
-    const auto& keys = block.keys;
-    const bool is_it = keys.front() == kind || keys.back() == kind || (keys.size() > 2 && keys[2] == kind);
-    if (is_it) take(block.text);
+  if (how == Form::as_block) {
+    for (const auto& block : text.blocks()) {
+      const auto& keys = block.keys;
+      const bool is_it = keys.front() == kind || keys.back() == kind || (keys.size() > 2 && keys[2] == kind);
+      if (is_it) take(block.text);
+    }
+    return found;
   }
-  if (!found.empty()) return found;
   for (const auto& block : text.blocks()) {
     for (const auto& entry : block.entries) {
       if (entry.key == entry_of(kind)) take(fmt::format("[{}]\n{}", fmt::join(block.keys, "."), entry.text));
@@ -95,14 +100,17 @@ std::vector<KindManual> all_kinds() {
 }
 
 void add_examples(std::vector<KindManual>& kinds) {
-  for (const fs::path& file : files_with_examples()) {
-    const std::string of = file_kind(file);
-    const BlocksOfText text(file);
-    for (KindManual& kind : kinds) {
-      if (!kind.example.empty() || kind.file != of) continue;
-      kind.example = example_in(text, kind.table->kind);
-      if (!kind.example.empty())
-        kind.example_from = file.lexically_relative(data_folder("demo").parent_path()).string();
+  const std::vector<fs::path> files = files_with_examples();
+  for (const Form how : {Form::as_block, Form::as_entry}) {
+    for (const fs::path& file : files) {
+      const std::string of = file_kind(file);
+      const BlocksOfText text(file);
+      for (KindManual& kind : kinds) {
+        if (!kind.example.empty() || kind.file != of) continue;
+        kind.example = example_in(text, kind.table->kind, how);
+        if (!kind.example.empty())
+          kind.example_from = file.lexically_relative(data_folder("demo").parent_path()).string();
+      }
     }
   }
 }

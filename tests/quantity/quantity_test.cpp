@@ -89,6 +89,8 @@ TEST(Quantity, RoundsForAPersonWithAFittingPrefix) {
   EXPECT_EQ(print_rounded(0.99999925, "A", 4), "1 A");
   EXPECT_EQ(print_rounded(0.9994, "A", 3), "999 mA");
   EXPECT_EQ(print_rounded(0.9996, "A", 3), "1 A");
+  EXPECT_EQ(print_rounded(0.1701, "s", 2), "170 ms");
+  EXPECT_EQ(print_rounded(-0.987e-6, "s", 1), "-1 us");
   EXPECT_EQ(print_rounded(0, "V"), "0 V");
 }
 

@@ -18,6 +18,7 @@ has(run("describe", "control.latch"), "latch (control.toml): 1 from set until re
 expect("settings of a relay" not in run("describe", "control.latch"), "only one of the two")
 has(run("describe", "latch"), '"latch" is a word of 2 files; relay.latch is the first alone')
 has(run("describe", "arrester"), "curve                   a list of pairs", "required")
+has(run("describe", "filter"), "[filter.", "order =")
 
 # Everything that a case shows is told, with the unit that its table says.
 manual = source / "manual" / "kinds"
