@@ -15,6 +15,7 @@
 
 #include "zavrek/control/blocks.hpp"
 #include "zavrek/count.hpp"
+#include "zavrek/network/written.hpp"
 #include "zavrek/state_archive.hpp"
 
 namespace zavrek::control {
@@ -101,6 +102,10 @@ class Controller {
   /// Why a user's own code cannot go on; empty while all is well. Its outputs then hold their last values.
   [[nodiscard]] const std::string& failure() const noexcept { return failure_; }
 
+  /// As C: all parameters can be set, all outputs read. `units`: of the outputs. Throws Error for a user's
+  /// own code.
+  [[nodiscard]] network::WrittenControl written(const std::vector<std::string>& units) const;
+
   [[nodiscard]] double output(std::size_t k) const noexcept { return values_[k]; }
   [[nodiscard]] double knob(std::size_t k) const noexcept { return values_[knob_at_[k]]; }
   /// Whether the breaker shall be closed.
@@ -118,9 +123,11 @@ class Controller {
   };
   struct Row {
     std::string name;
+    const Block* block;
     std::unique_ptr<BlockFunction> function;
     std::size_t first_output, output_count;
     std::size_t first_wire = 0, wire_count = 0;
+    std::size_t first_gate = 0;
     std::size_t rate = 0;       // of `rates_`
     bool feeds_through = true;  // (see BlockFunction)
     bool may_fail = false;
@@ -136,6 +143,7 @@ class Controller {
     std::string unit;
   };
   class Builder;
+  class Writer;
 
   double period_s_ = 0;
   std::vector<std::unique_ptr<Block>> blocks_;  // functions read their fields

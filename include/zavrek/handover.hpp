@@ -27,7 +27,7 @@ struct Exported {
   double step_s = 0, step_cost_s = 0;  ///< the median of some thousand steps, here
 };
 /// Throws Error: what cannot leave the house is named (own code, sources that play records; of "c" what
-/// emt::write_c names, and control), and whatever the case's files have wrong. `step_cost_s` of "c" is 0: it
+/// emt::write_c names), and whatever the case's files have wrong. `step_cost_s` of "c" is 0: it
 /// is not compiled here.
 Exported export_model(const std::filesystem::path& folder, const ExportOptions& options);
 

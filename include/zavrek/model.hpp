@@ -14,6 +14,7 @@
 #include "zavrek/control.hpp"
 #include "zavrek/count.hpp"
 #include "zavrek/emt.hpp"
+#include "zavrek/emt/written.hpp"
 
 namespace zavrek::model {
 
@@ -131,5 +132,11 @@ class Model {
   emt::PlantState plant_state_;
   std::uint64_t identity_ = 0;
 };
+
+/// A network with its control as C99, which does what a Model does to within 1e-9. `outputs`: signals of the
+/// network and outputs of blocks. Throws Error for what cannot be written so (emt::write_c; code of a user's
+/// own in the control).
+[[nodiscard]] emt::WrittenModel write_c(const network::Network& network, const control::Description& control,
+                                        emt::WritingOptions options);
 
 }  // namespace zavrek::model

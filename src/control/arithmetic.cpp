@@ -4,6 +4,7 @@
 #include <random>
 
 #include "control/function.hpp"
+#include "control/made_with.hpp"
 #include "zavrek/quantity.hpp"
 
 namespace zavrek::control {
@@ -84,18 +85,27 @@ Made make(const LowPass& b, double period) {
 }
 
 namespace {
-/// s = (2/T) (z - 1)/(z + 1); direct form II transposed.
+/// sum c_i s^i times (T/2)^n (z + 1)^n with s = (2/T) (z - 1)/(z + 1), as a polynomial in z^-1.
+std::vector<double> discrete(const std::vector<double>& high_first, std::size_t n, double period) {
+  std::vector<double> sum(n + 1, 0.0);
+  for (std::size_t i = 0; i < high_first.size(); ++i) {
+    const std::size_t power = high_first.size() - 1 - i;
+    std::vector<double> term{high_first[i] * std::pow(2 / period, static_cast<double>(power))};
+    for (std::size_t k = 0; k < n; ++k) {
+      const double sign = k < power ? -1 : 1;
+      term.push_back(0);
+      for (std::size_t j = term.size() - 1; j > 0; --j) term[j] += sign * term[j - 1];
+    }
+    for (std::size_t j = 0; j <= n; ++j) sum[j] += term[j];
+  }
+  return sum;
+}
+
+/// Direct form II transposed.
 class TransferFunction final : public BlockFunction {
  public:
-  TransferFunction(const Transfer& b, double period) {
-    const std::vector<double> num = numbers(b.numerator), den = numbers(b.denominator);
-    const std::size_t n = den.size() - 1;
-    b_ = discrete(num, n, period);
-    a_ = discrete(den, n, period);
-    for (double& x : b_) x /= a_[0];
-    for (std::size_t k = a_.size(); k-- > 0;) a_[k] /= a_[0];
-    state_.assign(n + 1, 0.0);
-  }
+  explicit TransferFunction(TransferCoefficients c)
+      : b_(std::move(c.of_input)), a_(std::move(c.of_output)), state_(b_.size(), 0.0) {}
   void step(const Instant&, const double* in, double* out) noexcept override {
     out[0] = b_[0] * in[0] + state_[0];
     for (std::size_t k = 1; k < b_.size(); ++k)
@@ -104,31 +114,24 @@ class TransferFunction final : public BlockFunction {
   void visit_state(StateArchive& archive) override { archive(state_); }
 
  private:
-  /// sum c_i s^i times (T/2)^n (z + 1)^n, as a polynomial in z^-1.
-  static std::vector<double> discrete(const std::vector<double>& high_first, std::size_t n, double period) {
-    std::vector<double> sum(n + 1, 0.0);
-    for (std::size_t i = 0; i < high_first.size(); ++i) {
-      const std::size_t power = high_first.size() - 1 - i;
-      std::vector<double> term{high_first[i] * std::pow(2 / period, static_cast<double>(power))};
-      for (std::size_t k = 0; k < n; ++k) {
-        const double sign = k < power ? -1 : 1;
-        term.push_back(0);
-        for (std::size_t j = term.size() - 1; j > 0; --j) term[j] += sign * term[j - 1];
-      }
-      for (std::size_t j = 0; j <= n; ++j) sum[j] += term[j];
-    }
-    return sum;
-  }
   std::vector<double> b_, a_, state_;
 };
 }  // namespace
+TransferCoefficients transfer_coefficients(const Transfer& b, double period) {
+  const std::vector<double> num = numbers(b.numerator), den = numbers(b.denominator);
+  const std::size_t n = den.size() - 1;
+  TransferCoefficients c{discrete(num, n, period), discrete(den, n, period)};
+  for (double& x : c.of_input) x /= c.of_output[0];
+  for (std::size_t k = c.of_output.size(); k-- > 0;) c.of_output[k] /= c.of_output[0];
+  return c;
+}
 template <>
 Made make(const Transfer& b, double period) {
   if (b.denominator.empty() || b.numerator.empty() || b.numerator.size() > b.denominator.size() ||
       numbers(b.denominator).front() == 0)
     reject("transfer", b.name, "denominator",
            "must begin with a number other than zero and be at least as long as the numerator");
-  return {std::make_unique<TransferFunction>(b, period), {b.input}, {""}, {}};
+  return {std::make_unique<TransferFunction>(transfer_coefficients(b, period)), {b.input}, {""}, {}};
 }
 
 template <>
@@ -188,8 +191,7 @@ Made make(const Clock& b, double) {
 namespace {
 class RmsFunction final : public BlockFunction {
  public:
-  RmsFunction(const Rms& b, double period)
-      : squares_(static_cast<std::size_t>(std::max(1.0, std::round(b.window_s / period))), 0.0) {}
+  RmsFunction(const Rms& b, double period) : squares_(executions_in(b.window_s, period), 0.0) {}
   void step(const Instant&, const double* in, double* out) noexcept override {
     squares_[at_] = in[0] * in[0];
     at_ = (at_ + 1) % squares_.size();
@@ -204,6 +206,9 @@ class RmsFunction final : public BlockFunction {
   std::size_t at_ = 0;
 };
 }  // namespace
+std::size_t executions_in(double window_s, double period_s) {
+  return static_cast<std::size_t>(std::max(1.0, std::round(window_s / period_s)));
+}
 template <>
 Made make(const Rms& b, double period) {
   return {std::make_unique<RmsFunction>(b, period), {b.input}, {""}, {}};
@@ -218,9 +223,7 @@ namespace {
 /// y = gain x + offset + noise N(0, 1), within the range, in steps of the resolution.
 class SensorFunction final : public BlockFunction {
  public:
-  explicit SensorFunction(const Sensor& b) : b_(b), random_(static_cast<unsigned>(b.seed)) {
-    for (const char c : b.name) random_.seed(random_() ^ static_cast<unsigned char>(c));
-  }
+  explicit SensorFunction(const Sensor& b) : b_(b), random_(seeded(b)) {}
   void step(const Instant&, const double* in, double* out) noexcept override {
     if (is_on(b_.frozen)) return;
     double y = b_.offset + (is_on(b_.dead) ? 0 : b_.gain * in[0]);
@@ -242,6 +245,11 @@ class SensorFunction final : public BlockFunction {
   std::minstd_rand random_;
 };
 }  // namespace
+std::minstd_rand seeded(const Sensor& b) {
+  std::minstd_rand random(static_cast<unsigned>(b.seed));
+  for (const char c : b.name) random.seed(random() ^ static_cast<unsigned char>(c));
+  return random;
+}
 template <>
 Made make(const Sensor& b, double) {
   return {std::make_unique<SensorFunction>(b), {b.input}, {""}, {}};

@@ -80,6 +80,7 @@ class Controller::Builder {
       Made made = made_of(*c_.blocks_.emplace_back(std::make_unique<Block>(block)), period);
       add_parameters(*c_.blocks_.back());
       Row row{.name = name,
+              .block = c_.blocks_.back().get(),
               .function = std::move(made.function),
               .first_output = c_.values_.size(),
               .output_count = made.outputs.size(),
@@ -96,7 +97,8 @@ class Controller::Builder {
         c_.outputs_.push_back(full);
         c_.values_.push_back(k < made.start.size() ? made.start[k] : 0);
       }
-      row.function->number_gates(static_cast<int>(c_.gates_.size()));
+      row.first_gate = c_.gates_.size();
+      row.function->number_gates(static_cast<int>(row.first_gate));
       append(c_.gates_, made.gates);
       append(c_.knobs_, made.knobs);
       append(c_.operables_, made.operables);

@@ -8,6 +8,7 @@
 
 #include <fmt/format.h>
 
+#include "quantity/c_text.hpp"
 #include "zavrek/limits.hpp"
 #include "zavrek/quantity.hpp"
 
@@ -360,6 +361,110 @@ double Formula::value(const double* inputs, double time_s) const noexcept {
   const auto at = [&](Place place) { return from[place.of][place.index]; };
   for (const Step& step : steps_) work[step.to] = apply(step.op, at(step.a), at(step.b), at(step.c));
   return at(result_);
+}
+
+std::string_view Formula::applied_in_c(Op op) noexcept {
+  switch (op) {
+    case Op::negate:
+      return "(-#a)";
+    case Op::invert:
+      return "(is_on(#a) ? 0.0 : 1.0)";
+    case Op::sin:
+      return "sin(#a)";
+    case Op::cos:
+      return "cos(#a)";
+    case Op::tan:
+      return "tan(#a)";
+    case Op::asin:
+      return "asin(clamp(#a, -1, 1))";
+    case Op::acos:
+      return "acos(clamp(#a, -1, 1))";
+    case Op::atan:
+      return "atan(#a)";
+    case Op::exp:
+      return "exp(least(#a, 700))";
+    case Op::log:
+      return "log(most(#a, 1e-300))";
+    case Op::sqrt:
+      return "sqrt(most(#a, 0))";
+    case Op::abs:
+      return "fabs(#a)";
+    case Op::sign:
+      return "sign_of(#a)";
+    case Op::floor:
+      return "floor(#a)";
+    case Op::add:
+      return "(#a + #b)";
+    case Op::subtract:
+      return "(#a - #b)";
+    case Op::multiply:
+      return "(#a * #b)";
+    case Op::divide:
+      return "over(#a, #b)";
+    case Op::power:
+      return "pow(#a, #b)";
+    case Op::less:
+      return "(#a < #b ? 1.0 : 0.0)";
+    case Op::at_most:
+      return "(#a <= #b ? 1.0 : 0.0)";
+    case Op::more:
+      return "(#a > #b ? 1.0 : 0.0)";
+    case Op::at_least:
+      return "(#a >= #b ? 1.0 : 0.0)";
+    case Op::equal:
+      return "(#a == #b ? 1.0 : 0.0)";
+    case Op::unequal:
+      return "(#a != #b ? 1.0 : 0.0)";
+    case Op::both:
+      return "(is_on(#a) && is_on(#b) ? 1.0 : 0.0)";
+    case Op::either:
+      return "(is_on(#a) || is_on(#b) ? 1.0 : 0.0)";
+    case Op::min:
+      return "least(#a, #b)";
+    case Op::max:
+      return "most(#a, #b)";
+    case Op::atan2:
+      return "atan2(#a, #b)";
+    case Op::hypot:
+      return "hypot(#a, #b)";
+    case Op::mod:
+      return "modulo(#a, #b)";
+    case Op::choose:
+      return "(is_on(#a) ? #b : #c)";
+    case Op::clamp:
+      return "least(most(#a, #b), #c)";
+    case Op::none:
+      break;
+  }
+  return "#a";
+}
+
+std::string Formula::in_c(std::string_view inputs, std::size_t first) const {
+  std::array<std::string, time_place + 1> work;
+  work[time_place] = "time";
+  const auto text_of = [&](Place place) {
+    if (place.of == Place::work) return work[place.index];
+    if (place.of == Place::input) return fmt::format("{}[{}]", inputs, first + place.index);
+    const double number = numbers_[place.index];
+    std::string text = c_number(number);
+    if (text.find_first_of(".eN") == std::string::npos) text += ".0";  // no division of whole numbers
+    return number < 0 ? "(" + text + ")" : text;
+  };
+  for (const Step& step : steps_) {
+    const std::string a = text_of(step.a), b = text_of(step.b), c = text_of(step.c);
+    std::string text;
+    const std::string_view rule = applied_in_c(step.op);
+    for (std::size_t k = 0; k < rule.size(); ++k) {
+      if (rule[k] != '#') {
+        text += rule[k];
+        continue;
+      }
+      const char which = rule[++k];
+      text += which == 'a' ? a : which == 'b' ? b : c;
+    }
+    work[step.to] = std::move(text);
+  }
+  return text_of(result_);
 }
 
 }  // namespace zavrek::control

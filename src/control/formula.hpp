@@ -20,6 +20,8 @@ class Formula {
   /// Each once, in the order in which `value` wants them.
   [[nodiscard]] const std::vector<std::string>& names() const { return names_; }
   [[nodiscard]] double value(const double* inputs, double time_s) const noexcept;
+  /// As an expression of C over INPUTS[first ...] and `time`; it calls functions of control/written/pieces.
+  [[nodiscard]] std::string in_c(std::string_view inputs, std::size_t first) const;
 
  private:
   static constexpr std::size_t deepest = 32;            // values at once
@@ -37,6 +39,8 @@ class Formula {
   };
   class Parser;
   [[nodiscard]] static double apply(Op op, double a, double b, double c) noexcept;
+  /// The same in C; #a, #b, #c are the operands.
+  [[nodiscard]] static std::string_view applied_in_c(Op op) noexcept;
 
   std::vector<Step> steps_;
   Place result_;

@@ -5,6 +5,7 @@
 
 #include "control/formula.hpp"
 #include "control/function.hpp"
+#include "control/made_with.hpp"
 #include "zavrek/quantity.hpp"
 
 namespace zavrek::control {
@@ -111,14 +112,10 @@ class ExpressionFunction final : public BlockFunction {
 /// shows a period later, so that conditions may depend on what the state itself decides.
 class SequenceFunction final : public BlockFunction {
  public:
-  struct Step {
-    std::size_t from, to;  // `anywhere`: any state but `to`
-    Formula condition;
+  struct Step : SequenceStep {
     std::size_t first_input;
-    double after_s;
     double held_s = 0;
   };
-  static constexpr std::size_t anywhere = static_cast<std::size_t>(-1);
 
   SequenceFunction(std::vector<Step> steps, std::size_t states, double period)
       : steps_(std::move(steps)), states_(states), period_(period) {}
@@ -129,7 +126,7 @@ class SequenceFunction final : public BlockFunction {
   }
   void step(const Instant& instant, const double* in, double*) noexcept override {
     for (Step& s : steps_) {
-      const bool stands = s.from == anywhere ? state_ != s.to : state_ == s.from;
+      const bool stands = s.from == SequenceStep::anywhere ? state_ != s.to : state_ == s.from;
       const bool holds = stands && is_on(s.condition.value(in + s.first_input, instant.time_s));
       s.held_s = holds ? s.held_s + period_ : 0;
       if (!holds || s.held_s < s.after_s + period_ * (1 - 1e-9)) continue;
@@ -167,20 +164,17 @@ Made make(const Expression& b, double) {
   return {std::make_unique<ExpressionFunction>(std::move(formula)), std::move(names), {""}, {}};
 }
 
-template <>
-Made make(const Sequence& b, double period) {
+std::vector<SequenceStep> steps_of(const Sequence& b) {
   const auto refuse = [&](const std::string& text, const std::string& why) {
     reject("sequence", b.name, "steps", fmt::format("\"{}\" {}", text, why));
   };
-  if (b.states.empty()) reject("sequence", b.name, "states", "at least one is wanted");
   const auto state_of = [&](const std::string& text, const std::string& name) {
     const auto at = std::find(b.states.begin(), b.states.end(), name);
     if (at == b.states.end())
       refuse(text, fmt::format("names no state \"{}\"{}", name, suggestion(name, b.states)));
     return static_cast<std::size_t>(at - b.states.begin());
   };
-  Made m{nullptr, {}, {""}, {0}};
-  std::vector<SequenceFunction::Step> steps;
+  std::vector<SequenceStep> steps;
   for (const std::string& text : b.steps) {
     const std::size_t arrow = text.find('>'), colon = text.find(':');
     if (arrow == std::string::npos || colon == std::string::npos || colon < arrow)
@@ -194,15 +188,25 @@ Made make(const Sequence& b, double period) {
         after = parse_quantity_as(trimmed(condition.substr(at + 7)), "s");
         condition.resize(at);
       }
-      Formula formula(condition);
-      const std::size_t first = m.inputs.size();
-      m.inputs.insert(m.inputs.end(), formula.names().begin(), formula.names().end());
-      steps.push_back({from == "*" ? SequenceFunction::anywhere : state_of(text, from), state_of(text, to),
-                       std::move(formula), first, after});
+      steps.push_back({from == "*" ? SequenceStep::anywhere : state_of(text, from), state_of(text, to),
+                       Formula(condition), after});
     } catch (const Error& error) {
       if (!error.flaws().front().place.empty()) throw;
       refuse(text, ": " + error.flaws().front().text);
     }
+  }
+  return steps;
+}
+
+template <>
+Made make(const Sequence& b, double period) {
+  if (b.states.empty()) reject("sequence", b.name, "states", "at least one is wanted");
+  Made m{nullptr, {}, {""}, {0}};
+  std::vector<SequenceFunction::Step> steps;
+  for (SequenceStep& step : steps_of(b)) {
+    const std::size_t first = m.inputs.size();
+    m.inputs.insert(m.inputs.end(), step.condition.names().begin(), step.condition.names().end());
+    steps.push_back({{std::move(step)}, first});
   }
   for (const std::string& state : b.states) {
     m.outputs.push_back(state);

@@ -8,7 +8,6 @@
 #include "handover/fmu_description.hpp"
 #include "record/archive_file.hpp"
 #include "zavrek/casefile.hpp"
-#include "zavrek/emt/written.hpp"
 #include "zavrek/handover.hpp"
 #include "zavrek/record.hpp"
 
@@ -110,13 +109,8 @@ std::string title_of(const trial::Case& all, const fs::path& folder) {
 }
 
 Exported export_c(const trial::Case& all, const std::string& title, const ExportOptions& options) {
-  trial::Case network_alone = all;
-  network_alone.control = {};
-  if (trial::has_control(all) && !options.without_control)
-    throw Error(
-        "control is not written out in C; --without-control writes the network, whose gates and knobs are "
-        "set "
-        "from outside");
+  trial::Case written = all;
+  if (options.without_control) written.control = {};
   network::Network network = all.network;
   if (!options.trial.empty()) {
     std::vector<std::string> known;
@@ -126,14 +120,15 @@ Exported export_c(const trial::Case& all, const std::string& title, const Export
       throw Error(fmt::format("no trial \"{}\"{}", options.trial, suggestion(options.trial, known)));
     network = trial::network_with_faults(all, all.trials[static_cast<std::size_t>(at - known.begin())]);
   }
-  const std::vector<std::string> outputs = outputs_of(network_alone, options);
+  const std::vector<std::string> outputs = outputs_of(written, options);
   fs::path source = options.out, header = options.out;
   source.replace_extension(".c");
   header.replace_extension(".h");
-  const emt::WrittenModel model = emt::write_c(network, {.name = identifier_of(options.out),
-                                                         .title = title,
-                                                         .header = header.filename().string(),
-                                                         .outputs = outputs});
+  const emt::WrittenModel model = model::write_c(network, written.control,
+                                                 {.name = identifier_of(options.out),
+                                                  .title = title,
+                                                  .header = header.filename().string(),
+                                                  .outputs = outputs});
   record::write_file(source, model.source);
   record::write_file(header, model.header);
   return {.file = source,

@@ -1,11 +1,5 @@
 // A network written out in C, compiled by the compiler of the machine and stepped beside the plant.
-#include <dlfcn.h>
-#include <unistd.h>
-
 #include <cmath>
-#include <cstdlib>
-#include <filesystem>
-#include <fstream>
 #include <functional>
 #include <numbers>
 
@@ -15,77 +9,14 @@
 #include "emt/converters.hpp"
 #include "emt/random_network.hpp"
 #include "emt/running.hpp"
+#include "emt/written_library.hpp"
 #include "zavrek/emt/written.hpp"
 
 namespace zavrek::emt {
 namespace {
 
 using namespace network;
-
-/// One model in memory of its own.
-class Written {
- public:
-  Written(const Network& network, std::vector<std::string> outputs)
-      : model_(write_c(network, {.name = "it", .title = "a /* test */", .outputs = std::move(outputs)})),
-        folder_(std::filesystem::temp_directory_path() /
-                ("written-" + std::to_string(::getpid()) + "-" + std::to_string(made_++))) {
-    std::filesystem::create_directories(folder_);
-    std::ofstream(folder_ / "it.h") << model_.header;
-    std::ofstream(folder_ / "it.c") << model_.source << "const unsigned long it_bytes = sizeof(it_model);\n";
-    const std::string library = (folder_ / "it.so").string();
-    const std::string compile = "cc -std=c99 -pedantic -Wall -Wextra -Werror -O1 -shared -fPIC -o " +
-                                library + " " + (folder_ / "it.c").string() + " -lm 2> " +
-                                (folder_ / "said").string();
-    if (std::system(compile.c_str()) != 0) {
-      std::ifstream said(folder_ / "said");
-      ADD_FAILURE() << std::string(std::istreambuf_iterator<char>(said), {}).substr(0, 2000);
-      return;
-    }
-    library_ = ::dlopen(library.c_str(), RTLD_NOW | RTLD_LOCAL);
-    if (library_ == nullptr) return;
-    memory_.resize(*static_cast<unsigned long*>(::dlsym(library_, "it_bytes")) / sizeof(double) + 1);
-    call<void(void*)>("it_start")(memory_.data());
-  }
-  Written(const Written&) = delete;
-  Written& operator=(const Written&) = delete;
-  ~Written() {
-    if (library_ != nullptr) ::dlclose(library_);
-    std::filesystem::remove_all(folder_);
-  }
-  [[nodiscard]] bool stands() const { return library_ != nullptr; }
-  [[nodiscard]] int input(const std::string& name) const {
-    for (std::size_t k = 0; k < model_.inputs.size(); ++k) {
-      if (model_.inputs[k].name == name) return static_cast<int>(k);
-    }
-    return -1;
-  }
-  int step() { return call<int(void*)>("it_step")(memory_.data()); }
-  int set(const std::string& name, double value) {
-    return call<int(void*, int, double)>("it_set")(memory_.data(), input(name), value);
-  }
-  int fire(int gate, bool on, double at_s) {
-    return call<int(void*, int, int, double)>("it_fire")(memory_.data(), gate, on ? 1 : 0, at_s);
-  }
-  [[nodiscard]] int gate(const std::string& name) const {
-    return static_cast<int>(std::find(model_.gates.begin(), model_.gates.end(), name) - model_.gates.begin());
-  }
-  [[nodiscard]] double get(std::size_t output) {
-    return call<double(void*, int)>("it_get")(memory_.data(), static_cast<int>(output));
-  }
-  [[nodiscard]] std::vector<double> memory() const { return memory_; }
-  void remember(const std::vector<double>& kept) { memory_ = kept; }
-
- private:
-  template <class Function>
-  [[nodiscard]] Function* call(const char* name) const {
-    return reinterpret_cast<Function*>(::dlsym(library_, name));
-  }
-  static inline int made_ = 0;
-  WrittenModel model_;
-  std::filesystem::path folder_;
-  void* library_ = nullptr;
-  std::vector<double> memory_;
-};
+using test::Written;
 
 struct Done {
   long long step;
@@ -108,7 +39,7 @@ Apart apart(const Network& network, int steps, const std::vector<Done>& done = {
             const std::string& beside = "") {
   Plant plant = compile(beside.empty() ? network : test::among_many(network, beside));
   const std::vector<std::string> names = compile(network).signal_names();
-  Written written(network, names);
+  Written written(test::written_out(network, names));
   if (!written.stands()) return {1, "not compiled"};
   std::vector<SignalId> signals;
   for (const std::string& name : names) {
@@ -328,8 +259,152 @@ TEST(WrittenInC, StepsSourcesOfCurrentContactsAndMeters) {
   EXPECT_LT(worst, 1e-9) << whose;
 }
 
+/// A pump on a shaft of two masses, a hoist that a load brakes and holds, magnets: through a loss of the
+/// supply.
+TEST(WrittenInC, TurnsMachinesThatBrakeAndComeToRest) {
+  Network n;
+  n.step_s = 50e-6;
+  n.buses = {{"grid", 400}, {"shop", 400}};
+  const auto motor = [](const std::string& name) {
+    return InductionMachine{.name = name,
+                            .bus = "shop",
+                            .stator_resistance_ohm = 0.08,
+                            .stator_leakage_ohm = 0.2,
+                            .magnetizing_ohm = 8,
+                            .rotor_leakage_ohm = 0.2,
+                            .rotor_resistance_ohm = 0.06};
+  };
+  InductionMachine pump = motor("pump"), hoist = motor("hoist");
+  pump.inertia_kgm2 = 0.4, pump.load_torque_Nm = 150, pump.load_exponent = 2;
+  pump.shaft = {"0.3 kg m^2, 20 kN m/rad, 15 N m s/rad"};
+  hoist.inertia_kgm2 = 0.1, hoist.load_torque_Nm = 120, hoist.active_torque_Nm = -60;
+  n.elements = {Source{.name = "supply", .bus = "grid", .short_circuit_VA = 5e6},
+                Breaker{.name = "Q", .between = {"grid", "shop"}},
+                pump,
+                hoist,
+                PermanentMagnetMachine{.name = "magnets",
+                                       .bus = "shop",
+                                       .stator_resistance_ohm = 0.2,
+                                       .ld_H = 4e-3,
+                                       .lq_H = 4e-3,
+                                       .magnet_flux_Vs = 0.9,
+                                       .inertia_kgm2 = 3,
+                                       .load_torque_Nm = 40,
+                                       .start_speed_rad_per_s = 2 * std::numbers::pi * 25},
+                Load{.name = "lamps", .bus = "shop", .active_W = 5e3, .connection = "grounded star"}};
+  const auto set = [](const std::string& knob, double value) {
+    return [knob, value](Plant& p, Written& w) {
+      p.turn(p.knob(knob), value);
+      EXPECT_EQ(w.set(knob, value), 0);
+    };
+  };
+  double slowest = 1e9;
+  const auto watch = [&](Plant& p, Written&, long long) {
+    slowest = std::min(slowest, std::abs(p.value(p.signal("hoist.speed"))));
+  };
+  const auto [worst, whose] = apart(n, 12000,
+                                    {{500, set("hoist.external_resistance", 0.5)},
+                                     {1500, [](Plant& p, Written& w) { open(p, w, "Q"); }},
+                                     {6000, set("hoist.active_torque", -200)},
+                                     {7000, set("pump.load_torque", 60)},
+                                     {8000, [](Plant& p, Written& w) { open(p, w, "Q", true); }}},
+                                    watch);
+  EXPECT_LT(worst, 1e-8) << whose;
+  EXPECT_EQ(slowest, 0) << "the hoist was held at rest";
+
+  std::get<PermanentMagnetMachine>(n.elements[4]).lq_H = 6e-3;
+  EXPECT_NE(message_of([&] { (void)test::written_out(n, {}); }).find("permanent_magnet_machine.magnets"),
+            std::string::npos)
+      << "salient: its conductances turn with it";
+}
+
+TEST(WrittenInC, DrawsFromBatteriesAndAgeingCapacitors) {
+  Network n;
+  n.step_s = 100e-6;
+  n.buses = {{"dc", 700, "pn"}, {"link", 700, "pn"}};
+  n.elements = {
+      Battery{.name = "cells",
+              .bus = "dc",
+              .capacity_C = 40,  // some of which a second takes
+              .charge = 0.8,
+              .open_circuit = {{0, 600}, {0.5, 700}, {1, 760}},
+              .resistance_ohm = 0.1,
+              .fast_resistance_ohm = 0.05,
+              .fast_time_s = 0.2,
+              .slow_resistance_ohm = 0.2,
+              .slow_time_s = 2,
+              .cells = 200},
+      Branch{.name = "choke", .between = {"dc.p", "link.p"}, .resistance_ohm = 0.1, .inductance_H = 1e-3},
+      Branch{.name = "back", .between = {"dc.n", "link.n"}, .resistance_ohm = 0.01},
+      DcLink{.name = "C",
+             .bus = "link",
+             .capacitance_F = 2e-3,
+             .voltage_V = 690,
+             .remaining = 1,
+             .series_resistance_ohm = 0.02},
+      Valve{.name = "k", .device = "switch", .from = "link.p", .to = "link.n", .on_resistance_ohm = 7},
+      Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e3},
+      Branch{.name = "leak", .between = {"link.p", "ground"}, .resistance_ohm = 2e3}};
+  const auto set = [](const std::string& knob, double value) {
+    return [knob, value](Plant& p, Written& w) {
+      p.turn(p.knob(knob), value);
+      EXPECT_EQ(w.set(knob, value), 0);
+    };
+  };
+  const auto work = [](Plant& p, Written& w, long long k) {
+    if (k % 300 != 0) return;
+    p.fire(p.gate("k"), k % 600 == 0, p.time_s() + 13e-6);
+    EXPECT_EQ(w.fire(w.gate("k"), k % 600 == 0, p.time_s() + 13e-6), 0);
+  };
+  const auto [worst, whose] = apart(n, 6000,
+                                    {{1000, set("C.remaining", 0.6)},
+                                     {2000, set("cells.shorted_cells", 12)},
+                                     {3000, set("cells.added_resistance", 0.4)}},
+                                    work);
+  EXPECT_LT(worst, 1e-9) << whose;
+}
+
+/// Clouds, a shadow over some modules, and a load that takes the array from its best point to a short
+/// circuit.
+TEST(WrittenInC, LightsSolarArrays) {
+  Network n;
+  n.step_s = 50e-6;
+  n.buses = {{"dc", 600, "pn"}};
+  n.elements = {PvArray{.name = "roof",
+                        .bus = "dc",
+                        .modules = 18,
+                        .strings = 3,
+                        .open_circuit_voltage_V = 38.4,
+                        .short_circuit_current_A = 9.2,
+                        .best_voltage_V = 31.2,
+                        .best_current_A = 8.7},
+                DcLink{.name = "C", .bus = "dc", .capacitance_F = 1e-3, .voltage_V = 550, .earth_ohm = 1e5},
+                Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 25},
+                Valve{.name = "k", .device = "switch", .from = "dc.p", .to = "dc.n", .on_resistance_ohm = 3},
+                Branch{.name = "leak", .between = {"dc.p", "ground"}, .resistance_ohm = 5e3}};
+  const auto set = [](const std::string& knob, double value) {
+    return [knob, value](Plant& p, Written& w) {
+      p.turn(p.knob(knob), value);
+      EXPECT_EQ(w.set(knob, value), 0);
+    };
+  };
+  const auto work = [](Plant& p, Written& w, long long k) {
+    if (k % 1500 != 0) return;
+    p.fire(p.gate("k"), k % 3000 != 0, p.time_s());
+    EXPECT_EQ(w.fire(w.gate("k"), k % 3000 != 0, p.time_s()), 0);
+  };
+  const auto [worst, whose] = apart(n, 9000,
+                                    {{1000, set("roof.irradiance", 420)},
+                                     {2000, set("roof.shaded", 0.3)},
+                                     {2200, set("roof.shade", 0.2)},
+                                     {4000, set("roof.temperature", 330)},
+                                     {7000, set("roof.irradiance", 1100)}},
+                                    work);
+  EXPECT_LT(worst, 1e-8) << whose;
+}
+
 TEST(WrittenInC, IsSavedByACopyOfItsMemory) {
-  Written written(station(), {"L.ia", "low.va"});
+  Written written(test::written_out(station(), {"L.ia", "low.va"}));
   ASSERT_TRUE(written.stands());
   for (int k = 0; k < 300; ++k) ASSERT_EQ(written.step(), 0);
   written.set("strike", 1);

@@ -4,6 +4,7 @@
 #include <vector>
 
 #include "zavrek/emt.hpp"
+#include "zavrek/network/written.hpp"
 
 namespace zavrek::emt {
 
@@ -11,14 +12,10 @@ struct WritingOptions {
   std::string name;                  ///< of the model: an identifier of C, that its functions begin with
   std::string title;                 ///< for the comment ahead of it
   std::string header;                ///< the header's file, as the source includes it; NAME.h when empty
-  std::vector<std::string> outputs;  ///< signals
+  std::vector<std::string> outputs;  ///< signals, and outputs of the control
+  const network::WrittenControl* control = nullptr;  ///< taken in; its inputs stand behind the network's
 };
-/// What can be set, in the order of the written model's inputs.
-struct WrittenInput {
-  std::string name, unit;
-  double start = 0, least = 0, most = 0;  ///< SI units; a switch is 1 closed, 0 open
-  bool is_switch = false;
-};
+using network::WrittenInput;
 struct WrittenModel {
   std::string header, source;  ///< NAME.h, NAME.c
   std::vector<WrittenInput> inputs;

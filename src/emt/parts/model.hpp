@@ -74,6 +74,9 @@ struct WrittenLaw {
   std::vector<std::pair<std::string, double>> numbers{};
   std::vector<std::pair<std::string, Eigen::VectorXd>> arrays{};
   std::vector<std::pair<std::string, Eigen::MatrixXd>> matrices{};
+  /// What it keeps beside its slots, as it starts.
+  std::vector<double> memory{};
+  bool varies = false;  ///< whether KIND_begin gives the conductances too, of any of its kind
 };
 
 class Model {

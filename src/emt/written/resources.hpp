@@ -9,7 +9,7 @@
 namespace zavrek::emt::internal {
 
 extern const std::string_view declarations_c, types_c, series_c, capacitance_c, matrix_c, sources_c, poles_c,
-    segments_c, valves_c, waves_c, lines_c, laws_c, step_c, interface_c;
+    segments_c, valves_c, waves_c, lines_c, laws_c, step_c, inputs_c, control_c, interface_c;
 /// law_KIND.c, by their names.
 extern const std::vector<std::pair<std::string_view, std::string_view>> bundled_files;
 

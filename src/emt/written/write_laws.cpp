@@ -39,7 +39,9 @@ void Writer::write_laws() {
   if (count_of_laws == 0) return;
   std::map<std::string, std::vector<std::string>> rows, laws;
   std::string tables;
-  std::map<std::string, bool> reads_alone;
+  std::map<std::string, bool> reads_alone, varies;
+  std::map<std::string, std::size_t> remembers;
+  std::string start;  // what is remembered, at the first instant
   std::size_t most_ends = 1, inputs = 0;
   for (std::size_t k = 0; k < count_of_laws; ++k) {
     const ModelRow& row = core_.models[k];
@@ -74,9 +76,17 @@ void Writer::write_laws() {
     }
     const std::string p = placed("law_p", row.places.p), q = placed("law_q", row.places.q),
                       settings = placed("law_setting", row.places.knobs);
-    laws[law.kind].push_back(fmt::format(
-        "{{{}, {}, {}, {}, {}, {}, {}, {}, {}}} {}", p, q, row.places.p.size(), at_.of(part.first), settings,
-        input, input_first, wanted ? at_.of(part.currents) : -1, g, c_comment(part.owner)));
+    laws[law.kind].push_back(fmt::format("{{{}, {}, {}, {}, {}, {}, {}, {}, {}, {}}} {}", p, q,
+                                         row.places.p.size(), at_.of(part.first), settings, input,
+                                         input_first, wanted ? at_.of(part.currents) : -1, g, row.number,
+                                         c_comment(part.owner)));
+    varies[law.kind] = law.varies;
+    remembers[law.kind] = law.memory.size();
+    for (std::size_t n = 0; n < law.memory.size(); ++n) {
+      if (law.memory[n] != 0)
+        start += fmt::format("  m->{}_memory[{}][{}] = {};\n", law.kind, rows[law.kind].size(), n,
+                             c_number(law.memory[n]));
+    }
     rows[law.kind].push_back(row_of(law) + " " + c_comment(part.owner));
     reads_alone[law.kind] = row.model->measures();
     most_ends = std::max(most_ends, row.places.p.size());
@@ -86,6 +96,7 @@ void Writer::write_laws() {
   count("LAW_INPUTS", inputs);
   section("parts with equations of their own", tables, laws_c);
   std::string begin, end;
+  bool any_varies = false;
   for (const auto& [kind, list] : rows) {
     sections_ += fmt::format("\n/* ==== {} ==== */\n\n{}\n{}\n{}", replaced(kind, "_", " "), piece_of(kind),
                              c_rows("struct " + kind, kind + "s", list),
@@ -96,16 +107,25 @@ void Writer::write_laws() {
       continue;
     }
     member(fmt::format("double {}_history[{}][{}]", kind, list.size(), most_ends));
+    const std::string memory = remembers[kind] > 0 ? fmt::format(", m->{}_memory[k]", kind) : "";
+    if (remembers[kind] > 0)
+      member(fmt::format("double {}_memory[{}][{}]", kind, list.size(), remembers[kind]));
+    const std::string local = varies[kind] ? fmt::format("    double g[{}];\n", most_ends * most_ends) : "";
+    const std::string enter = varies[kind] ? fmt::format("    vary_law(m, &{}_laws[k], g);\n", kind) : "";
+    any_varies = any_varies || varies[kind];
     begin += fmt::format(
-        "{0} {{\n    {1}_begin(&{1}s[k], &{1}_laws[k], span, old, m->{1}_history[k]);\n"
+        "{0} {{\n{3}    {1}_begin(&{1}s[k], &{1}_laws[k], span, old, m->{1}_history[k]{2}{4});\n{5}"
         "    enter_law(m, &{1}_laws[k], m->{1}_history[k]);\n  }}\n",
-        loop, kind);
+        loop, kind, memory, local, varies[kind] ? ", g" : "", enter);
     end += fmt::format(
-        "{0} {{\n    {1}_end(&{1}s[k], &{1}_laws[k], span, old, now, m->{1}_history[k]);\n"
+        "{0} {{\n    {1}_end(&{1}s[k], &{1}_laws[k], span, old, now, m->{1}_history[k]{2});\n"
         "    write_currents(&{1}_laws[k], now, m->{1}_history[k]);\n  }}\n",
-        loop, kind);
+        loop, kind, memory);
   }
   count("LAWS_THAT_ACT", begin.empty() ? 0 : 1);
+  count("LAWS_THAT_VARY", any_varies ? 1 : 0);
+  count("LAWS_THAT_REMEMBER", start.empty() ? 0 : 1);
+  if (!start.empty()) sections_ += "\nstatic void laws_start(model *m)\n{\n" + start + "}\n";
   if (!begin.empty())
     sections_ +=
         "\nstatic void laws_begin(model *m, const struct span *span, const double *old)\n{\n" + begin + "}\n";

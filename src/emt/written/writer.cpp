@@ -93,7 +93,8 @@ void Writer::section(const std::string& title, const std::string& tables, std::s
 void Writer::refuse_what_cannot_be_written() const {
   for (std::size_t k = 0; k < core_.models.size(); ++k) {
     const Model& model = *core_.models[k].model;
-    if (model.varies() || !model.law(core_.options.step_s))
+    const std::optional<WrittenLaw> law = model.law(core_.options.step_s);
+    if (!law || (model.varies() && !law->varies))
       refuse(assembly_.model_parts[k].owner, "has equations of its own");
   }
   if (!assembly_.leg_parts.empty())
@@ -107,10 +108,21 @@ void Writer::refuse_what_cannot_be_written() const {
       refuse(known.owner, "has noise, phases of their own or a recorded voltage");
   }
   for (const std::string& name : options_.outputs) {
-    if (std::none_of(core_.signals.rows.begin(), core_.signals.rows.end(),
-                     [&](const SignalRow& row) { return row.name == name; }))
+    if (signal_named(name) == nullptr && control_output(name) == nullptr)
       throw Error(fmt::format("\"{}\" is no signal of the network", name));
   }
+}
+
+const SignalRow* Writer::signal_named(const std::string& name) const {
+  const auto found = std::find_if(core_.signals.rows.begin(), core_.signals.rows.end(),
+                                  [&](const SignalRow& one) { return one.name == name; });
+  return found == core_.signals.rows.end() ? nullptr : &*found;
+}
+const network::WrittenOutput* Writer::control_output(const std::string& name) const {
+  if (options_.control == nullptr) return nullptr;
+  const auto& all = options_.control->outputs;
+  const auto found = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == name; });
+  return found == all.end() ? nullptr : &*found;
 }
 
 void Writer::write_matrix() {
@@ -190,22 +202,63 @@ void Writer::write_inputs(WrittenModel& model) {
   sections_ += "\n/* ==== what can be set ==== */\n\n" + c_rows("struct input", "input", rows);
 }
 
-void Writer::write_outputs() {
+std::string Writer::terms_of(const std::string& first_name, const std::string& term_name,
+                             const std::vector<std::string>& signals) const {
   std::vector<int> first{0};
   std::vector<std::string> terms;
-  for (const std::string& name : options_.outputs) {
-    const auto row = std::find_if(core_.signals.rows.begin(), core_.signals.rows.end(),
-                                  [&](const SignalRow& one) { return one.name == name; });
-    for (int k = row->first; k < row->first + row->count; ++k) {
-      const Term& term = core_.signals.terms[static_cast<std::size_t>(k)];
-      terms.push_back(fmt::format("{{{}, {}}} {}", at_.of_position(term.index), c_number(term.coefficient),
-                                  c_comment(name)));
+  for (const std::string& name : signals) {
+    if (const SignalRow* row = signal_named(name)) {
+      for (int k = row->first; k < row->first + row->count; ++k) {
+        const Term& term = core_.signals.terms[static_cast<std::size_t>(k)];
+        terms.push_back(fmt::format("{{{}, {}}} {}", at_.of_position(term.index), c_number(term.coefficient),
+                                    c_comment(name)));
+      }
     }
     first.push_back(static_cast<int>(terms.size()));
   }
+  return c_table("int", first_name, first) + c_rows("struct term", term_name, terms);
+}
+
+void Writer::write_outputs() {
   count("OUTPUTS", options_.outputs.size());
-  sections_ += "\n/* ==== what can be read ==== */\n\n" + c_table("int", "output_first", first) +
-               c_rows("struct term", "term", terms);
+  sections_ += "\n/* ==== what can be read ==== */\n\n" + terms_of("output_first", "term", options_.outputs);
+}
+
+/// Behind the step: how the control reaches the network, then the control's own text.
+void Writer::write_control(WrittenModel& model) {
+  count("CONTROL", options_.control != nullptr ? 1 : 0);
+  if (options_.control == nullptr) return;
+  const network::WrittenControl& control = *options_.control;
+  std::string tables = "/* ==== control ==== */\n\n";
+  if (!control.reads.empty())
+    tables += terms_of("read_first", "read_term", control.reads) + std::string(control_c);
+  const auto numbers = [&](const std::string& table, const std::vector<std::string>& names,
+                           const std::vector<std::string>& known) {
+    std::vector<int> places;
+    for (const std::string& name : names) {
+      const auto at = std::find(known.begin(), known.end(), name);
+      if (at == known.end()) throw Error(fmt::format("the network has no \"{}\" for its control", name));
+      places.push_back(static_cast<int>(at - known.begin()));
+    }
+    if (!names.empty()) tables += c_table("int", table, places);
+  };
+  std::vector<std::string> inputs, operables, outputs;
+  for (const WrittenInput& one : model.inputs) inputs.push_back(one.name);
+  for (const Operable& one : core_.controls.operables) operables.push_back(one.name);
+  for (const auto& one : control.outputs) outputs.push_back(one.name);
+  numbers("control_knob", control.knobs, inputs);
+  numbers("control_gate", control.gates, model.gates);
+  numbers("control_operable", control.operables, operables);
+  std::vector<int> of_control;
+  for (const std::string& name : options_.outputs) {
+    const auto at = std::find(outputs.begin(), outputs.end(), name);
+    const bool is_signal = signal_named(name) != nullptr;
+    of_control.push_back(is_signal || at == outputs.end() ? -1 : static_cast<int>(at - outputs.begin()));
+  }
+  tables += "/* Outputs that are the control's. */\n" + c_table("int", "of_control", of_control);
+  control_ = tables + "\n" + control.source;
+  members_ += control.members;
+  model.inputs.insert(model.inputs.end(), control.inputs.begin(), control.inputs.end());
 }
 
 /// What the step calls of all lists of parts, one after the other.
@@ -239,20 +292,8 @@ void Writer::write_dispatch() {
 }
 
 std::string Writer::place_names() const {
-  std::string text =
-      "/* Where values stand in the arrays of an instant (V, A, Vs; angles are not among them):\n";
-  std::string line;
-  const auto& names = at_.names();
-  for (std::size_t k = 0; k < names.size(); ++k) {
-    if (names[k].empty()) continue;
-    const std::string next = fmt::format(" {} {},", k, c_words(names[k]));
-    if (line.size() + next.size() > 110) {
-      text += " *" + line + "\n";
-      line.clear();
-    }
-    line += next;
-  }
-  return text + " *" + line + " */\n";
+  return c_numbers_of("Where values stand in the arrays of an instant (V, A, Vs; angles are not among them)",
+                      at_.names());
 }
 
 std::string Writer::header(const WrittenModel& model) const {
@@ -266,9 +307,9 @@ std::string Writer::header(const WrittenModel& model) const {
                                             c_number(one.least), c_number(one.most)));
   }
   for (const std::string& output : options_.outputs) {
-    const auto row = std::find_if(core_.signals.rows.begin(), core_.signals.rows.end(),
-                                  [&](const SignalRow& one) { return one.name == output; });
-    output_notes.push_back(fmt::format("{}, {}", output, row->unit.empty() ? "1" : row->unit));
+    const SignalRow* row = signal_named(output);
+    const std::string& unit = row != nullptr ? row->unit : control_output(output)->unit;
+    output_notes.push_back(fmt::format("{}, {}", output, unit.empty() ? "1" : unit));
   }
   std::string text = fmt::format(
       "{0}\n#ifndef {1}_H\n#define {1}_H\n\n#ifdef __cplusplus\nextern \"C\" {{\n#endif\n\n#define "
@@ -288,8 +329,9 @@ std::string Writer::header(const WrittenModel& model) const {
 }
 
 std::string Writer::source() const {
-  const std::string text = fmt::format("{}\n{}\n{}\n{}\n{}\n{}\n{}", c_comment(options_.title), counts_,
-                                       types_c, place_names(), sections_, step_c, interface_c);
+  const std::string text =
+      fmt::format("{}\n{}\n{}\n{}\n{}\n{}\n{}\n{}\n{}", c_comment(options_.title), counts_, types_c,
+                  place_names(), sections_, step_c, inputs_c, control_, interface_c);
   const std::string header = options_.header.empty() ? options_.name + ".h" : options_.header;
   return replaced(replaced(text, "HEADER", header), "NAME", options_.name);
 }
@@ -326,6 +368,7 @@ WrittenModel Writer::run() {
   write_dispatch();
   write_inputs(model);
   write_outputs();
+  write_control(model);
   model.header = header(model);
   model.source = source();
   return model;

@@ -30,6 +30,12 @@ class Writer {
   void write_start();
   void write_inputs(WrittenModel& model);
   void write_outputs();
+  void write_control(WrittenModel& model);
+  [[nodiscard]] const SignalRow* signal_named(const std::string& name) const;
+  [[nodiscard]] const network::WrittenOutput* control_output(const std::string& name) const;
+  /// Terms of signals, and where each begins.
+  [[nodiscard]] std::string terms_of(const std::string& first, const std::string& term,
+                                     const std::vector<std::string>& signals) const;
   void write_dispatch();
   [[nodiscard]] std::string header(const WrittenModel& model) const;
   [[nodiscard]] std::string source() const;
@@ -62,7 +68,7 @@ class Writer {
   const Assembly& assembly_;
   const WritingOptions& options_;
   WrittenPlaces at_;
-  std::string counts_, members_, sections_;
+  std::string counts_, members_, sections_, control_;
   std::vector<std::string> lists_of_parts_;              // series_3, capacitance_1: what has histories
   std::vector<std::string> lists_of_lines_;              // line_3
   std::vector<std::pair<int, int>> capacitor_currents_;  // places (first, count)

@@ -83,8 +83,10 @@ class AgedCapacitor final : public Model {
     return Eigen::MatrixXd::Constant(1, 1, siemens(step_s, left_));
   }
   [[nodiscard]] std::optional<WrittenLaw> law(double step_s) const override {
-    if (varies()) return std::nullopt;
-    return WrittenLaw{"aged_capacitor", {{"siemens", siemens(step_s, left_)}, {"rate", rate(step_s, left_)}}};
+    return WrittenLaw{
+        .kind = "aged_capacitor",
+        .numbers = {{"series", series_ohm_}, {"rate", rate(step_s, 1)}, {"ages", varies() ? 1.0 : 0.0}},
+        .varies = true};
   }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
     return Eigen::MatrixXcd::Constant(1, 1, 1.0 / (series_ohm_ + 1.0 / (s * left_ * capacitance_F_)));
@@ -174,6 +176,31 @@ class BatteryModel final : public Model {
   [[nodiscard]] bool varies_by_itself() const override { return false; }
   [[nodiscard]] Eigen::MatrixXd conductance(double) const override {
     return Eigen::MatrixXd::Constant(1, 1, siemens(ails_));
+  }
+  [[nodiscard]] std::optional<WrittenLaw> law(double) const override {
+    constexpr std::size_t most_points = 32;
+    if (b_.open_circuit.size() > most_points) return std::nullopt;
+    const auto of_pairs = [&](double Pair::*what) {
+      return Eigen::Vector2d(pairs_[0].*what, pairs_[1].*what);
+    };
+    const auto points = static_cast<Eigen::Index>(b_.open_circuit.size());
+    Eigen::VectorXd charges(points), volts(points);
+    for (Eigen::Index k = 0; k < points; ++k) {
+      charges[k] = b_.open_circuit[static_cast<std::size_t>(k)].x;
+      volts[k] = b_.open_circuit[static_cast<std::size_t>(k)].y;
+    }
+    return WrittenLaw{.kind = "battery",
+                      .numbers = {{"fails", varies() ? 1.0 : 0.0},
+                                  {"cells", static_cast<double>(b_.cells)},
+                                  {"felt", felt_ohm_},
+                                  {"capacity", b_.capacity_C},
+                                  {"points", static_cast<double>(points)}},
+                      .arrays = {{"ohm", of_pairs(&Pair::ohm)},
+                                 {"d", of_pairs(&Pair::d)},
+                                 {"gain", of_pairs(&Pair::gain)},
+                                 {"charge", charges},
+                                 {"volts", volts}},
+                      .varies = true};
   }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
     const std::complex<double> z = b_.resistance_ohm + b_.fast_resistance_ohm / (1.0 + s * b_.fast_time_s) +

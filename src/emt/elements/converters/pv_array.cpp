@@ -123,6 +123,21 @@ class PvModel final : public Model {
   [[nodiscard]] Eigen::MatrixXd conductance(double) const override {
     return Eigen::MatrixXd::Constant(1, 1, siemens_);
   }
+  [[nodiscard]] std::optional<WrittenLaw> law(double) const override {
+    return WrittenLaw{.kind = "pv_array",
+                      .numbers = {{"modules", static_cast<double>(b_.modules)},
+                                  {"strings", static_cast<double>(b_.strings)},
+                                  {"short_circuit", b_.short_circuit_current_A},
+                                  {"open_circuit", b_.open_circuit_voltage_V},
+                                  {"per_K", b_.current_coefficient_per_K},
+                                  {"volts_per_K", b_.voltage_coefficient_per_K},
+                                  {"a", fit_.a_V()},
+                                  {"series", fit_.series_resistance_ohm},
+                                  {"parallel", fit_.parallel_ohm}},
+                      .memory = {siemens_, guess_, seen_[0], seen_[1], seen_[2], seen_[3], lit_.photo_A,
+                                 lit_.saturation_A, lit_.a_V},
+                      .varies = true};
+  }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double>, double) const override {
     return Eigen::MatrixXcd::Constant(1, 1, siemens_);
   }

@@ -65,6 +65,10 @@ class Induction final : public RotatingMachine {
   [[nodiscard]] SpaceVector rotor_flux(const double* x) const noexcept override {
     return main_ / rotor_ * SpaceVector(x[0], x[1]);
   }
+  [[nodiscard]] std::optional<std::vector<std::pair<std::string, double>>> written_rotor() const override {
+    return {
+        {{"is_induction", 1}, {"main", main_}, {"rotor", rotor_}, {"rotor_resistance", rotor_resistance_}}};
+  }
   void derivative(const double* x, SpaceVector current, SpaceVector, double, const Places& places,
                   const double* values, double* dx) const noexcept override {
     const double decay = (rotor_resistance_ + values[places.knobs[2]]) / rotor_;

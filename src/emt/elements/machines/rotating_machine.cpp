@@ -293,6 +293,30 @@ double RotatingMachine::margin(const Places& places, const double* values) const
                     : torque - std::abs(free_torque_of(places, values));
 }
 
+std::optional<WrittenLaw> RotatingMachine::law(double) const {
+  constexpr int most_masses = 8, most_states = 2 * most_masses + 2;
+  const auto rotor = written_rotor();
+  if (!rotor || saliency() != 0 || masses() > most_masses) return std::nullopt;
+  WrittenLaw law{
+      .kind = "machine", .numbers = *rotor, .memory = std::vector<double>(2 + 4 * most_states, 0.0)};
+  law.memory[0] = -1e300;  // no slope yet
+  law.numbers.insert(law.numbers.end(), {{"resistance", common_.stator_resistance_ohm},
+                                         {"inductance", mean_inductance()},
+                                         {"pole_pairs", common_.pole_pairs},
+                                         {"nominal_omega", common_.nominal_omega},
+                                         {"load_exponent", common_.load_exponent},
+                                         {"masses", static_cast<double>(masses())}});
+  Eigen::VectorXd inertia(masses()), stiffness(masses()), damping(masses());
+  for (int k = 0; k < masses(); ++k) {
+    const ShaftMass& mass = common_.shaft[static_cast<std::size_t>(k)];
+    inertia[k] = mass.inertia_kgm2;
+    stiffness[k] = mass.stiffness_Nm_per_rad;
+    damping[k] = mass.damping_Nms_per_rad;
+  }
+  law.arrays = {{"inertia", inertia}, {"stiffness", stiffness}, {"damping", damping}};
+  return law;
+}
+
 void RotatingMachine::start_from(const Places& places, double theta, double speed,
                                  const std::vector<double>& x, SpaceVector current, double twist_torque,
                                  double* values) const {

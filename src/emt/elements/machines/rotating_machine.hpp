@@ -16,6 +16,7 @@
 
 #include <array>
 #include <complex>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -71,6 +72,7 @@ class RotatingMachine : public Model {
   bool act(const Places& places, double time_s, double* values) noexcept override;
   [[nodiscard]] bool has_margin() const override { return common_.load_exponent == 0; }
   [[nodiscard]] double margin(const Places& places, const double* values) const noexcept override;
+  [[nodiscard]] std::optional<WrittenLaw> law(double step_s) const override;
 
   // Slots, counted from the first.
   static constexpr int current_slot = 0;  // three
@@ -87,6 +89,10 @@ class RotatingMachine : public Model {
   [[nodiscard]] virtual SpaceVector rotor_flux(const double* x) const noexcept = 0;
   virtual void derivative(const double* x, SpaceVector current, SpaceVector flux, double omega,
                           const Places& places, const double* values, double* dx) const noexcept = 0;
+  /// Its own numbers of `struct machine` in written/pieces/law_machine.c, where that knows its rotor.
+  [[nodiscard]] virtual std::optional<std::vector<std::pair<std::string, double>>> written_rotor() const {
+    return std::nullopt;
+  }
   /// Torque that drives the outermost mass forwards, whichever way it turns; without a turbine, knob 1.
   [[nodiscard]] virtual double active_torque(const double* x, const Places& places,
                                              const double* values) const noexcept;

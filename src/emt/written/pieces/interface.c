@@ -33,14 +33,23 @@ void NAME_start(NAME_model *m)
     load_piece(m, k);
   }
 #endif
+#if LAWS && LAWS_THAT_REMEMBER
+  laws_start(m);
+#endif
   m->restart = START_ANEW;
 #if INPUTS
   for (int k = 0; k < INPUTS; ++k) m->input[k] = input[k].start;
+#endif
+#if CONTROL
+  control_start(m);
 #endif
 }
 
 int NAME_step(NAME_model *m)
 {
+#if CONTROL
+  if (!m->ended) control_due(m);
+#endif
   if (!m->ended) m->ended = (unsigned char)take_step(m);
   return m->ended;
 }
@@ -49,6 +58,12 @@ double NAME_time(const NAME_model *m) { return grid_time(m, 0); }
 
 int NAME_set(NAME_model *m, int which, double value)
 {
+#if CONTROL && CONTROL_INPUTS
+  if (which >= INPUTS && which < INPUTS + CONTROL_INPUTS && value - value == 0) {
+    control_set(m, which - INPUTS, value);
+    return 0;
+  }
+#endif
 #if INPUTS
   if (which < 0 || which >= INPUTS || value - value != 0) return 1;
   const struct input *what = &input[which];
@@ -62,9 +77,7 @@ int NAME_set(NAME_model *m, int which, double value)
   }
 #endif
   m->input[which] = value;
-  if (value == was) return 0;
-  for (int k = 0; k < 7; ++k) m->value[k][what->at] = value;
-  if (!what->smooth) m->restart = 1;
+  if (value != was) turn(m, what, value);
   return 0;
 #else
   (void)m;
@@ -95,6 +108,9 @@ double NAME_get(const NAME_model *m, int which)
 {
   double sum = 0;
   if (which < 0 || which >= OUTPUTS) return 0;
+#if CONTROL
+  if (of_control[which] >= 0) return control_get(m, of_control[which]);
+#endif
   for (int k = output_first[which]; k < output_first[which + 1]; ++k)
     sum += term[k].coefficient * m->value[m->which[NOW]][term[k].at];
   return sum;

@@ -28,3 +28,15 @@ static void write_currents(const struct law *l, double *now, const double *histo
   }
 }
 #endif
+#if LAWS_THAT_ACT && LAWS_THAT_VARY
+static void vary_law(model *m, const struct law *l, const double *conductance)
+{
+#if ADJUSTABLES
+  for (int k = 0; l->number >= 0 && k < l->ends * l->ends; ++k) adjust(m, l->number + k, conductance[k]);
+#else
+  (void)m;
+  (void)l;
+  (void)conductance;
+#endif
+}
+#endif

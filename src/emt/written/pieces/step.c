@@ -66,7 +66,8 @@ static void solve(model *m, const struct weights *rule, double ahead, const doub
   drive_valves(m);
 #endif
 #if LAWS
-  const struct span span = {rule == &trapezoidal, rule == &trapezoidal ? STEP : STEP / 2};
+  const struct span span = {rule == &trapezoidal, now == values_at(m, THIRD), rule == &trapezoidal ? STEP : STEP / 2,
+                            grid_time(m, 0) + ahead * STEP};
 #if LAWS_THAT_ACT
   laws_begin(m, &span, old);
 #endif

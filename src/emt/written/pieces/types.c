@@ -123,10 +123,11 @@ struct law { /* a part with equations of its own: its ends, its slots, settings 
   const int *input_first;
   int currents;    /* where those of its ends go; -1 */
   const double *g; /* ends times ends, S */
+  int number;      /* of the first of its conductances that change; -1 */
 };
-struct span { /* that a rule spans */
-  int trapezoidal;
-  double length;
+struct span { /* that a rule spans; beyond: the third half step behind an event, from where nothing goes on */
+  int trapezoidal, beyond;
+  double length, until;
 };
 struct input { /* of something that opens and closes, or of a setting at a place */
   int operable, at, smooth;

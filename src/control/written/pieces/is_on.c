@@ -1,0 +1,1 @@
+static int is_on(double state) { return state > 0.5; }

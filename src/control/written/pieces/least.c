@@ -1,0 +1,1 @@
+static double least(double a, double b) { return b < a ? b : a; }

@@ -1,0 +1,1 @@
+static double most(double a, double b) { return a < b ? b : a; }

@@ -1,0 +1,10 @@
+#if INPUTS
+/* A setting, in all instants that are kept. */
+static void turn(model *m, const struct input *what, double value)
+{
+  if (value < what->least) value = what->least;
+  if (value > what->most) value = what->most;
+  for (int k = 0; k < 7; ++k) m->value[k][what->at] = value;
+  if (!what->smooth) m->restart = 1;
+}
+#endif
