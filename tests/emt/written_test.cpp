@@ -22,6 +22,12 @@ struct Done {
   long long step;
   std::function<void(Plant&, Written&)> what;
 };
+std::function<void(Plant&, Written&)> set(const std::string& knob, double value) {
+  return [knob, value](Plant& p, Written& w) {
+    p.turn(p.knob(knob), value);
+    EXPECT_EQ(w.set(knob, value), 0);
+  };
+}
 void open(Plant& plant, Written& written, const std::string& name, bool close = false) {
   const OperableId id = plant.operable(name);
   close ? plant.close(id, plant.time_s()) : plant.open(id, plant.time_s());
@@ -292,12 +298,6 @@ TEST(WrittenInC, TurnsMachinesThatBrakeAndComeToRest) {
                                        .load_torque_Nm = 40,
                                        .start_speed_rad_per_s = 2 * std::numbers::pi * 25},
                 Load{.name = "lamps", .bus = "shop", .active_W = 5e3, .connection = "grounded star"}};
-  const auto set = [](const std::string& knob, double value) {
-    return [knob, value](Plant& p, Written& w) {
-      p.turn(p.knob(knob), value);
-      EXPECT_EQ(w.set(knob, value), 0);
-    };
-  };
   double slowest = 1e9;
   const auto watch = [&](Plant& p, Written&, long long) {
     slowest = std::min(slowest, std::abs(p.value(p.signal("hoist.speed"))));
@@ -311,11 +311,78 @@ TEST(WrittenInC, TurnsMachinesThatBrakeAndComeToRest) {
                                     watch);
   EXPECT_LT(worst, 1e-8) << whose;
   EXPECT_EQ(slowest, 0) << "the hoist was held at rest";
+}
 
-  std::get<PermanentMagnetMachine>(n.elements[4]).lq_H = 6e-3;
-  EXPECT_NE(message_of([&] { (void)test::written_out(n, {}); }).find("permanent_magnet_machine.magnets"),
-            std::string::npos)
-      << "salient: its conductances turn with it";
+/// Machines of every exciter and governor, whose conductances turn with them, and salient magnets: through a
+/// short circuit.
+TEST(WrittenInC, TurnsSalientMachinesThroughAFault) {
+  Network n;
+  n.step_s = 50e-6;
+  n.buses = {{"grid", 11e3}, {"site", 11e3}};
+  SynchronousMachine steam{
+      .name = "steam", .bus = "site", .rating_VA = 8e6, .voltage_V = 11e3, .power_W = 5e6};
+  steam.xq_subtransient = 0.26, steam.saturation_at_1 = 0.1, steam.saturation_at_12 = 0.4;
+  steam.shaft = {"900 kg m^2, 3 MN m/rad, 2 kN m s/rad"};
+  SynchronousMachine hydro = steam, alone = steam;
+  steam.exciter = "static", steam.governor = "steam", steam.lag_time_s = 5, steam.lead_time_s = 1;
+  hydro.name = "hydro", hydro.exciter = "dc", hydro.governor = "hydro", hydro.pole_pairs = 6,
+  hydro.power_W = 2e6;
+  hydro.shaft.clear();
+  alone.name = "alone", alone.power_W = 1e6;
+  n.elements = {Source{.name = "supply", .bus = "grid", .short_circuit_VA = 150e6},
+                test::quay_cable("cable", "grid", "site"),
+                steam,
+                hydro,
+                alone,
+                PermanentMagnetMachine{.name = "magnets",
+                                       .bus = "site",
+                                       .stator_resistance_ohm = 0.4,
+                                       .ld_H = 20e-3,
+                                       .lq_H = 32e-3,
+                                       .magnet_flux_Vs = 26,
+                                       .pole_pairs = 1,
+                                       .inertia_kgm2 = 900,
+                                       .start_speed_rad_per_s = 2 * std::numbers::pi * 50}};
+  n.faults = {Fault{.name = "strike", .on = "site", .phases = "ABG", .resistance_ohm = 0.2}};
+  const auto [worst, whose] = apart(n, 6000,
+                                    {{600, [](Plant& p, Written& w) { open(p, w, "strike", true); }},
+                                     {2600, [](Plant& p, Written& w) { open(p, w, "strike"); }},
+                                     {3000, set("steam.voltage_reference", 1.2)},
+                                     {3500, set("alone.field_voltage", 2.5)},
+                                     {4000, set("hydro.power_reference", 0.8)}});
+  EXPECT_LT(worst, 1e-8) << whose;
+}
+
+/// A wound rotor fed over its rings, from its start on through a short circuit.
+TEST(WrittenInC, TurnsDoublyFedMachines) {
+  Network n;
+  n.step_s = 50e-6;
+  n.buses = {{"grid", 690}, {"site", 690}, {"rings", 400}};
+  n.elements = {
+      Source{.name = "supply", .bus = "grid", .short_circuit_VA = 30e6},
+      Branch{.name = "feed", .between = {"grid", "site"}, .resistance_ohm = 2e-3, .inductance_H = 50e-6},
+      DoublyFedMachine{.name = "gen",
+                       .bus = "site",
+                       .rotor = "rings",
+                       .ratio = 0.6,
+                       .stator_resistance_ohm = 3e-3,
+                       .stator_leakage_ohm = 0.03,
+                       .magnetizing_ohm = 1.2,
+                       .rotor_leakage_ohm = 0.03,
+                       .rotor_resistance_ohm = 3e-3,
+                       .pole_pairs = 2,
+                       .inertia_kgm2 = 60,
+                       .shaft = {"50 kg m^2, 60 kN m/rad, 120 N m s/rad"},
+                       .active_torque_Nm = 3e3,
+                       .start_speed_rad_per_s = 150},
+      Branch{
+          .name = "crowbar", .between = {"rings", "ground"}, .resistance_ohm = 0.4, .inductance_H = 0.5e-3}};
+  n.faults = {Fault{.name = "strike", .on = "site", .phases = "AB", .resistance_ohm = 0.01}};
+  const auto [worst, whose] = apart(n, 6000,
+                                    {{1600, [](Plant& p, Written& w) { open(p, w, "strike", true); }},
+                                     {2600, [](Plant& p, Written& w) { open(p, w, "strike"); }},
+                                     {3000, set("gen.active_torque", 6e3)}});
+  EXPECT_LT(worst, 1e-8) << whose;
 }
 
 TEST(WrittenInC, DrawsFromBatteriesAndAgeingCapacitors) {
@@ -345,12 +412,6 @@ TEST(WrittenInC, DrawsFromBatteriesAndAgeingCapacitors) {
       Valve{.name = "k", .device = "switch", .from = "link.p", .to = "link.n", .on_resistance_ohm = 7},
       Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 1e3},
       Branch{.name = "leak", .between = {"link.p", "ground"}, .resistance_ohm = 2e3}};
-  const auto set = [](const std::string& knob, double value) {
-    return [knob, value](Plant& p, Written& w) {
-      p.turn(p.knob(knob), value);
-      EXPECT_EQ(w.set(knob, value), 0);
-    };
-  };
   const auto work = [](Plant& p, Written& w, long long k) {
     if (k % 300 != 0) return;
     p.fire(p.gate("k"), k % 600 == 0, p.time_s() + 13e-6);
@@ -382,12 +443,6 @@ TEST(WrittenInC, LightsSolarArrays) {
                 Branch{.name = "load", .between = {"dc.p", "dc.n"}, .resistance_ohm = 25},
                 Valve{.name = "k", .device = "switch", .from = "dc.p", .to = "dc.n", .on_resistance_ohm = 3},
                 Branch{.name = "leak", .between = {"dc.p", "ground"}, .resistance_ohm = 5e3}};
-  const auto set = [](const std::string& knob, double value) {
-    return [knob, value](Plant& p, Written& w) {
-      p.turn(p.knob(knob), value);
-      EXPECT_EQ(w.set(knob, value), 0);
-    };
-  };
   const auto work = [](Plant& p, Written& w, long long k) {
     if (k % 1500 != 0) return;
     p.fire(p.gate("k"), k % 3000 != 0, p.time_s());

@@ -76,7 +76,9 @@ struct WrittenLaw {
   std::vector<std::pair<std::string, Eigen::MatrixXd>> matrices{};
   /// What it keeps beside its slots, as it starts.
   std::vector<double> memory{};
-  bool varies = false;  ///< whether KIND_begin gives the conductances too, of any of its kind
+  bool varies = false;   ///< whether KIND_begin gives the conductances too, of any of its kind
+  bool jumps = false;    ///< whether there is a KIND_jumps, as `Model::jumps`
+  std::string shares{};  ///< shared_NAME.c, which stands ahead of its piece, once
 };
 
 class Model {

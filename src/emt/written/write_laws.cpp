@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -9,15 +10,18 @@
 namespace zavrek::emt::internal {
 namespace {
 
+std::string_view file_named(const std::string& name) {
+  const auto found = std::find_if(bundled_files.begin(), bundled_files.end(),
+                                  [&](const auto& one) { return one.first == name; });
+  if (found == bundled_files.end()) throw Error("no piece of the step in C is called \"" + name + "\"");
+  return found->second;
+}
 /// Of "meter", law_meter.c; of "instrument_3", law_instrument.c for 3.
 std::string piece_of(const std::string& kind) {
   const std::size_t end = kind.find_last_not_of("0123456789") + 1;
   const bool of_many = end < kind.size();
-  const std::string file = "law_" + (of_many ? kind.substr(0, end - 1) : kind) + ".c";
-  const auto found = std::find_if(bundled_files.begin(), bundled_files.end(),
-                                  [&](const auto& one) { return one.first == file; });
-  if (found == bundled_files.end()) throw Error("no piece of the step in C for \"" + kind + "\"");
-  return of_many ? replaced(found->second, "@", kind.substr(end)) : std::string(found->second);
+  const std::string_view piece = file_named("law_" + (of_many ? kind.substr(0, end - 1) : kind) + ".c");
+  return of_many ? replaced(piece, "@", kind.substr(end)) : std::string(piece);
 }
 
 std::string row_of(const WrittenLaw& law) {
@@ -39,7 +43,8 @@ void Writer::write_laws() {
   if (count_of_laws == 0) return;
   std::map<std::string, std::vector<std::string>> rows, laws;
   std::string tables;
-  std::map<std::string, bool> reads_alone, varies;
+  std::map<std::string, bool> reads_alone, varies, jumps;
+  std::set<std::string> shared;
   std::map<std::string, std::size_t> remembers;
   std::string start;  // what is remembered, at the first instant
   std::size_t most_ends = 1, inputs = 0;
@@ -81,6 +86,8 @@ void Writer::write_laws() {
                                          input_first, wanted ? at_.of(part.currents) : -1, g, row.number,
                                          c_comment(part.owner)));
     varies[law.kind] = law.varies;
+    jumps[law.kind] = law.jumps;
+    if (!law.shares.empty()) shared.insert(law.shares);
     remembers[law.kind] = law.memory.size();
     for (std::size_t n = 0; n < law.memory.size(); ++n) {
       if (law.memory[n] != 0)
@@ -95,6 +102,7 @@ void Writer::write_laws() {
   }
   count("LAW_INPUTS", inputs);
   section("parts with equations of their own", tables, laws_c);
+  for (const std::string& name : shared) sections_ += "\n" + std::string(file_named("shared_" + name + ".c"));
   std::string begin, end;
   bool any_varies = false;
   for (const auto& [kind, list] : rows) {
@@ -110,7 +118,8 @@ void Writer::write_laws() {
     const std::string memory = remembers[kind] > 0 ? fmt::format(", m->{}_memory[k]", kind) : "";
     if (remembers[kind] > 0)
       member(fmt::format("double {}_memory[{}][{}]", kind, list.size(), remembers[kind]));
-    const std::string local = varies[kind] ? fmt::format("    double g[{}];\n", most_ends * most_ends) : "";
+    const std::string local =
+        varies[kind] ? fmt::format("    double g[{}] = {{0}};\n", most_ends * most_ends) : "";
     const std::string enter = varies[kind] ? fmt::format("    vary_law(m, &{}_laws[k], g);\n", kind) : "";
     any_varies = any_varies || varies[kind];
     begin += fmt::format(
@@ -119,8 +128,12 @@ void Writer::write_laws() {
         loop, kind, memory, local, varies[kind] ? ", g" : "", enter);
     end += fmt::format(
         "{0} {{\n    {1}_end(&{1}s[k], &{1}_laws[k], span, old, now, m->{1}_history[k]{2});\n"
-        "    write_currents(&{1}_laws[k], now, m->{1}_history[k]);\n  }}\n",
-        loop, kind, memory);
+        "    write_currents(&{1}_laws[k], now, m->{1}_history[k]);\n{3}  }}\n",
+        loop, kind, memory,
+        jumps[kind]
+            ? fmt::format(
+                  "    if (!span->beyond && {0}_jumps(&{0}s[k], &{0}_laws[k], now)) m->restart = 1;\n", kind)
+            : "");
   }
   count("LAWS_THAT_ACT", begin.empty() ? 0 : 1);
   count("LAWS_THAT_VARY", any_varies ? 1 : 0);

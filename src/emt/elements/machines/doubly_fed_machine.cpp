@@ -38,6 +38,16 @@ class DoublyFed final : public RotatingMachine {
   [[nodiscard]] std::vector<Slot> knobs() const override { return knobs_; }
   [[nodiscard]] bool varies() const override { return true; }
 
+  /// `struct doubly_fed` holds the machine's alone.
+  [[nodiscard]] std::optional<WrittenLaw> law(double step_s) const override {
+    std::optional<WrittenLaw> law = RotatingMachine::law(step_s);
+    if (!law) return law;
+    law->kind = "doubly_fed";
+    law->jumps = true;
+    for (auto& [name, number] : law->numbers) name = "machine." + name;
+    for (auto& [name, array] : law->arrays) name = "machine." + name;
+    return law;
+  }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override {
     Eigen::Matrix<double, 6, 6, Eigen::RowMajor> g;
     write_conductance(step_s / 2, 0, g.data());
@@ -134,6 +144,14 @@ class DoublyFed final : public RotatingMachine {
   [[nodiscard]] double saliency() const override { return 0; }
   [[nodiscard]] SpaceVector rotor_flux(const double* x) const noexcept override {
     return main_ / rotor_ * SpaceVector(x[0], x[1]);
+  }
+  [[nodiscard]] std::optional<std::vector<std::pair<std::string, double>>> written_rotor() const override {
+    return {{{"rotor_kind", 3},
+             {"main", main_},
+             {"stator", stator_},
+             {"rotor", rotor_},
+             {"rotor_resistance", rotor_ohm_},
+             {"ratio", ratio_}}};
   }
   void derivative(const double* x, SpaceVector current, SpaceVector, double, const Places& places,
                   const double* values, double* dx) const noexcept override {

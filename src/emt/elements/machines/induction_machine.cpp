@@ -66,8 +66,7 @@ class Induction final : public RotatingMachine {
     return main_ / rotor_ * SpaceVector(x[0], x[1]);
   }
   [[nodiscard]] std::optional<std::vector<std::pair<std::string, double>>> written_rotor() const override {
-    return {
-        {{"is_induction", 1}, {"main", main_}, {"rotor", rotor_}, {"rotor_resistance", rotor_resistance_}}};
+    return {{{"rotor_kind", 1}, {"main", main_}, {"rotor", rotor_}, {"rotor_resistance", rotor_resistance_}}};
   }
   void derivative(const double* x, SpaceVector current, SpaceVector, double, const Places& places,
                   const double* values, double* dx) const noexcept override {

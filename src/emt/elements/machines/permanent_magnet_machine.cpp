@@ -48,7 +48,7 @@ class PermanentMagnet final : public RotatingMachine {
   [[nodiscard]] double saliency() const override { return (m_.ld_H - m_.lq_H) / 2; }
   [[nodiscard]] SpaceVector rotor_flux(const double*) const noexcept override { return m_.magnet_flux_Vs; }
   [[nodiscard]] std::optional<std::vector<std::pair<std::string, double>>> written_rotor() const override {
-    return {{{"is_induction", 0}, {"rotor", 1}, {"magnet", m_.magnet_flux_Vs}}};
+    return {{{"rotor_kind", 0}, {"rotor", 1}, {"magnet", m_.magnet_flux_Vs}}};
   }
   void derivative(const double*, SpaceVector, SpaceVector, double, const Places&, const double*,
                   double*) const noexcept override {}

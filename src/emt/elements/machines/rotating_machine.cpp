@@ -294,14 +294,18 @@ double RotatingMachine::margin(const Places& places, const double* values) const
 }
 
 std::optional<WrittenLaw> RotatingMachine::law(double) const {
-  constexpr int most_masses = 8, most_states = 2 * most_masses + 2;
+  constexpr int most_masses = 8, most_states = 2 * most_masses + 12;
   const auto rotor = written_rotor();
-  if (!rotor || saliency() != 0 || masses() > most_masses) return std::nullopt;
-  WrittenLaw law{
-      .kind = "machine", .numbers = *rotor, .memory = std::vector<double>(2 + 4 * most_states, 0.0)};
+  if (!rotor || masses() > most_masses) return std::nullopt;
+  WrittenLaw law{.kind = "machine",
+                 .numbers = *rotor,
+                 .memory = std::vector<double>(2 + 4 * most_states + 3, 0.0),
+                 .varies = true,
+                 .shares = "machines"};
   law.memory[0] = -1e300;  // no slope yet
   law.numbers.insert(law.numbers.end(), {{"resistance", common_.stator_resistance_ohm},
                                          {"inductance", mean_inductance()},
+                                         {"saliency", saliency()},
                                          {"pole_pairs", common_.pole_pairs},
                                          {"nominal_omega", common_.nominal_omega},
                                          {"load_exponent", common_.load_exponent},

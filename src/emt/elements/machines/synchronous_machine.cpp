@@ -117,6 +117,54 @@ class Synchronous final : public RotatingMachine {
     return flux_ * subtransient(x);
   }
 
+  [[nodiscard]] std::optional<std::vector<std::pair<std::string, double>>> written_rotor() const override {
+    const auto number = [](const std::string& of, std::initializer_list<const char*> known) {
+      return static_cast<double>(std::find(known.begin(), known.end(), of) - known.begin());
+    };
+    std::vector<std::pair<std::string, double>> all{
+        {"peak_V", peak_V_},
+        {"peak_A", peak_A_},
+        {"flux", flux_},
+        {"rating", m_.rating_VA},
+        {"knee", knee_},
+        {"bend", bend_},
+        {"xd", m_.xd},
+        {"xd_transient", m_.xd_transient},
+        {"xd_subtransient", m_.xd_subtransient},
+        {"xq", m_.xq},
+        {"xq_transient", m_.xq_transient},
+        {"xq_subtransient", m_.xq_subtransient},
+        {"leakage", m_.leakage},
+        {"td0_transient", m_.td0_transient_s},
+        {"td0_subtransient", m_.td0_subtransient_s},
+        {"tq0_transient", m_.tq0_transient_s},
+        {"tq0_subtransient", m_.tq0_subtransient_s},
+        {"exciter", number(m_.exciter, {"none", "static", "dc"})},
+        {"gain", m_.exciter_gain},
+        {"time", m_.exciter_time_s},
+        {"measuring", m_.measuring_time_s},
+        {"lag", m_.lag_time_s},
+        {"lead", m_.lead_time_s},
+        {"low", m_.ceiling_low},
+        {"high", m_.ceiling_high},
+        {"constant", m_.exciter_constant},
+        {"machine_time", m_.exciter_machine_time_s},
+        {"stabilizer_gain", m_.stabilizer_gain},
+        {"stabilizer_time", m_.stabilizer_time_s},
+        {"governor", number(m_.governor, {"none", "steam", "hydro"})},
+        {"servo", m_.servo_time_s},
+        {"droop", m_.droop},
+        {"temporary_droop", m_.temporary_droop},
+        {"reset", m_.reset_time_s},
+        {"most", m_.power_limit},
+        {"water", m_.water_time_s},
+        {"reheat", m_.reheat_time_s},
+        {"reheat_share", m_.reheat_share}};
+    for (auto& [name, value] : all) name = "synchronous." + name;
+    all.emplace_back("rotor_kind", 2);
+    return all;
+  }
+
   void derivative(const double* x, SpaceVector current, SpaceVector, double omega, const Places& places,
                   const double* values, double* dx) const noexcept override {
     const double id = -current.real() / peak_A_, iq = -current.imag() / peak_A_;

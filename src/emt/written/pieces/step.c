@@ -335,7 +335,7 @@ static int take_step(model *m)
 {
   const double until = grid_time(m, 1);
   double *next = values_at(m, NEXT);
-  int calm = !m->restart && coming_corner(m) >= until - COINCIDENCE;
+  int calm = coming_corner(m) >= until - COINCIDENCE;
   impose_sources(m, until, next);
   if (!m->restart) {
     if (EULER_THROUGHOUT) {
@@ -346,6 +346,7 @@ static int take_step(model *m)
       solve(m, &trapezoidal, 1, values_at(m, NOW), next);
     }
   }
+  calm = calm && !m->restart; /* which a part may have asked for just now */
 #if POLES
   calm = calm && m->alarm >= until;
 #endif
