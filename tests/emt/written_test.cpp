@@ -221,7 +221,8 @@ TEST(WrittenInC, SwitchesBridgesOfTwoAndThreeLevelsAsThePlantDoes) {
     const auto modulate = [&](Plant& p, Written& w, long long k) {
       if (k % 10 != 0) return;
       controller.run(k / 10 % 400, {});
-      const double shift = static_cast<double>(k / 4000) * 0.02;
+      const long long cycles = k / 4000;
+      const double shift = static_cast<double>(cycles) * 0.02;
       for (const control::Edge& edge : controller.edges()) {
         const std::string& name = controller.gates()[static_cast<std::size_t>(edge.gate)];
         p.fire(p.gate(name), edge.on, edge.at_s + shift);

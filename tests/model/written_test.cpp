@@ -172,8 +172,8 @@ Description all_kinds() {
       "atan(sum) + exp(-t) + log(rms) - sqrt(rms) * abs(sum)",
       "sign(sum) + floor(sum/7) + min(sum, 3) + max(sum, -2) + atan2(bar.va, bar.vb)",
       "hypot(bar.va, bar.vb) + mod(sum, 7) + if(above, 2^1.5, -(3)) + clamp(sum, -1, 5)",
-      "if(not (sum < 3 and rms >= 2) or sum > 90 or (sum <= -5 and sum != 1), 1, 2/3) + (sum == 0) + "
-      "7/(above - above)"};
+      "if(not (sum < 3 and rms >= 2) or sum > 90 or (sum <= -5 and sum != 1), 1, 2/3)",
+      "(sum == 0) + 7/(above - above)"};
   for (const std::string& formula : formulas)
     add<Expression>(d, "f" + std::to_string(&formula - formulas.data())).formula = formula;
   return d;

@@ -126,8 +126,8 @@ for other in sorted(path for path in demo.iterdir() if (path / "case.toml").exis
 expect(len(written) >= 20 and {"veskar", "line", "converter", "two-halls", "crane", "tractor", "roof", "sea-link", "headland"} <= set(written), f"{written}")
 # --- control ----------------------------------------------------------------------------------------
 # Closed loops, beside the library: the plant is condensed there, so that voltages differ by some 1e-5.
-for other, steps, moved in (("battery", 15000, ("i.d", "measured.p", "L1.ia")), ("compensator", 8000, ("compensator.q", "C5.v")), ("transfer", 6000, ("whole", "QT.ia")),
-                             ("crane", 30000, ("hoist.speed", "hoist.ia", "C1.v")), ("wind", 6000, ("rotor.torque", "L6.ia", "feed.q"))):
+for other, steps, moved in (("battery", 30000, ("i.d", "measured.p", "L1.ia")), ("compensator", 8000, ("compensator.q", "C5.v")), ("transfer", 6000, ("whole", "QT.ia")),
+                             ("crane", 30000, ("hoist.speed", "hoist.ia", "C1.v")), ("wind", 20000, ("rotor.torque", "L6.ia", "feed.q"))):
     run("export", demo / other, "--as", "c", "--out", scratch / "loop.c")
     outputs = re.findall(r"^  loop_out_\w+, /\* (.*?), ", (scratch / "loop.h").read_text(), re.M)
     run("export", demo / other, "--as", "library", "--out", scratch / "loop_library.so", "--outputs", *outputs)
