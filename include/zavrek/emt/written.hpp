@@ -24,8 +24,8 @@ struct WrittenModel {
 };
 /// A network as C99 without anything else: its discrete equations, tables with the names of what stands in
 /// them, and the step. Its state is one struct, whose copy saves it; a step does bounded work. Throws Error
-/// that names what cannot be written so: parts whose equations C does not have (lines with frequency
-/// dependence, arcs, stacks of submodules), averaged legs, noise, recorded voltages, cuts.
+/// that names what cannot be written so: parts whose equations C does not have (stacks of submodules,
+/// elements of one's own), averaged legs, noise, recorded voltages, cuts.
 [[nodiscard]] WrittenModel write_c(const network::Network& network, const WritingOptions& options);
 
 }  // namespace zavrek::emt

@@ -22,6 +22,12 @@ class Arc : public Model {
   [[nodiscard]] Eigen::MatrixXd conductance(double) const override {
     return Eigen::MatrixXd::Constant(1, 1, ignited());
   }
+  [[nodiscard]] std::optional<WrittenLaw> law(double) const override {
+    return WrittenLaw{
+        .kind = "arc",
+        .numbers = {{"voltage", voltage_}, {"resistance", resistance_}, {"time", time_constant_}},
+        .varies = true};
+  }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double>, double) const override {
     return Eigen::MatrixXcd::Constant(1, 1, ignited());
   }

@@ -60,6 +60,25 @@ class VoltageDependentLoad : public Model {
     const double g = middle_ * (conductance_ + inverse_inductance_ * d / (1 + d * leak_)) + capacitance_ / d;
     return g * Eigen::MatrixXd::Identity(n_, n_);
   }
+  [[nodiscard]] std::optional<WrittenLaw> law(double) const override {
+    const auto shares = [](const Ahead& to) {
+      return Eigen::Vector4d(to.of_voltage, to.of_flux, to.rate_of_voltage, to.rate_of_flux);
+    };
+    return WrittenLaw{.kind = "dependent_load",
+                      .numbers = {{"conductance", conductance_},
+                                  {"inverse_inductance", inverse_inductance_},
+                                  {"capacitance", capacitance_},
+                                  {"leak", leak_},
+                                  {"middle", middle_},
+                                  {"nominal", values_.nominal_V},
+                                  {"current_share", values_.current_share},
+                                  {"power_share", values_.power_share},
+                                  {"least", values_.least},
+                                  {"response", values_.response_s},
+                                  {"in_phase", in_phase_},
+                                  {"across", across_}},
+                      .arrays = {{"whole", shares(whole_)}, {"half", shares(half_)}}};
+  }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
     return nominal(s) * Eigen::MatrixXcd::Identity(n_, n_);
   }

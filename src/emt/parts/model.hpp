@@ -74,10 +74,12 @@ struct WrittenLaw {
   std::vector<std::pair<std::string, double>> numbers{};
   std::vector<std::pair<std::string, Eigen::VectorXd>> arrays{};
   std::vector<std::pair<std::string, Eigen::MatrixXd>> matrices{};
+  std::vector<std::pair<std::string, std::vector<double>>> lists{};  ///< pointers in C
   /// What it keeps beside its slots, as it starts.
   std::vector<double> memory{};
   bool varies = false;   ///< whether KIND_begin gives the conductances too, of any of its kind
-  bool jumps = false;    ///< whether there is a KIND_jumps, as `Model::jumps`
+  bool jumps = false;    ///< whether there is a KIND_jumps, as `Model::jumps`; it has a memory
+  bool leaps = false;    ///< whether there is a KIND_leap, as `Model::stand_behind`
   std::string shares{};  ///< shared_NAME.c, which stands ahead of its piece, once
 };
 

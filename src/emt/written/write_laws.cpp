@@ -24,13 +24,15 @@ std::string piece_of(const std::string& kind) {
   return of_many ? replaced(piece, "@", kind.substr(end)) : std::string(piece);
 }
 
-std::string row_of(const WrittenLaw& law) {
+/// `lists`: the names of the tables that hold its lists begin so.
+std::string row_of(const WrittenLaw& law, const std::string& lists) {
   std::string row;
   for (const auto& [name, number] : law.numbers)
     row += fmt::format("{}.{} = {}", row.empty() ? "" : ", ", name, c_number(number));
   for (const auto& [name, array] : law.arrays)
     row += fmt::format(", .{} = {}", name, c_list(std::vector<double>(array.begin(), array.end())));
   for (const auto& [name, matrix] : law.matrices) row += fmt::format(", .{} = {}", name, c_matrix(matrix));
+  for (const auto& [name, list] : law.lists) row += fmt::format(", .{} = {}_{}", name, lists, name);
   return "{" + row + "}";
 }
 
@@ -43,7 +45,7 @@ void Writer::write_laws() {
   if (count_of_laws == 0) return;
   std::map<std::string, std::vector<std::string>> rows, laws;
   std::string tables;
-  std::map<std::string, bool> reads_alone, varies, jumps;
+  std::map<std::string, bool> reads_alone, varies, jumps, leaps;
   std::set<std::string> shared;
   std::map<std::string, std::size_t> remembers;
   std::string start;  // what is remembered, at the first instant
@@ -87,14 +89,18 @@ void Writer::write_laws() {
                                          c_comment(part.owner)));
     varies[law.kind] = law.varies;
     jumps[law.kind] = law.jumps;
+    leaps[law.kind] = law.leaps;
     if (!law.shares.empty()) shared.insert(law.shares);
-    remembers[law.kind] = law.memory.size();
-    for (std::size_t n = 0; n < law.memory.size(); ++n) {
-      if (law.memory[n] != 0)
-        start += fmt::format("  m->{}_memory[{}][{}] = {};\n", law.kind, rows[law.kind].size(), n,
-                             c_number(law.memory[n]));
+    remembers[law.kind] = std::max(remembers[law.kind], law.memory.size());
+    const std::string lists = fmt::format("{}_{}", law.kind, k);
+    for (const auto& [name, list] : law.lists) tables += c_table("double", lists + "_" + name, list);
+    if (!law.memory.empty()) {
+      const std::string kept = fmt::format("law_memory_{}", k);
+      tables += c_table("double", kept, law.memory);
+      start += fmt::format("  memcpy(m->{}_memory[{}], {}, sizeof {});\n", law.kind, rows[law.kind].size(),
+                           kept, kept);
     }
-    rows[law.kind].push_back(row_of(law) + " " + c_comment(part.owner));
+    rows[law.kind].push_back(row_of(law, lists) + " " + c_comment(part.owner));
     reads_alone[law.kind] = row.model->measures();
     most_ends = std::max(most_ends, row.places.p.size());
     if (const auto [slot, number] = row.model->charging_slots(); number > 0)
@@ -103,13 +109,14 @@ void Writer::write_laws() {
   count("LAW_INPUTS", inputs);
   section("parts with equations of their own", tables, laws_c);
   for (const std::string& name : shared) sections_ += "\n" + std::string(file_named("shared_" + name + ".c"));
-  std::string begin, end;
+  std::string begin, end, leap;
   bool any_varies = false;
   for (const auto& [kind, list] : rows) {
     sections_ += fmt::format("\n/* ==== {} ==== */\n\n{}\n{}\n{}", replaced(kind, "_", " "), piece_of(kind),
                              c_rows("struct " + kind, kind + "s", list),
                              c_rows("struct law", kind + "_laws", laws[kind]));
     const std::string loop = fmt::format("  for (int k = 0; k < {}; ++k)", list.size());
+    if (leaps[kind]) leap += fmt::format("{0} {1}_leap(&{1}_laws[k], second, now);\n", loop, kind);
     if (reads_alone[kind]) {
       end += fmt::format("{0} {1}_end(&{1}s[k], &{1}_laws[k], span, old, now);\n", loop, kind);
       continue;
@@ -130,12 +137,15 @@ void Writer::write_laws() {
         "{0} {{\n    {1}_end(&{1}s[k], &{1}_laws[k], span, old, now, m->{1}_history[k]{2});\n"
         "    write_currents(&{1}_laws[k], now, m->{1}_history[k]);\n{3}  }}\n",
         loop, kind, memory,
-        jumps[kind]
-            ? fmt::format(
-                  "    if (!span->beyond && {0}_jumps(&{0}s[k], &{0}_laws[k], now)) m->restart = 1;\n", kind)
-            : "");
+        jumps[kind] ? fmt::format("    if (!span->beyond && {0}_jumps(&{0}s[k], &{0}_laws[k], now, "
+                                  "m->{0}_memory[k])) m->restart = 1;\n",
+                                  kind)
+                    : "");
   }
   count("LAWS_THAT_ACT", begin.empty() ? 0 : 1);
+  count("LAWS_THAT_LEAP", leap.empty() ? 0 : 1);
+  if (!leap.empty())
+    sections_ += "\nstatic void laws_leap(const double *second, double *now)\n{\n" + leap + "}\n";
   count("LAWS_THAT_VARY", any_varies ? 1 : 0);
   count("LAWS_THAT_REMEMBER", start.empty() ? 0 : 1);
   if (!start.empty()) sections_ += "\nstatic void laws_start(model *m)\n{\n" + start + "}\n";

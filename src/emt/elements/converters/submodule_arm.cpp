@@ -42,6 +42,19 @@ class StackModel final : public Model {
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override {
     return Eigen::MatrixXd::Constant(1, 1, siemens(step_s));
   }
+  [[nodiscard]] std::optional<WrittenLaw> law(double) const override {
+    std::vector<double> memory{static_cast<double>(healthy_), static_cast<double>(healthy_before_),
+                               chosen_at_, asked_[0], asked_[1]};
+    for (const auto* weights : {&weight_, &weight_before_})
+      memory.insert(memory.end(), weights->begin(), weights->end());
+    return WrittenLaw{.kind = "stack",
+                      .numbers = {{"submodules", static_cast<double>(b_.submodules)},
+                                  {"capacitance", b_.capacitance_F},
+                                  {"ohms", ohms()},
+                                  {"averaged", b_.depth == "averaged" ? 1.0 : 0.0}},
+                      .memory = std::move(memory),
+                      .varies = true};
+  }
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double) const override {
     return Eigen::MatrixXcd::Constant(1, 1, 1.0 / (ohms() + squares() / (s * b_.capacitance_F)));
   }

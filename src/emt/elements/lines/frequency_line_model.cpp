@@ -123,6 +123,46 @@ void FrequencyLineModel::start(const Places& places, const Eigen::VectorXcd& v, 
   }
 }
 
+std::optional<WrittenLaw> FrequencyLineModel::law(double) const {
+  if (n_ > most_written_conductors) return std::nullopt;
+  WrittenLaw law{.kind = "frequency_line",
+                 .numbers = {{"phases", static_cast<double>(n_)},
+                             {"states", static_cast<double>(states_)},
+                             {"length", static_cast<double>(sent_.length())}},
+                 .memory = sent_.memory(),
+                 .shares = "fitted_lines"};
+  std::vector<double> constant, delay, first, a_re, a_im, c_re, c_im, e_re, e_im, weight;
+  for (const Mode& mode : modes_) {
+    constant.push_back(mode.constant);
+    delay.push_back(mode.delay_steps);
+    for (const Function* f : {&mode.admittance, &mode.propagation}) {
+      first.push_back(f->first);
+      for (const Fraction& one : f->fractions) {
+        a_re.push_back(one.advance.real());
+        a_im.push_back(one.advance.imag());
+        c_re.push_back(one.gain.real());
+        c_im.push_back(one.gain.imag());
+        e_re.push_back(one.euler.real());
+        e_im.push_back(one.euler.imag());
+        weight.push_back(one.weight);
+      }
+    }
+  }
+  first.push_back(states_);
+  law.lists = {{"currents", line_.currents},
+               {"constant", constant},
+               {"delay", delay},
+               {"first", first},
+               {"a_re", a_re},
+               {"a_im", a_im},
+               {"c_re", c_re},
+               {"c_im", c_im},
+               {"e_re", e_re},
+               {"e_im", e_im},
+               {"weight", weight}};
+  return law;
+}
+
 void FrequencyLineModel::read_voltages(const Places& places, const double* values,
                                        std::vector<double>& into) const noexcept {
   for (std::size_t k = 0; k < into.size(); ++k) into[k] = values[places.p[k]] - values[places.q[k]];

@@ -49,6 +49,7 @@ class FrequencyLineModel : public Model {
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double omega) const override;
   void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,
              double* values) override;
+  [[nodiscard]] std::optional<WrittenLaw> law(double step_s) const override;
   bool begin(const Interval& stretch, const Places& places, const double* old, double* history,
              double* conductance) noexcept override;
   void end(const Interval& stretch, const Places& places, const double* old, double* now,

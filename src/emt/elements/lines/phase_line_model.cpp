@@ -140,6 +140,59 @@ void PhaseLineModel::start(const Places& places, const Eigen::VectorXcd& v, cons
   }
 }
 
+std::optional<WrittenLaw> PhaseLineModel::law(double) const {
+  if (n_ > most_written_conductors) return std::nullopt;
+  WrittenLaw law{.kind = "phase_line",
+                 .numbers = {{"conductors", static_cast<double>(n_)},
+                             {"reals", static_cast<double>(reals_)},
+                             {"own_poles", static_cast<double>(own_poles_)},
+                             {"own_reals", static_cast<double>(own_reals_)},
+                             {"poles", static_cast<double>(poles_.size())},
+                             {"fronts", static_cast<double>(fronts_.size())},
+                             {"length", static_cast<double>(sent_.length())}},
+                 .memory = sent_.memory(),
+                 .shares = "fitted_lines"};
+  law.memory.resize(law.memory.size() + static_cast<std::size_t>(2 * reals_), 0.0);
+  std::vector<double> a_re, a_im, c_re, c_im, e_re, e_im, first, pair, end_pole, wave_delay;
+  for (const Pole& pole : poles_) {
+    a_re.push_back(pole.advance.real());
+    a_im.push_back(pole.advance.imag());
+    c_re.push_back(pole.gain.real());
+    c_im.push_back(pole.gain.imag());
+    e_re.push_back(pole.euler.real());
+    e_im.push_back(pole.euler.imag());
+    first.push_back(pole.first);
+    pair.push_back(pole.pair ? 1 : 0);
+  }
+  for (const Front& front : fronts_) {
+    end_pole.push_back(front.end_pole);
+    wave_delay.push_back(front.delay_steps);
+  }
+  // Columns without what fills up their lanes.
+  const auto columns = [&](const std::vector<double>& filled) {
+    const auto height = static_cast<std::size_t>(rows_.count()), n = static_cast<std::size_t>(n_);
+    std::vector<double> all;
+    for (std::size_t at = 0; at < filled.size(); at += height)
+      all.insert(all.end(), filled.begin() + static_cast<std::ptrdiff_t>(at),
+                 filled.begin() + static_cast<std::ptrdiff_t>(at + n));
+    return all;
+  };
+  law.lists = {{"a_re", a_re},
+               {"a_im", a_im},
+               {"c_re", c_re},
+               {"c_im", c_im},
+               {"e_re", e_re},
+               {"e_im", e_im},
+               {"first", first},
+               {"pair", pair},
+               {"end_pole", end_pole},
+               {"delay", wave_delay},
+               {"output", columns(output_)},
+               {"constant", columns(constant_)},
+               {"direct", columns(direct_)}};
+  return law;
+}
+
 void PhaseLineModel::read_voltages(const Places& places, const double* values, int end,
                                    double* into) const noexcept {
   for (int k = 0; k < n_; ++k) {

@@ -18,6 +18,9 @@
 
 namespace zavrek::emt::internal {
 
+/// As many as written/pieces/shared_fitted_lines.c has room for.
+constexpr int most_written_conductors = 16;
+
 class SentWaves {
  public:
   SentWaves() = default;
@@ -34,6 +37,14 @@ class SentWaves {
     archive(newest_);
     archive(behind_until_s_);
   }
+
+  /// As written/pieces/shared_fitted_lines.c keeps it.
+  [[nodiscard]] std::vector<double> memory() const {
+    std::vector<double> all{static_cast<double>(newest_), behind_until_s_, first_behind_ ? 1.0 : 0.0};
+    for (const auto* part : {&less_, &before_, &kept_}) all.insert(all.end(), part->begin(), part->end());
+    return all;
+  }
+  [[nodiscard]] std::size_t length() const { return length_; }
 
   /// The past of a sinusoid, t = 0 being the newest.
   void fill(int channel, std::complex<double> phasor, double omega, double step_s) {

@@ -55,6 +55,32 @@ Eigen::MatrixXd TappedWindings::conductance(double step_s) const {
   return inverse(Eigen::MatrixXd(resistance_ + 2 / step_s * inductance_at(position_)));
 }
 
+std::optional<WrittenLaw> TappedWindings::law(double) const {
+  Eigen::VectorXd has_taps = Eigen::VectorXd::Zero(n_), is_measured = has_taps;
+  for (const int winding : tapped_) has_taps[winding] = 1;
+  for (const int winding : measured_) is_measured[winding] = 1;
+  std::vector<double> memory(static_cast<std::size_t>(1 + n_ * n_), 0.0);
+  memory[0] = held_;
+  return WrittenLaw{.kind = "tapped_" + std::to_string(n_),
+                    .numbers = {{"step", step_},
+                                {"lowest", static_cast<double>(lowest_)},
+                                {"highest", static_cast<double>(highest_)},
+                                {"target", control_.target_V},
+                                {"band", control_.band_V},
+                                {"delay", control_.delay_s},
+                                {"travel", control_.travel_s},
+                                {"drop_ohm", control_.drop_ohm},
+                                {"drop_H", control_.drop_H},
+                                {"raise_lifts", control_.raise_lifts ? 1.0 : 0.0},
+                                {"measured_count", static_cast<double>(measured_.size())}},
+                    .arrays = {{"has_taps", has_taps}, {"is_measured", is_measured}},
+                    .matrices = {{"resistance", resistance_}, {"inductance", inductance_}},
+                    .memory = std::move(memory),
+                    .varies = true,
+                    .jumps = true,
+                    .leaps = true};
+}
+
 Eigen::MatrixXcd TappedWindings::admittance(std::complex<double> s, double) const {
   const Eigen::MatrixXcd z = resistance_.cast<std::complex<double>>() + s * inductance_at(position_);
   return inverse(z);

@@ -37,6 +37,7 @@ class TappedWindings : public Model {
   [[nodiscard]] std::vector<Slot> knobs() const override { return {knob_}; }
   [[nodiscard]] bool varies() const override { return true; }
   [[nodiscard]] Eigen::MatrixXd conductance(double step_s) const override;
+  [[nodiscard]] std::optional<WrittenLaw> law(double step_s) const override;
   [[nodiscard]] Eigen::MatrixXcd admittance(std::complex<double> s, double omega) const override;
   [[nodiscard]] bool revise(const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double omega) override;
   void start(const Places& places, const Eigen::VectorXcd& v, const Eigen::VectorXcd& i, double step_s,

@@ -106,7 +106,8 @@ static void doubly_fed_end(const struct doubly_fed *f, const struct law *l, cons
 }
 
 /* The voltage of the slip stands at the rings from the start on, where the steady state had none. */
-static int doubly_fed_jumps(const struct doubly_fed *f, const struct law *l, const double *now)
+static int doubly_fed_jumps(const struct doubly_fed *f, const struct law *l, const double *now, const double *memory)
 {
+  (void)memory;
   return now[l->first + rotor_slot(&f->machine) + 3] == 1;
 }

@@ -67,7 +67,7 @@ static void solve(model *m, const struct weights *rule, double ahead, const doub
 #endif
 #if LAWS
   const struct span span = {rule == &trapezoidal, now == values_at(m, THIRD), rule == &trapezoidal ? STEP : STEP / 2,
-                            grid_time(m, 0) + ahead * STEP};
+                            grid_time(m, 0) + ahead * STEP, grid_time(m, 0)};
 #if LAWS_THAT_ACT
   laws_begin(m, &span, old);
 #endif
@@ -218,6 +218,9 @@ static void settle(model *m, double from, double until, double event)
   blend(values_at(m, END), values_at(m, THIRD), 2 * (steps - 1), slope);
   memcpy(slope, next, FIRST_UNKNOWN * sizeof slope[0]);
   parts_slopes(slope, next);
+#if LAWS && LAWS_THAT_LEAP
+  laws_leap(values_at(m, END), next);
+#endif
   m->behind_event = 1;
 }
 

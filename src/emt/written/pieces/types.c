@@ -125,9 +125,9 @@ struct law { /* a part with equations of its own: its ends, its slots, settings 
   const double *g; /* ends times ends, S */
   int number;      /* of the first of its conductances that change; -1 */
 };
-struct span { /* that a rule spans; beyond: the third half step behind an event, from where nothing goes on */
+struct span { /* that a rule spans, the step's begin; beyond: the third half step behind an event: nothing goes on */
   int trapezoidal, beyond;
-  double length, until;
+  double length, until, grid;
 };
 struct input { /* of something that opens and closes, or of a setting at a place */
   int operable, at, smooth;
