@@ -198,7 +198,7 @@ void ControlSeat::await_first_answer() noexcept {
       return;
     }
     pace::system_clock().sleep_until_ns(pace::system_clock().now_ns() + again_ms * 1'000'000LL);
-    send_measure();  // it may not have listened yet
+    if (!way_->keeps()) send_measure();  // it may not have listened yet
   }
   if (answers_[0].tick != 0 && failure_.empty()) failure_ = "the controller did not answer within 5 s";
 }

@@ -57,6 +57,7 @@ has(run("check", case, code=2), "libown_controller.so: is not there")
 code = """#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
+#include <unistd.h>
 #include <zavrek/controller.h>
 static const char *const in[] = {"v", 0}, *const out[] = {"y", 0}, *const none[] = {0};
 static void* init(double t, const double* p) { (void)t; (void)p; return calloc(1, sizeof(long)); }
@@ -74,6 +75,7 @@ const zavrek_controller_code* zavrek_controller(void) {
 """
 control = '\n[own.mine]\nlibrary = "libmine.so"\ninputs = ["v: C2.v"]\n'
 crash = "if (n > 900) *(volatile int*)0 = 1;"
+tarries = "return 0; } __attribute__((constructor)) static void begin(void) { sleep(2); } int unused(void); int unused(void) {"
 leaves = "} __attribute__((constructor)) static void begin(void) { exit(0); } static int unused(void) {"
 for number, (wrong, place, exit_code, says) in enumerate((
         (crash, "plant", 1, "own.mine: its process ended: Segmentation fault"),
@@ -91,6 +93,7 @@ for number, (wrong, place, exit_code, says) in enumerate((
         ("if (n > 900) o[0] = 0.0 / 0.0;", "process", 1, 'own.mine: its output "y" was not set to a finite value'),
         (leaves, "plant", 2, "libmine.so: its process ended with 0"),
         (leaves, "process", 2, "libmine.so: its process ended with 0"),
+        (tarries, "process", 0, "1 of 1 trials passed"),
         ("if (n > 900) puts(\"to be heard\");", "plant", 0, "1 of 1 trials passed"))):
     case = copy("battery", f"wrong{number}", control, f'control = "{place}"\n')
     (scratch / "mine.c").write_text(code.replace("WRONG", wrong))

@@ -78,6 +78,8 @@ class ControlWay {
   /// Bytes received, 0 when nothing came within `wait_ms`; `from_port` tells whose they are.
   [[nodiscard]] virtual std::size_t receive(std::span<std::uint8_t> into, int wait_ms,
                                             int* from_port = nullptr) noexcept = 0;
+  /// Whether a message stays until it is taken: one that is repeated comes twice then.
+  [[nodiscard]] virtual bool keeps() const noexcept { return false; }
 };
 
 /// Memory shared by two processes: messages go either way through a ring of eight, and nobody makes a system
@@ -98,6 +100,7 @@ class ControlMemory final : public ControlWay {
   [[nodiscard]] bool send(Bytes message, int to_port = 0) noexcept override;
   [[nodiscard]] std::size_t receive(std::span<std::uint8_t> into, int wait_ms,
                                     int* from_port = nullptr) noexcept override;
+  [[nodiscard]] bool keeps() const noexcept override { return true; }
 
  private:
   struct Shared;
