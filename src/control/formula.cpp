@@ -364,77 +364,44 @@ double Formula::value(const double* inputs, double time_s) const noexcept {
 }
 
 std::string_view Formula::applied_in_c(Op op) noexcept {
-  switch (op) {
-    case Op::negate:
-      return "(-#a)";
-    case Op::invert:
-      return "(is_on(#a) ? 0.0 : 1.0)";
-    case Op::sin:
-      return "sin(#a)";
-    case Op::cos:
-      return "cos(#a)";
-    case Op::tan:
-      return "tan(#a)";
-    case Op::asin:
-      return "asin(clamp(#a, -1, 1))";
-    case Op::acos:
-      return "acos(clamp(#a, -1, 1))";
-    case Op::atan:
-      return "atan(#a)";
-    case Op::exp:
-      return "exp(least(#a, 700))";
-    case Op::log:
-      return "log(most(#a, 1e-300))";
-    case Op::sqrt:
-      return "sqrt(most(#a, 0))";
-    case Op::abs:
-      return "fabs(#a)";
-    case Op::sign:
-      return "sign_of(#a)";
-    case Op::floor:
-      return "floor(#a)";
-    case Op::add:
-      return "(#a + #b)";
-    case Op::subtract:
-      return "(#a - #b)";
-    case Op::multiply:
-      return "(#a * #b)";
-    case Op::divide:
-      return "over(#a, #b)";
-    case Op::power:
-      return "pow(#a, #b)";
-    case Op::less:
-      return "(#a < #b ? 1.0 : 0.0)";
-    case Op::at_most:
-      return "(#a <= #b ? 1.0 : 0.0)";
-    case Op::more:
-      return "(#a > #b ? 1.0 : 0.0)";
-    case Op::at_least:
-      return "(#a >= #b ? 1.0 : 0.0)";
-    case Op::equal:
-      return "(#a == #b ? 1.0 : 0.0)";
-    case Op::unequal:
-      return "(#a != #b ? 1.0 : 0.0)";
-    case Op::both:
-      return "(is_on(#a) && is_on(#b) ? 1.0 : 0.0)";
-    case Op::either:
-      return "(is_on(#a) || is_on(#b) ? 1.0 : 0.0)";
-    case Op::min:
-      return "least(#a, #b)";
-    case Op::max:
-      return "most(#a, #b)";
-    case Op::atan2:
-      return "atan2(#a, #b)";
-    case Op::hypot:
-      return "hypot(#a, #b)";
-    case Op::mod:
-      return "modulo(#a, #b)";
-    case Op::choose:
-      return "(is_on(#a) ? #b : #c)";
-    case Op::clamp:
-      return "least(most(#a, #b), #c)";
-    case Op::none:
-      break;
+  constexpr std::pair<Op, std::string_view> rules[] = {
+      {Op::negate, "(-#a)"},
+      {Op::invert, "(is_on(#a) ? 0.0 : 1.0)"},
+      {Op::sin, "sin(#a)"},
+      {Op::cos, "cos(#a)"},
+      {Op::tan, "tan(#a)"},
+      {Op::asin, "asin(clamp(#a, -1, 1))"},
+      {Op::acos, "acos(clamp(#a, -1, 1))"},
+      {Op::atan, "atan(#a)"},
+      {Op::exp, "exp(least(#a, 700))"},
+      {Op::log, "log(most(#a, 1e-300))"},
+      {Op::sqrt, "sqrt(most(#a, 0))"},
+      {Op::abs, "fabs(#a)"},
+      {Op::sign, "sign_of(#a)"},
+      {Op::floor, "floor(#a)"},
+      {Op::add, "(#a + #b)"},
+      {Op::subtract, "(#a - #b)"},
+      {Op::multiply, "(#a * #b)"},
+      {Op::divide, "over(#a, #b)"},
+      {Op::power, "pow(#a, #b)"},
+      {Op::less, "(#a < #b ? 1.0 : 0.0)"},
+      {Op::at_most, "(#a <= #b ? 1.0 : 0.0)"},
+      {Op::more, "(#a > #b ? 1.0 : 0.0)"},
+      {Op::at_least, "(#a >= #b ? 1.0 : 0.0)"},
+      {Op::equal, "(#a == #b ? 1.0 : 0.0)"},
+      {Op::unequal, "(#a != #b ? 1.0 : 0.0)"},
+      {Op::both, "(is_on(#a) && is_on(#b) ? 1.0 : 0.0)"},
+      {Op::either, "(is_on(#a) || is_on(#b) ? 1.0 : 0.0)"},
+      {Op::min, "least(#a, #b)"},
+      {Op::max, "most(#a, #b)"},
+      {Op::atan2, "atan2(#a, #b)"},
+      {Op::hypot, "hypot(#a, #b)"},
+      {Op::mod, "modulo(#a, #b)"},
+      {Op::choose, "(is_on(#a) ? #b : #c)"},
+      {Op::clamp, "least(most(#a, #b), #c)"},
+  };
+  for (const auto& [known, rule] : rules) {
+    if (known == op) return rule;
   }
   return "#a";
 }

@@ -74,6 +74,14 @@ std::string c_numbers_of(std::string_view title, const std::vector<std::string>&
   return text + " *" + line + " */\n";
 }
 
+std::string_view file_named(std::string_view name,
+                            const std::vector<std::pair<std::string_view, std::string_view>>& files) {
+  for (const auto& [known, content] : files) {
+    if (known == name) return content;
+  }
+  return {};
+}
+
 std::string replaced(std::string_view text, std::string_view what, std::string_view by) {
   std::string out;
   for (std::size_t at = 0;;) {

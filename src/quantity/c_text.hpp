@@ -3,6 +3,7 @@
 
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 namespace zavrek {
@@ -25,6 +26,9 @@ namespace zavrek {
                                  const std::vector<std::string>& rows);
 /// A comment in lines of its own: which number each name that is not empty has.
 [[nodiscard]] std::string c_numbers_of(std::string_view title, const std::vector<std::string>& names);
+/// Of files that the build bundles, by their names; empty when there is none of that name.
+[[nodiscard]] std::string_view file_named(
+    std::string_view name, const std::vector<std::pair<std::string_view, std::string_view>>& files);
 [[nodiscard]] std::string replaced(std::string_view text, std::string_view what, std::string_view by);
 
 }  // namespace zavrek

@@ -267,6 +267,19 @@ TEST(WrittenInC, StepsSourcesOfCurrentContactsAndMeters) {
   EXPECT_LT(worst, 1e-9) << whose;
 }
 
+PermanentMagnetMachine magnets(const std::string& bus, double ld_H, double lq_H, double flux_Vs,
+                               double hertz) {
+  return {.name = "magnets",
+          .bus = bus,
+          .stator_resistance_ohm = 0.3,
+          .ld_H = ld_H,
+          .lq_H = lq_H,
+          .magnet_flux_Vs = flux_Vs,
+          .inertia_kgm2 = hertz > 30 ? 900.0 : 3.0,
+          .load_torque_Nm = hertz > 30 ? 0.0 : 40.0,
+          .start_speed_rad_per_s = 2 * std::numbers::pi * hertz};
+}
+
 /// A pump on a shaft of two masses, a hoist that a load brakes and holds, magnets: through a loss of the
 /// supply.
 TEST(WrittenInC, TurnsMachinesThatBrakeAndComeToRest) {
@@ -290,15 +303,7 @@ TEST(WrittenInC, TurnsMachinesThatBrakeAndComeToRest) {
                 Breaker{.name = "Q", .between = {"grid", "shop"}},
                 pump,
                 hoist,
-                PermanentMagnetMachine{.name = "magnets",
-                                       .bus = "shop",
-                                       .stator_resistance_ohm = 0.2,
-                                       .ld_H = 4e-3,
-                                       .lq_H = 4e-3,
-                                       .magnet_flux_Vs = 0.9,
-                                       .inertia_kgm2 = 3,
-                                       .load_torque_Nm = 40,
-                                       .start_speed_rad_per_s = 2 * std::numbers::pi * 25},
+                magnets("shop", 4e-3, 4e-3, 0.9, 25),
                 Load{.name = "lamps", .bus = "shop", .active_W = 5e3, .connection = "grounded star"}};
   double slowest = 1e9;
   const auto watch = [&](Plant& p, Written&, long long) {
@@ -336,15 +341,7 @@ TEST(WrittenInC, TurnsSalientMachinesThroughAFault) {
                 steam,
                 hydro,
                 alone,
-                PermanentMagnetMachine{.name = "magnets",
-                                       .bus = "site",
-                                       .stator_resistance_ohm = 0.4,
-                                       .ld_H = 20e-3,
-                                       .lq_H = 32e-3,
-                                       .magnet_flux_Vs = 26,
-                                       .pole_pairs = 1,
-                                       .inertia_kgm2 = 900,
-                                       .start_speed_rad_per_s = 2 * std::numbers::pi * 50}};
+                magnets("site", 20e-3, 32e-3, 26, 50)};
   n.faults = {Fault{.name = "strike", .on = "site", .phases = "ABG", .resistance_ohm = 0.2}};
   const auto [worst, whose] = apart(n, 6000,
                                     {{600, [](Plant& p, Written& w) { open(p, w, "strike", true); }},
@@ -557,6 +554,57 @@ TEST(WrittenInC, LightsSolarArrays) {
                                      {7000, set("roof.irradiance", 1100)}},
                                     work);
   EXPECT_LT(worst, 1e-8) << whose;
+}
+
+/// Each exciter with each governor, alone with a load that comes and goes.
+TEST(WrittenInC, KnowsEachExciterAndGovernor) {
+  for (const char* exciter : {"none", "static", "dc"}) {
+    for (const char* governor : {"none", "steam", "hydro"}) {
+      SCOPED_TRACE(std::string(exciter) + ", " + governor);
+      Network n;
+      n.step_s = 50e-6;
+      n.buses = {{"grid", 11e3}, {"site", 11e3}};
+      SynchronousMachine g{.name = "g", .bus = "site", .rating_VA = 6e6, .voltage_V = 11e3, .power_W = 3e6};
+      g.exciter = exciter, g.governor = governor;
+      g.servo_time_s = 0.05, g.reheat_time_s = 0.3, g.water_time_s = 0.2, g.reset_time_s = 0.5;
+      g.lag_time_s = 0.2, g.lead_time_s = 0.05, g.exciter_machine_time_s = 0.1, g.stabilizer_time_s = 0.2;
+      n.elements = {Source{.name = "supply", .bus = "grid", .short_circuit_VA = 40e6},
+                    test::quay_cable("cable", "grid", "site"), g,
+                    Breaker{.name = "Q", .between = {"site", "heat"}, .closed = false},
+                    Load{.name = "furnace", .bus = "heat", .active_W = 2e6, .reactive_var = 1e6}};
+      n.buses.push_back({"heat", 11e3});
+      double least = 1e9, most = 0;
+      const auto watch = [&](Plant& p, Written&, long long) {
+        const double speed = p.value(p.signal("g.speed"));
+        least = std::min(least, speed);
+        most = std::max(most, speed);
+      };
+      const auto [worst, whose] =
+          apart(n, 4000,
+                {{400, [](Plant& p, Written& w) { open(p, w, "Q", true); }},
+                 {2400, [](Plant& p, Written& w) { open(p, w, "Q"); }},
+                 {2600, set(exciter[0] == 'n' ? "g.field_voltage" : "g.voltage_reference", 1.4)},
+                 {3000, set("g.power_reference", 0.9)}},
+                watch);
+      EXPECT_LT(worst, 1e-8) << whose;
+      EXPECT_GT(most - least, 1e-3) << "it swings";
+    }
+  }
+}
+
+/// Names are comments there, whatever they hold, and numbers in enumerations.
+TEST(WrittenInC, CompilesWhateverThingsAreCalled) {
+  Network n;
+  n.title = "a */ #error ?\?/";
+  n.buses = {{"bar */", 400}, {"bar /*", 400}, {"bar\n#error", 400}, {"bar ?\?/", 400}};
+  n.elements = {
+      Source{.name = "gr\"id\\", .bus = "bar */", .short_circuit_VA = 1e6},
+      Branch{.name = "*/ #error", .between = {"bar */", "bar /*"}, .resistance_ohm = 1, .inductance_H = 1e-3},
+      Branch{.name = "++ #error", .between = {"bar /*", "bar\n#error"}, .resistance_ohm = 1},
+      Breaker{.name = "'Q'", .between = {"bar\n#error", "bar ?\?/"}},
+      Load{.name = "%s%n", .bus = "bar ?\?/", .active_W = 1e3}};
+  const auto [worst, whose] = apart(n, 200);
+  EXPECT_LT(worst, 1e-9) << whose;
 }
 
 TEST(WrittenInC, IsSavedByACopyOfItsMemory) {

@@ -31,6 +31,16 @@ TEST(WrittenText, IsNoCodeWhateverTheNamesAre) {
   EXPECT_EQ(replaced("NAME_step(NAME)", "NAME", "quay"), "quay_step(quay)");
 }
 
+TEST(WrittenText, TellsPlacesByTheirNamesAndFindsFiles) {
+  const std::string told = c_numbers_of("What stands where", {"first", "", "third */"});
+  EXPECT_EQ(told, "/* What stands where:\n * 0 first, 2 third * /, */\n");
+  const std::string many = c_numbers_of("Many", std::vector<std::string>(200, "signal.with.a.name"));
+  EXPECT_GT(std::count(many.begin(), many.end(), '\n'), 30) << "in lines that can be read";
+  const std::vector<std::pair<std::string_view, std::string_view>> files{{"a.c", "first"}, {"b.c", "second"}};
+  EXPECT_EQ(file_named("b.c", files), "second");
+  EXPECT_TRUE(file_named("c.c", files).empty());
+}
+
 /// L D L^T of a converter's network is its matrix with the conductances as they stand.
 TEST(WrittenFactors, MultiplyToTheMatrixAndChangeOnlyWhereItIsSaid) {
   const network::Network n = test::filtered_converter(true);

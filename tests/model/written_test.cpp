@@ -1,7 +1,9 @@
 // A network with its control written out in C, beside the Model of the same: every kind of block, every
 // function of a formula, and a control that closes its loop over gates, knobs and breakers.
 #include <cmath>
+#include <random>
 
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include "control/written/blocks.hpp"
@@ -204,6 +206,215 @@ TEST(ControlInC, KnowsAllKinds) {
                                Block(CommandBlock{}), Block(OwnCode{})})
     held.insert(driving.index());
   EXPECT_EQ(held.size(), std::variant_size_v<Block>);
+}
+
+/// Blocks of many kinds, numbers and wires as chance has it; what is random is the same for a seed anywhere.
+class Chance {
+ public:
+  explicit Chance(unsigned seed) : random_(seed) {}
+  double between(double low, double high) {
+    return low + (high - low) * static_cast<double>(random_() % 100'000) / 100'000;
+  }
+  int up_to(int most) { return static_cast<int>(random_() % static_cast<unsigned>(most + 1)); }
+  /// Of what there is so far; now and then its negative, or a number.
+  std::string wire(const std::vector<std::string>& known) {
+    const int which = up_to(9);
+    if (which == 0) return std::to_string(between(0.1, 3));
+    const std::string& name = known[static_cast<std::size_t>(up_to(static_cast<int>(known.size()) - 1))];
+    return which < 3 ? "-" + name : name;
+  }
+
+ private:
+  std::mt19937 random_;
+};
+
+Description by_chance(unsigned seed) {
+  Chance chance(seed);
+  Description d;
+  d.period_s = 100e-6;
+  std::vector<std::string> known{"w0", "w1", "w2"};
+  for (const std::string& name : known) {
+    auto& wave = add<Expression>(d, name);
+    wave.formula = fmt::format("{} * sin({} * t + {}) + {}", chance.between(1, 5), chance.between(50, 900),
+                               chance.between(0, 6), chance.between(-1, 1));
+  }
+  for (int k = 0; k < 24; ++k) {
+    const std::string name = "b" + std::to_string(k);
+    const auto wire = [&] { return chance.wire(known); };
+    const double period = chance.up_to(2) == 0 ? 300e-6 : 100e-6;
+    const auto put = [&]<class Kind>(Kind block) {
+      block.name = name;
+      block.period_s = period;
+      d.blocks.emplace_back(block);
+    };
+    switch (chance.up_to(15)) {
+      case 0:
+        put(Sum{.inputs = {wire(), wire(), wire()}, .gain = chance.between(-2, 2)});
+        break;
+      case 1:
+        put(Product{.inputs = {wire(), wire()}});
+        break;
+      case 2:
+        put(control::Pi{.input = wire(),
+                        .proportional = chance.between(0, 1),
+                        .integral_per_s = chance.between(0, 20),
+                        .derivative_s = 1e-4,
+                        .low = -3,
+                        .high = 4,
+                        .reset = wire(),
+                        .start = 0.5});
+        break;
+      case 3:
+        put(LowPass{.input = wire(), .time_s = chance.between(1e-3, 0.1), .start = 1});
+        break;
+      case 4:
+        put(Transfer{.input = wire(), .numerator = {"0.01", "1"}, .denominator = {"2e-4", "0.03", "1"}});
+        break;
+      case 5:
+        put(Limiter{.input = wire(),
+                    .low = -2,
+                    .high = 1.5,
+                    .rise_per_s = chance.between(10, 900),
+                    .fall_per_s = chance.between(10, 900)});
+        break;
+      case 6:
+        put(Delay{.input = wire(), .periods = 1 + chance.up_to(30), .start = chance.between(-1, 1)});
+        break;
+      case 7:
+        put(Comparator{
+            .input = wire(), .on_above = chance.between(0, 1), .off_below = chance.between(-1, 0)});
+        break;
+      case 8:
+        put(Timer{
+            .input = wire(), .on_delay_s = chance.between(0, 3e-3), .off_delay_s = chance.between(0, 3e-3)});
+        break;
+      case 9:
+        put(LatchBlock{.set = wire(), .reset = wire()});
+        break;
+      case 10:
+        put(Select{.when = wire(), .then = wire(), .otherwise = wire()});
+        break;
+      case 11:
+        put(Counter{.input = wire(), .reset = wire(), .wraps_at = chance.up_to(5)});
+        break;
+      case 12:
+        put(Rms{.input = wire(), .window_s = chance.between(1e-3, 0.01)});
+        break;
+      case 13:
+        put(Plan{
+            .input = wire(), .beat = wire(), .otherwise = wire(), .lasts_s = chance.between(1e-3, 0.01)});
+        break;
+      case 14:
+        put(CurveBlock{.input = wire(), .points = {"-1: 2", "0.5: -1", "2: 3"}});
+        break;
+      default:
+        put(Sensor{.input = wire(),
+                   .gain = chance.between(0.5, 2),
+                   .noise = 0.1,
+                   .resolution = chance.between(0.01, 0.2),
+                   .seed = k});
+        break;
+    }
+    known.push_back(name);
+  }
+  return d;
+}
+
+TEST(ControlInC, RunsWhateverIsWiredAlike) {
+  for (unsigned seed = 1; seed <= 12; ++seed) {
+    SCOPED_TRACE(seed);
+    Pair pair(quiet(), by_chance(seed), {"bar.va"});
+    ASSERT_TRUE(pair.written->stands());
+    pair.run(1500);
+    pair.agree(1e-9);
+  }
+}
+
+/// Several turns within a step, and steps without one.
+TEST(ControlInC, HasItsTurnsAtItsPeriodWhateverTheStepIs) {
+  for (const double period : {20e-6, 50e-6, 70e-6, 1e-3}) {
+    SCOPED_TRACE(period);
+    Description d;
+    d.period_s = period;
+    auto& turns = add<Sum>(d, "turns");
+    turns.inputs = {"before", "1"};
+    auto& before = add<Delay>(d, "before");
+    before.input = "turns";
+    auto& volts = add<LowPass>(d, "volts");
+    volts.input = "bar.va", volts.time_s = 3e-3;
+    Pair pair(quiet(), d, {"bar.va"});
+    ASSERT_TRUE(pair.written->stands());
+    pair.run(1000);
+    pair.agree(1e-9);
+    EXPECT_NEAR(pair.peak_of("turns"), 1000 * 50e-6 / period, 2);
+  }
+}
+
+TEST(ControlInC, KeepsWhatIsSetWithinItsBoundsAndIsSavedByACopy) {
+  Pair pair(quiet(), all_kinds(), {"bar.va"});
+  ASSERT_TRUE(pair.written->stands());
+  pair.set("wanted", 1e40);  // a set point has no bounds
+  pair.set("sensor.frozen", 7);
+  pair.set("pi.low", -1);
+  pair.run(300);
+  pair.agree(1e-9);
+  EXPECT_EQ(pair.written->set("wanted", std::nan("")), 1);
+  EXPECT_EQ(pair.written->set("wantd", 1), 1);
+  pair.set("sensor.frozen", 0);
+  const std::vector<double> kept = pair.written->memory();
+  std::vector<std::vector<double>> seen(2);
+  for (std::vector<double>& into : seen) {
+    pair.written->remember(kept);
+    for (int k = 0; k < 400; ++k) {
+      ASSERT_EQ(pair.written->step(), 0);
+      for (std::size_t s = 0; s < pair.names.size(); ++s) into.push_back(pair.written->get(s));
+    }
+  }
+  EXPECT_EQ(seen[0], seen[1]) << "to the bit";
+}
+
+TEST(ControlInC, NamesAndUnitsStandInItsHeader) {
+  Description d = all_kinds();
+  const emt::WrittenModel model = write_c(
+      quiet(), d, {.name = "it", .title = "a test", .outputs = {"pll.frequency", "bar.va", "shed.kept"}});
+  for (const char* line :
+       {"it_out_pll_frequency, /* pll.frequency, Hz */", "it_out_bar_va, /* bar.va, V */",
+        "it_in_wanted, /* wanted, 1 */", "it_in_sensor_frozen, /* sensor.frozen, 1: 0 to 1 */"})
+    EXPECT_NE(model.header.find(line), std::string::npos) << line << "\n" << model.header.substr(0, 3000);
+  const emt::WrittenModel alone = write_c(quiet(), {}, {.name = "it", .title = "", .outputs = {"bar.va"}});
+  EXPECT_EQ(alone.source.find("control_run"), std::string::npos) << "nothing of a control without one";
+  EXPECT_EQ(alone.source.find("run_pi"), std::string::npos);
+  d.blocks.resize(2);  // a program and a phase lock
+  const emt::WrittenModel few = write_c(quiet(), d, {.name = "it", .title = "", .outputs = {"clock"}});
+  EXPECT_NE(few.source.find("static void run_phase_lock("), std::string::npos);
+  EXPECT_NE(few.source.find("static void to_dq("), std::string::npos) << "what that one calls";
+  EXPECT_EQ(few.source.find("static void run_vehicle("), std::string::npos)
+      << "what is not wired is not written";
+}
+
+/// Two and three levels, centred or not, one and two halves of a carrier in an execution.
+TEST(ControlInC, ModulatesAlike) {
+  for (const bool three : {false, true}) {
+    for (const bool centred : {false, true}) {
+      for (const double period : {50e-6, 100e-6}) {
+        SCOPED_TRACE(std::to_string(three) + std::to_string(centred) + std::to_string(period));
+        network::Network n = test::filtered_converter(three);
+        n.step_s = 5e-6;
+        Description d = test::CarrierFeeder::description(three);
+        d.period_s = period;
+        auto& pwm = std::get<Modulator>(d.blocks.back());
+        pwm.third_harmonic = centred;
+        pwm.enable = "t_on";
+        pwm.offset = "0.05";
+        add<Clock>(d, "t_on").values = {{0, 1}, {12e-3, 1}, {12.1e-3, 0}, {14e-3, 0}, {14.1e-3, 1}};
+        Pair pair(n, d, {"L1.ia", "filter.vb", "C2.v"}, "filter");
+        ASSERT_TRUE(pair.written->stands());
+        pair.run(4000);
+        pair.agree(1e-8);
+        EXPECT_GT(pair.peak_of("L1.ia"), 20);
+      }
+    }
+  }
 }
 
 TEST(ControlInC, ClosesALoopOverGatesKnobsAndBreakers) {

@@ -75,7 +75,7 @@ const zavrek_controller_code* zavrek_controller(void) {
 """
 control = '\n[own.mine]\nlibrary = "libmine.so"\ninputs = ["v: C2.v"]\n'
 crash = "if (n > 900) *(volatile int*)0 = 1;"
-tarries = "return 0; } __attribute__((constructor)) static void begin(void) { sleep(2); } int unused(void); int unused(void) {"
+tarries = "return 0; } __attribute__((constructor)) static void begin(void) { sleep(1); } int unused(void); int unused(void) {"
 leaves = "} __attribute__((constructor)) static void begin(void) { exit(0); } static int unused(void) {"
 for number, (wrong, place, exit_code, says) in enumerate((
         (crash, "plant", 1, "own.mine: its process ended: Segmentation fault"),

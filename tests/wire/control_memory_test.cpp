@@ -56,5 +56,23 @@ TEST(ControlMemory, TakesNoMoreThanItHasRoomForAndIsFoundOnceOnly) {
   EXPECT_EQ(plant.receive(wide, 0), 0U);
 }
 
+/// A controller that is slow to begin finds the one question that was put, and answers it once: who asks
+/// over memory has no need to ask again.
+TEST(ControlMemory, KeepsAQuestionUntilSomebodyComesForIt) {
+  ControlMemory plant = ControlMemory::make();
+  EXPECT_TRUE(plant.keeps());
+  EXPECT_FALSE(ControlPort(0).keeps()) << "a datagram that nobody listens to is gone";
+  const std::array<std::uint8_t, 4> question{1, 2, 3, 4};
+  ASSERT_TRUE(plant.send(question));
+  std::array<std::uint8_t, 16> got{};
+  EXPECT_EQ(plant.receive(got, 2), 0U) << "nobody is there";
+  ControlMemory controller = ControlMemory::open(plant.name());
+  EXPECT_EQ(controller.receive(got, 0), 4U);
+  EXPECT_EQ(got[3], 4);
+  EXPECT_EQ(controller.receive(got, 0), 0U) << "it comes once";
+  ASSERT_TRUE(controller.send(question));
+  EXPECT_EQ(plant.receive(got, 0), 4U);
+}
+
 }  // namespace
 }  // namespace zavrek::wire

@@ -132,7 +132,7 @@ class Controller::Writer {
   }
 
   /// The pieces that a text calls, each behind those that it calls itself.
-  static std::string pieces_of(const std::string& text, std::set<std::string_view>& known) {
+  static std::string pieces_of(const std::string& text, std::set<std::string>& known) {
     std::string all, word;
     for (const char c : text) {
       if (std::islower(static_cast<unsigned char>(c)) != 0 || c == '_') {
@@ -141,10 +141,8 @@ class Controller::Writer {
       }
       const std::string file = std::exchange(word, "") + ".c";
       if (c != '(') continue;
-      const auto found = std::find_if(internal::bundled_files.begin(), internal::bundled_files.end(),
-                                      [&](const auto& one) { return one.first == file; });
-      if (found == internal::bundled_files.end() || !known.insert(found->first).second) continue;
-      const std::string piece(found->second);
+      const std::string piece(file_named(file, internal::bundled_files));
+      if (piece.empty() || !known.insert(file).second) continue;
       all += pieces_of(piece, known) + piece + "\n";
     }
     return all;
@@ -177,22 +175,18 @@ class Controller::Writer {
     if (!limits.empty())
       text +=
           "/* What can be set: its place among the numbers, its bounds. */\n"
-          "static const struct limits {\n  int at;\n  double least, most;\n} control_limits[] = {\n";
-    for (const std::string& limit : limits) text += "  " + limit + ",\n";
-    if (!limits.empty()) text += "};\n";
+          "struct limits {\n  int at;\n  double least, most;\n};\n" +
+          c_rows("struct limits", "control_limits", limits);
     if (!c_.knob_at_.empty()) text += c_table("int", "knob_value", numbers(c_.knob_at_));
     if (!c_.operable_at_.empty()) text += c_table("int", "operable_value", numbers(c_.operable_at_));
-    const std::string frame(
-        std::find_if(internal::bundled_files.begin(), internal::bundled_files.end(), [](const auto& one) {
-          return one.first == "frame.c";
-        })->second);
     const std::string run =
         "/* All blocks that are due, each behind those that it reads. */\n"
         "static void control_run(model *m, double time, long long tick)\n{\n"
         "  double *v = m->control_value;\n" +
         showing_ + body_ + "  (void)time;\n  (void)tick;\n}\n\n";
-    std::set<std::string_view> known;
-    return text + "\n" + pieces_of(run + (limits.empty() ? "" : "clamp("), known) + run + frame;
+    std::set<std::string> known;
+    return text + "\n" + pieces_of(run + (limits.empty() ? "" : "clamp("), known) + run +
+           std::string(file_named("frame.c", internal::bundled_files));
   }
   static std::vector<int> numbers(const std::vector<std::size_t>& of) { return {of.begin(), of.end()}; }
 

@@ -44,6 +44,15 @@ std::string enumeration(const std::string& prefix, const std::string& kind,
   return text + fmt::format("  {}\n}};\n", capitals(prefix + "_" + kind + "s"));
 }
 
+/// Unit and bounds of what can be set.
+std::string range_of(const WrittenInput& one) {
+  const std::string unit = one.unit.empty() ? "1" : one.unit;
+  const bool from = one.least > -never_s, to = one.most < never_s;
+  if (from && to) return fmt::format("{}: {} to {}", unit, c_number(one.least), c_number(one.most));
+  if (from) return fmt::format("{}: from {}", unit, c_number(one.least));
+  return to ? fmt::format("{}: up to {}", unit, c_number(one.most)) : unit;
+}
+
 /// Factors of so many numbers are swept through number by number.
 constexpr std::size_t longest_straight = 3000;
 
@@ -301,10 +310,7 @@ std::string Writer::header(const WrittenModel& model) const {
   std::vector<std::string> input_names, input_notes, output_notes;
   for (const WrittenInput& one : model.inputs) {
     input_names.push_back(one.name);
-    input_notes.push_back(one.is_switch
-                              ? fmt::format("{}: 1 closed, 0 open", one.name)
-                              : fmt::format("{}, {}: {} to {}", one.name, one.unit.empty() ? "1" : one.unit,
-                                            c_number(one.least), c_number(one.most)));
+    input_notes.push_back(one.name + (one.is_switch ? ": 1 closed, 0 open" : ", " + range_of(one)));
   }
   for (const std::string& output : options_.outputs) {
     const SignalRow* row = signal_named(output);

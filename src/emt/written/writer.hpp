@@ -49,6 +49,7 @@ class Writer {
 
   // --- write_laws.cpp -----------------------------------------------------------------------------------
   void write_laws();
+  [[nodiscard]] std::string law_row(std::size_t k, std::string& tables, std::size_t& inputs) const;
 
   // --- write_switching.cpp -------------------------------------------------------------------------------
   void write_poles();

@@ -1,9 +1,3 @@
 
-/* A signal of the network, as it stands. */
-static double read_signal(const model *m, int which)
-{
-  double sum = 0;
-  for (int k = read_first[which]; k < read_first[which + 1]; ++k)
-    sum += read_term[k].coefficient * m->value[m->which[NOW]][read_term[k].at];
-  return sum;
-}
+/* A signal that the control reads. */
+static double read_signal(const model *m, int which) { return sum_of(m, read_term, read_first[which], read_first[which + 1]); }

@@ -106,12 +106,9 @@ int NAME_fire(NAME_model *m, int which, int on, double at)
 
 double NAME_get(const NAME_model *m, int which)
 {
-  double sum = 0;
   if (which < 0 || which >= OUTPUTS) return 0;
 #if CONTROL
   if (of_control[which] >= 0) return control_get(m, of_control[which]);
 #endif
-  for (int k = output_first[which]; k < output_first[which + 1]; ++k)
-    sum += term[k].coefficient * m->value[m->which[NOW]][term[k].at];
-  return sum;
+  return sum_of(m, term, output_first[which], output_first[which + 1]);
 }
