@@ -414,7 +414,7 @@ std::string Formula::in_c(std::string_view inputs, std::size_t first) const {
     if (place.of == Place::input) return fmt::format("{}[{}]", inputs, first + place.index);
     const double number = numbers_[place.index];
     std::string text = c_number(number);
-    if (text.find_first_of(".eN") == std::string::npos) text += ".0";  // no division of whole numbers
+    if (text.find_first_of(".eNH") == std::string::npos) text += ".0";  // no division of whole numbers
     return number < 0 ? "(" + text + ")" : text;
   };
   for (const Step& step : steps_) {

@@ -1,5 +1,7 @@
 #include "quantity/c_text.hpp"
 
+#include <cmath>
+
 #include <fmt/format.h>
 
 namespace zavrek {
@@ -33,8 +35,9 @@ std::string tabled(std::string_view type, std::string_view name, const Numbers& 
 }  // namespace
 
 std::string c_number(double value) {
-  if (value >= never) return "NEVER";
-  if (value <= -never) return "-NEVER";
+  if (std::isnan(value)) return "NAN";
+  if (std::abs(value) == never) return value < 0 ? "-NEVER" : "NEVER";
+  if (std::isinf(value)) return value < 0 ? "-HUGE_VAL" : "HUGE_VAL";
   return fmt::format("{}", value);
 }
 

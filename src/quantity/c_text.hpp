@@ -8,7 +8,8 @@
 
 namespace zavrek {
 
-/// With all digits; NEVER for an instant that does not come (1e300).
+/// With all digits; NEVER for an instant that does not come (1e300), HUGE_VAL and NAN (math.h) for what is no
+/// number.
 [[nodiscard]] std::string c_number(double value);
 /// What can stand in a comment, whatever the text: it neither ends one nor means another character.
 [[nodiscard]] std::string c_words(std::string_view text);

@@ -607,6 +607,36 @@ TEST(WrittenInC, CompilesWhateverThingsAreCalled) {
   EXPECT_LT(worst, 1e-9) << whose;
 }
 
+/// As many edges wait as in the plant; one more is refused by both, and what was taken is still carried out.
+TEST(WrittenInC, TellsOfEdgesThatFindNoRoom) {
+  Network n;
+  n.step_s = 20e-6;
+  n.buses = {{"dc", 700, "pn"}, {"out", 700, "pn"}};
+  n.elements = {DcSource{.name = "e", .bus = "dc", .voltage_V = 700, .resistance_ohm = 0.1},
+                Valve{.name = "k", .device = "switch", .from = "dc.p", .to = "out.p"},
+                Branch{.name = "z", .between = {"out.p", "out.n"}, .resistance_ohm = 4, .inductance_H = 3e-3},
+                Branch{.name = "back", .between = {"out.n", "dc.n"}, .resistance_ohm = 0.01},
+                Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 100},
+                Branch{.name = "far", .between = {"out.p", "ground"}, .resistance_ohm = 500}};
+  int taken = 0, refused = 0;
+  const auto crowd = [&](Plant& p, Written& w, long long k) {
+    if (k != 100) return;
+    for (int edge = 0; edge < 40; ++edge) {
+      const double at = p.time_s() + (edge + 1) * 31e-6;
+      const bool in_plant = p.fire(p.gate("k"), edge % 2 == 0, at);
+      EXPECT_EQ(w.fire(w.gate("k"), edge % 2 == 0, at), in_plant ? 0 : 2) << edge;
+      ++(in_plant ? taken : refused);
+    }
+    EXPECT_EQ(w.fire(w.gate("k"), true, std::nan("")), 1);
+    EXPECT_EQ(w.fire(99, true, 1), 1) << "there is no such gate";
+    EXPECT_EQ(w.fire(-1, true, 1), 1);
+  };
+  const auto [worst, whose] = apart(n, 600, {}, crowd);
+  EXPECT_LT(worst, 1e-9) << whose;
+  EXPECT_GT(taken, 8);
+  EXPECT_GT(refused, 8);
+}
+
 TEST(WrittenInC, IsSavedByACopyOfItsMemory) {
   Written written(test::written_out(station(), {"L.ia", "low.va"}));
   ASSERT_TRUE(written.stands());

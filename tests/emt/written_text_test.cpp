@@ -1,4 +1,7 @@
 // What a written-out step consists of: its text, and the factors of its nodal matrix.
+#include <cmath>
+#include <limits>
+
 #include <gtest/gtest.h>
 
 #include "emt/converters.hpp"
@@ -14,6 +17,9 @@ TEST(WrittenText, KeepsNumbersToTheBitAndTablesWithinTheirLines) {
     EXPECT_EQ(std::stod(c_number(value)), value);
   EXPECT_EQ(c_number(never_s), "NEVER");
   EXPECT_EQ(c_number(-never_s), "-NEVER");
+  EXPECT_EQ(std::stod(c_number(1.5 * never_s)), 1.5 * never_s) << "a number like any other";
+  EXPECT_EQ(c_number(-std::numeric_limits<double>::infinity()), "-HUGE_VAL");
+  EXPECT_EQ(c_number(std::nan("")), "NAN");
   EXPECT_EQ(c_list(std::vector<int>{1, -2}), "{1, -2}");
   EXPECT_EQ(c_matrix(Eigen::MatrixXd::Identity(2, 2)), "{{1, 0}, {0, 1}}");
   EXPECT_EQ(c_table("int", "none", std::vector<int>{}), "static const int none[] = {0};\n");

@@ -457,6 +457,43 @@ TEST(ControlInC, ClosesALoopOverGatesKnobsAndBreakers) {
   EXPECT_GT(pair.peak_of("sink.ia"), 5) << "thyristors conduct";
 }
 
+/// What drives a knob beyond its range stays at the end of that, what is no number does nothing, a breaker
+/// that may not close does not.
+TEST(ControlInC, DrivesNothingBeyondItsBounds) {
+  network::Network n = quiet();
+  n.buses.push_back({"far", 400});
+  n.elements.push_back(network::DcSource{.name = "e", .bus = "dc", .voltage_V = 100, .resistance_ohm = 1});
+  n.elements.push_back(
+      network::Branch{.name = "sink", .between = {"dc.p", "dc.n"}, .resistance_ohm = 9, .inductance_H = 0.1});
+  n.elements.push_back(network::Branch{.name = "earth", .between = {"dc.n", "ground"}, .resistance_ohm = 50});
+  n.buses.push_back({"dc", 100, "pn"});
+  n.elements.push_back(network::Breaker{.name = "Q", .between = {"bar", "far"}});
+  n.elements.push_back(
+      network::EarthingSwitch{.name = "E", .bus = "far", .travel_time_s = 2e-3, .only_when_open = {"Q"}});
+  n.elements.push_back(
+      network::Load{.name = "lamps", .bus = "far", .active_W = 5e3, .connection = "grounded star"});
+  Description d;
+  d.period_s = 200e-6;
+  add<Expression>(d, "volts").formula =
+      "if(t < 0.02, 80, if(t < 0.04, exp(700) * exp(700), if(t < 0.06, -exp(700), 150)))";
+  auto& knob = add<Actuator>(d, "knob");
+  knob.knob = "e.voltage", knob.input = "volts";
+  add<Expression>(d, "earths").formula = "(t > 0.01 and t < 0.02) or t > 0.05";
+  auto& earth = add<CommandBlock>(d, "earth_order");
+  earth.operates = "E", earth.input = "earths";
+  add<Expression>(d, "closes").formula = "t < 0.03";
+  auto& order = add<CommandBlock>(d, "order");
+  order.operates = "Q", order.input = "closes";
+  Pair pair(n, d, {"sink.ia", "far.va", "lamps.ia", "E.closed", "Q.closed"});
+  ASSERT_TRUE(pair.written->stands());
+  pair.run(1600);
+  for (std::size_t s = 0; s < pair.names.size(); ++s) {
+    if (pair.names[s] == "volts" || pair.names[s] == "knob") continue;  // infinite for a while
+    EXPECT_LE(pair.difference[s], 1e-8 * std::max(pair.peak[s], 1.0)) << pair.names[s];
+  }
+  EXPECT_EQ(pair.peak_of("E.closed"), 1) << "once Q was open";
+}
+
 TEST(ControlInC, NamesWhatCannotBeWritten) {
   Description d;
   add<OwnCode>(d, "mine").library = "mine.so";
