@@ -34,7 +34,7 @@ class Written {
     std::ofstream(folder_ / "it.h") << model_.header;
     std::ofstream(folder_ / "it.c") << model_.source << "const unsigned long it_bytes = sizeof(it_model);\n";
     const std::string library = (folder_ / "it.so").string();
-    const std::string compile = "cc -std=c99 -pedantic -Wall -Wextra -Werror -O1 -shared -fPIC -o " +
+    const std::string compile = "cc -std=c99 -pedantic -Wall -Wextra -Werror -O0 -shared -fPIC -o " +
                                 library + " " + (folder_ / "it.c").string() + " -lm 2> " +
                                 (folder_ / "said").string();
     if (std::system(compile.c_str()) != 0) {
